@@ -1,0 +1,42 @@
+# `make demo` and `make test` set themselves up in .venv; nothing else is touched.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test check bench screenshots clean
+
+demo: $(VENV)/demo.stamp
+	rm -rf build/demo
+	$(BIN)/ferocal demo build/demo
+
+test: $(VENV)/dev.stamp
+	$(BIN)/python -m pytest -q
+
+check: $(VENV)/dev.stamp
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/mypy --platform win32 src
+	$(BIN)/mypy --platform darwin src
+	$(BIN)/lint-imports
+
+bench: $(VENV)/dev.stamp
+	for script in benchmarks/bench_*.py; do $(BIN)/python $$script || exit 1; done
+
+# Needs Chromium, Xvfb, xterm and ImageMagick.
+screenshots: $(VENV)/dev.stamp
+	$(BIN)/python docs/make_screenshots.py
+
+$(VENV)/bin/python:
+	$(PYTHON) -m venv $(VENV)
+
+$(VENV)/demo.stamp: pyproject.toml constraints.txt | $(VENV)/bin/python
+	$(BIN)/python -m pip install -q --disable-pip-version-check -c constraints.txt -e .
+	touch $@
+
+$(VENV)/dev.stamp: pyproject.toml constraints.txt | $(VENV)/bin/python
+	$(BIN)/python -m pip install -q --disable-pip-version-check -c constraints.txt -e '.[dev]'
+	touch $@ $(VENV)/demo.stamp
+
+clean:
+	rm -rf $(VENV) build

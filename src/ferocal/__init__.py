@@ -1,0 +1,3 @@
+"""Ferocal: which software configuration changes the scores, and by how much."""
+
+__version__ = "0.1.0"

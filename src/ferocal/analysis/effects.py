@@ -1,0 +1,242 @@
+"""Effects: every configuration against the baseline, paired by round."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from ferocal.analysis import caveats
+from ferocal.analysis.caveats import Caveat
+from ferocal.analysis.paired import PairedResult, paired_t
+from ferocal.analysis.power import rounds_to_decide
+from ferocal.analysis.readings import (
+    Readings,
+    Scale,
+    Series,
+    VisitSummaries,
+    summarise_visits,
+)
+from ferocal.analysis.verdicts import SIGNIFICANCE, Verdict, adjust_holm, decide, is_beyond
+
+CONFIDENCE = 0.95
+
+
+@dataclass(frozen=True)
+class Effect:
+    """A configuration against the baseline for one series.
+
+    ``change``, ``low`` and ``high`` are shares on the "ratio" scale (0.034 is +3.4 %)
+    and in the series' unit on the "difference" scale; NaN where unknown. ``shift`` is
+    the same on the scale of the analysis (natural logarithms, or the unit). ``rounds``
+    counts the rounds that pair, ``runs`` the runs of both sides in them.
+    ``more_rounds`` is the expected number of further rounds that an inconclusive
+    effect needs, None when decided or when no reasonable number would do.
+    """
+
+    bench: str
+    series: Series
+    baseline: str
+    configuration: str
+    scale: Scale
+    change: float
+    low: float
+    high: float
+    shift: PairedResult
+    p_adjusted: float
+    verdict: Verdict
+    beyond_margin: bool
+    rounds: int
+    runs: int
+    more_rounds: int | None
+    caveats: tuple[Caveat, ...]
+
+
+@dataclass(frozen=True)
+class _Pairing:
+    """Differences of the rounds in which both sides have readings."""
+
+    shift: PairedResult
+    runs: int
+    unpaired: int
+
+
+def estimate_effects(
+    readings: Readings,
+    baseline: str,
+    *,
+    differing: Mapping[str, Sequence[str]],
+    confidence: float = CONFIDENCE,
+) -> tuple[Effect, ...]:
+    """The effect of every other configuration on every series, with its verdict.
+
+    Parameters
+    ----------
+    readings
+        Valid readings; a series or configuration without any is left out.
+    baseline
+        The configuration to compare with.
+    differing
+        The factors in which each configuration differs from the baseline.
+    confidence
+        Two-sided level of the intervals.
+
+    Returns
+    -------
+    tuple of Effect
+        In the order of series, then configurations.
+
+    Notes
+    -----
+    The interval is that of Student's t on the differences between the visits of one
+    round. Primary series form one family for Holm's adjustment, the others another;
+    without primary series all effects are one family.
+    """
+    summaries = summarise_visits(readings)
+    base = readings.configurations.index(baseline)
+    effects = []
+    for s, series in enumerate(readings.series):
+        sides = _sides(summaries, s)
+        for c, configuration in enumerate(readings.configurations):
+            if c == base or c not in sides or base not in sides:
+                continue
+            pairing = _pair(sides[c], sides[base], confidence)
+            if pairing is None:
+                continue
+            effects.append(
+                _undecided(
+                    readings.bench,
+                    series,
+                    summaries.scales[s],
+                    (baseline, configuration),
+                    pairing,
+                    differing.get(configuration, ()),
+                )
+            )
+    return _decide_all(effects)
+
+
+_Side = dict[int, tuple[float, int]]
+
+
+def _sides(summaries: VisitSummaries, series: int) -> dict[int, _Side]:
+    """Centre and number of runs by configuration and round, for one series."""
+    begin, end = np.searchsorted(summaries.series_of, [series, series + 1])
+    sides: dict[int, _Side] = {}
+    columns = (summaries.configuration_of, summaries.round_of, summaries.centre, summaries.runs)
+    for c, r, centre, runs in zip(*(column[begin:end].tolist() for column in columns), strict=True):
+        sides.setdefault(c, {})[r] = (centre, runs)
+    return sides
+
+
+def _pair(side: _Side, base: _Side, confidence: float) -> _Pairing | None:
+    common = sorted(side.keys() & base.keys())
+    if not common:
+        return None
+    differences = np.array([side[r][0] - base[r][0] for r in common])
+    return _Pairing(
+        shift=paired_t(differences, confidence=confidence),
+        runs=sum(side[r][1] + base[r][1] for r in common),
+        unpaired=len(side.keys() ^ base.keys()),
+    )
+
+
+def _undecided(
+    bench: str,
+    series: Series,
+    scale: Scale,
+    names: tuple[str, str],
+    pairing: _Pairing,
+    differing: Sequence[str],
+) -> Effect:
+    """An effect with its numbers and caveats, before the verdict."""
+    shift = pairing.shift
+    change, low, high = (
+        float(np.expm1(value)) if scale == "ratio" else value
+        for value in (shift.mean, shift.low, shift.high)
+    )
+    baseline, configuration = names
+    return Effect(
+        bench=bench,
+        series=series,
+        baseline=baseline,
+        configuration=configuration,
+        scale=scale,
+        change=change,
+        low=low,
+        high=high,
+        shift=shift,
+        p_adjusted=float("nan"),
+        verdict=Verdict.INCONCLUSIVE,
+        beyond_margin=False,
+        rounds=shift.pairs,
+        runs=pairing.runs,
+        more_rounds=None,
+        caveats=tuple(_caveats(series, scale, names, pairing, differing)),
+    )
+
+
+def _caveats(
+    series: Series,
+    scale: Scale,
+    names: tuple[str, str],
+    pairing: _Pairing,
+    differing: Sequence[str],
+) -> list[Caveat]:
+    baseline, configuration = names
+    rounds = pairing.shift.pairs
+    found = []
+    if rounds == 1:
+        found.append(caveats.one_visit())
+    elif rounds < caveats.FEW_ROUNDS:
+        found.append(caveats.few_rounds(rounds))
+    if pairing.shift.sd == 0:
+        found.append(caveats.no_spread())
+    if pairing.unpaired:
+        found.append(caveats.unpaired_rounds(pairing.unpaired, configuration, baseline))
+    if len(differing) > 1:
+        found.append(caveats.several_factors(differing, baseline))
+    if scale == "difference":
+        found.append(caveats.difference_scale(series.unit))
+    return found
+
+
+def _decide_all(effects: list[Effect]) -> tuple[Effect, ...]:
+    p_values = np.array([effect.shift.p_value for effect in effects])
+    primary = np.array([effect.series.primary for effect in effects], dtype=bool)
+    adjusted = np.full(len(effects), np.nan)
+    for family in (primary, ~primary):
+        adjusted[family] = adjust_holm(p_values[family])
+    return tuple(
+        _decided(effect, float(p), _holm_level(effect.shift.p_value, p_values[primary == family]))
+        for effect, p, family in zip(effects, adjusted, primary, strict=True)
+    )
+
+
+def _holm_level(p_value: float, family: np.ndarray) -> float:
+    """The level at which Holm's procedure tests this p-value, given its rank."""
+    return SIGNIFICANCE / max(1, int(np.sum(family >= p_value)))
+
+
+def log_margin(series: Series, scale: Scale) -> float:
+    """The margin on the scale of the analysis; NaN where a share does not apply."""
+    return float(np.log1p(series.margin)) if scale == "ratio" else float("nan")
+
+
+def _decided(effect: Effect, p_adjusted: float, level: float) -> Effect:
+    shift, series = effect.shift, effect.series
+    margin = log_margin(series, effect.scale)
+    verdict = decide(
+        shift.low, shift.high, p_adjusted, margin, higher_is_better=series.better == "higher"
+    )
+    needed = None
+    if verdict is Verdict.INCONCLUSIVE:
+        needed = rounds_to_decide(shift.mean, shift.sd, margin, alpha=level)
+    return replace(
+        effect,
+        p_adjusted=p_adjusted,
+        verdict=verdict,
+        beyond_margin=is_beyond(shift.low, shift.high, margin),
+        more_rounds=None if needed is None else max(1, needed - effect.rounds),
+    )

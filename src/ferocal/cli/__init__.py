@@ -1,0 +1,1 @@
+"""Commands, one module each: parse, call, present."""

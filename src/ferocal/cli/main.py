@@ -1,0 +1,72 @@
+"""The command group: commands in the order of an analyst's day, loaded when used."""
+
+from __future__ import annotations
+
+import importlib
+from typing import Any
+
+import click
+
+from ferocal import __version__
+from ferocal.errors import FerocalError
+
+# Summaries stand here, so that the overview imports no command.
+SECTIONS: dict[str, dict[str, str]] = {
+    "Prepare": {
+        "new": "Write a small study file to start from.",
+        "inspect": "Show the study as it is understood.",
+    },
+    "Measure": {
+        "measure": "Take the runs that the plan still needs.",
+    },
+    "Read": {
+        "table": "Show what was read: centre, spread, runs.",
+        "compare": "Say which configuration changes the scores, and by how much.",
+        "report": "Write everything into one HTML page.",
+    },
+    "Learn": {
+        "demo": "Measure a made-up study on a simulated bench.",
+    },
+}
+
+
+class CommandGroup(click.Group):
+    """A group that loads a command's module only when the command is used."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """Names of all commands, in the order of the sections."""
+        return [name for section in SECTIONS.values() for name in section]
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """The command of that name, or None."""
+        if cmd_name not in self.list_commands(ctx):
+            return None
+        command: click.Command = importlib.import_module(f"ferocal.cli.{cmd_name}").command
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write the overview, section by section."""
+        for title, commands in SECTIONS.items():
+            with formatter.section(title):
+                formatter.write_dl(list(commands.items()))
+
+    def invoke(self, ctx: click.Context) -> Any:
+        """Run a command and turn errors into a message and an exit status."""
+        try:
+            return super().invoke(ctx)
+        except FerocalError as error:
+            if ctx.params.get("debug"):
+                raise
+            click.echo(f"ferocal: {error}", err=True)
+            ctx.exit(error.exit_status)
+
+
+@click.group(
+    cls=CommandGroup,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+    epilog="A first look: ferocal demo. A first study: ferocal new DIR.",
+)
+@click.version_option(__version__, prog_name="ferocal")
+@click.option("--debug", is_flag=True, help="Show tracebacks of errors.")
+def ferocal(debug: bool) -> None:
+    """Tell which software configuration changes the scores, and by how much."""

@@ -1,0 +1,31 @@
+"""``ferocal report``: everything in one HTML page."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from ferocal.cli.common import example, study_option
+
+
+@click.command("report")
+@study_option
+@click.option(
+    "-o",
+    "--output",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="Where to write.  [default: report.html in the study's directory]",
+)
+@example("ferocal report --output result.html")
+def command(directory: Path, output: Path | None) -> None:
+    """Write everything into one HTML page.
+
+    The answer, the effects as a chart and as a table, the readings, the bench and how
+    it was measured. The page needs no other file and no network.
+    """
+    from ferocal.publish import write_report
+
+    path = write_report(directory, output or directory / "report.html")
+    click.echo(f"wrote {path}")

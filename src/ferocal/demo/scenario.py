@@ -1,0 +1,59 @@
+"""The demo study, and what is true beside what was found."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from importlib.resources import files
+from pathlib import Path
+
+from ferocal.analysis.effects import Effect
+from ferocal.demo.bench import true_change
+from ferocal.errors import FerocalError, UsageError
+from ferocal.study.load import STUDY_FILE, Study
+
+
+@dataclass(frozen=True)
+class Truth:
+    """An effect that was found, and the true change."""
+
+    effect: Effect
+    true_change: float
+
+    @property
+    def covered(self) -> bool:
+        """Whether the interval holds the true change."""
+        return self.effect.low <= self.true_change <= self.effect.high
+
+
+def write_demo(directory: Path) -> Path:
+    """Write the demo study; one that is there already is used as it is.
+
+    Raises
+    ------
+    UsageError
+        When the directory holds another study.
+    FerocalError
+        When the file cannot be written.
+    """
+    path = directory / STUDY_FILE
+    text = files("ferocal.demo").joinpath(STUDY_FILE).read_text(encoding="utf-8")
+    try:
+        if path.exists() and path.read_text(encoding="utf-8") != text:
+            raise UsageError(f"{path} is another study and is left as it is; choose another DIR")
+        directory.mkdir(parents=True, exist_ok=True)
+        path.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise FerocalError(f"{path}: cannot be written: {error.strerror}") from None
+    return path
+
+
+def beside_truth(study: Study, effects: Sequence[Effect]) -> list[Truth]:
+    """Each effect of the demo study with the true change."""
+    baseline = study.configuration(study.baseline).levels
+    return [
+        Truth(
+            e, true_change(e.series.workload, study.configuration(e.configuration).levels, baseline)
+        )
+        for e in effects
+    ]

@@ -1,0 +1,80 @@
+"""What goes into the ledger and what comes out, as plain values."""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any
+
+# Of a longer output, so many bytes of its beginning and of its end are kept.
+KEPT_BYTES = 256 * 2**10
+
+
+class Outcome(StrEnum):
+    """How a run ended."""
+
+    RUNNING = "running"
+    OK = "ok"
+    FAILED = "failed"
+    OVERRAN = "overran"
+    INTERRUPTED = "interrupted"
+
+
+# Outcomes after which a run is not taken again.
+SETTLED = (Outcome.OK, Outcome.FAILED, Outcome.OVERRAN)
+
+
+@dataclass(frozen=True)
+class VisitRecord:
+    """A visit about to be recorded; ``checks`` and ``facts`` are JSON objects."""
+
+    bench: str
+    configuration: str
+    levels: Mapping[str, str]
+    round: int
+    position: int
+    state: str
+    checks: Sequence[Mapping[str, Any]]
+    facts: Mapping[str, Any]
+
+
+@dataclass(frozen=True)
+class Value:
+    """One reading of a run."""
+
+    workload: str
+    metric: str
+    unit: str
+    value: float
+
+
+@dataclass(frozen=True)
+class Ending:
+    """How a run ended, and what it yielded. ``wall`` is in seconds."""
+
+    outcome: Outcome
+    reason: str | None = None
+    wall: float | None = None
+    values: Sequence[Value] = ()
+    streams: Mapping[str, tuple[bytes, int]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Slot:
+    """The place of a run in the plan."""
+
+    round: int
+    configuration: str
+    workload: str
+    number: int
+
+
+def pack(content: bytes) -> bytes:
+    """Compress an output for keeping; the middle of a long one is left out."""
+    if len(content) > 2 * KEPT_BYTES:
+        left_out = len(content) - 2 * KEPT_BYTES
+        gap = f"\n[… {left_out:,} bytes left out …]\n".encode()
+        content = content[:KEPT_BYTES] + gap + content[-KEPT_BYTES:]
+    return zlib.compress(content, 6)

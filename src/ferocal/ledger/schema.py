@@ -1,0 +1,103 @@
+"""Tables of the ledger, in portable SQL types.
+
+Times are ISO 8601 text in UTC. Visits and runs carry a globally unique ``uid``, so
+that ledgers can be merged; the integer keys are local to one ledger.
+"""
+
+from __future__ import annotations
+
+from sqlalchemy import (
+    JSON,
+    Boolean,
+    Column,
+    Float,
+    ForeignKey,
+    Integer,
+    LargeBinary,
+    MetaData,
+    String,
+    Table,
+    Text,
+    UniqueConstraint,
+)
+
+SCHEMA_VERSION = 1
+
+metadata = MetaData()
+
+about = Table(
+    "about",
+    metadata,
+    Column("key", String(64), primary_key=True),
+    Column("value", Text, nullable=False),
+)
+
+metric = Table(
+    "metric",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("workload", String(200), nullable=False),
+    Column("name", String(200), nullable=False),
+    Column("unit", String(50), nullable=False),
+    UniqueConstraint("workload", "name", "unit"),
+)
+
+facts = Table(
+    "facts",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("digest", String(64), nullable=False, unique=True),
+    Column("content", JSON, nullable=False),
+)
+
+# A visit is `active` when its checks held, `not active` when one did not.
+visit = Table(
+    "visit",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("uid", String(32), nullable=False, unique=True),
+    Column("bench", String(200), nullable=False),
+    Column("configuration", String(200), nullable=False, index=True),
+    Column("levels", JSON, nullable=False),
+    Column("round", Integer),
+    Column("position", Integer),
+    Column("started_at", String(40), nullable=False),
+    Column("state", String(20), nullable=False),
+    Column("checks", JSON, nullable=False),
+    Column("facts_id", ForeignKey("facts.id"), nullable=False),
+)
+
+# A run is `running` until its end is recorded; `number` counts the runs of a workload
+# within a round and configuration, warm-ups on their own.
+run = Table(
+    "run",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("uid", String(32), nullable=False, unique=True),
+    Column("visit_id", ForeignKey("visit.id"), nullable=False, index=True),
+    Column("workload", String(200), nullable=False),
+    Column("number", Integer, nullable=False),
+    Column("warmup", Boolean, nullable=False),
+    Column("started_at", String(40), nullable=False),
+    Column("wall", Float),
+    Column("outcome", String(20), nullable=False),
+    Column("reason", Text),
+)
+
+reading = Table(
+    "reading",
+    metadata,
+    Column("run_id", ForeignKey("run.id"), primary_key=True),
+    Column("metric_id", ForeignKey("metric.id"), primary_key=True),
+    Column("value", Float, nullable=False),
+)
+
+# What a run wrote, compressed; `size` is the number of bytes that it wrote in all.
+output = Table(
+    "output",
+    metadata,
+    Column("run_id", ForeignKey("run.id"), primary_key=True),
+    Column("stream", String(10), primary_key=True),
+    Column("size", Integer, nullable=False),
+    Column("content", LargeBinary, nullable=False),
+)

@@ -1,0 +1,1 @@
+"""Carrying out a plan on a bench: verify, warm up, run, extract, record."""

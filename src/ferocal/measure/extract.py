@@ -1,0 +1,102 @@
+"""Readings taken from what a run did and what it wrote."""
+
+from __future__ import annotations
+
+import json
+import math
+import re
+from typing import Any
+
+from jsonpointer import JsonPointerException, resolve_pointer
+
+from ferocal.bench.execution import READ_LIMIT, Completed
+from ferocal.ledger.records import Value
+from ferocal.study.model import PROCESS_UNITS, JsonSource, Metric, PatternSource
+
+
+class ExtractionError(ValueError):
+    """A run that ended well but did not yield the number that was asked of it."""
+
+
+def extract_values(name: str, metrics: dict[str, Metric], completed: Completed) -> list[Value]:
+    """One value per metric of workload ``name``.
+
+    Raises
+    ------
+    ExtractionError
+        When a metric is not to be found, or is not a finite number.
+    """
+    document: list[Any] = []  # the output parsed as JSON, once, when it is asked for
+    values = []
+    for metric_name, metric in metrics.items():
+        try:
+            value = _extract(metric, completed, document)
+        except ExtractionError as error:
+            raise ExtractionError(f"{metric_name}: {error}") from None
+        values.append(Value(name, metric_name, metric.unit, value))
+    return values
+
+
+def _extract(metric: Metric, completed: Completed, document: list[Any]) -> float:
+    source = metric.source
+    if isinstance(source, JsonSource):
+        if not document:
+            document.append(_parse_json(completed))
+        return _from_json(source.json_pointer, document[0])
+    if isinstance(source, PatternSource):
+        return _from_pattern(source.pattern, completed.text)
+    amount = {
+        "wall-time": completed.wall,
+        "cpu-time": completed.cpu,
+        "peak-memory": completed.peak_memory,
+    }[source]
+    if amount is None:
+        raise ExtractionError(f"this system does not tell the {source} of a process")
+    return amount * PROCESS_UNITS[source][metric.unit]
+
+
+def _parse_json(completed: Completed) -> Any:
+    if completed.stdout_size > READ_LIMIT:
+        raise ExtractionError(
+            f"the output has {completed.stdout_size:,} bytes; JSON is read up to {READ_LIMIT:,}"
+        )
+    text = completed.text.strip()
+    if not text:
+        raise ExtractionError("the output is empty, not JSON")
+    try:
+        return json.loads(text)
+    except json.JSONDecodeError:
+        pass  # programs often log first and print their result last
+    try:
+        return json.loads(text.splitlines()[-1])
+    except json.JSONDecodeError as error:
+        raise ExtractionError(f"neither the output nor its last line is JSON: {error}") from None
+
+
+def _from_json(pointer: str, document: Any) -> float:
+    try:
+        found = resolve_pointer(document, pointer)
+    except JsonPointerException as error:
+        raise ExtractionError(f'nothing at "{pointer}" in the output: {error}') from None
+    if isinstance(found, bool) or not isinstance(found, (int, float, str)):
+        raise ExtractionError(f'at "{pointer}" is {json.dumps(found)[:80]}, not a number')
+    return _finite(found, f'at "{pointer}"')
+
+
+def _from_pattern(pattern: str, text: str) -> float:
+    found = re.findall(pattern, text, flags=re.MULTILINE)
+    if not found:
+        raise ExtractionError(f"nothing in the output matches {pattern!r}")
+    if len(found) > 1:
+        raise ExtractionError(f"{len(found)} places in the output match {pattern!r}, not one")
+    return _finite(found[0], f"what {pattern!r} found")
+
+
+def _finite(value: float | str, where: str) -> float:
+    try:
+        number = float(value)
+    except (ValueError, OverflowError):
+        raise ExtractionError(f"{where} is {value!r}, not a number") from None
+    if not math.isfinite(number):
+        raise ExtractionError(f"{where} is {number}, not a finite number")
+    return number

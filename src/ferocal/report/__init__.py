@@ -1,0 +1,1 @@
+"""Tables, figures and documents from results of analysis; never reads the ledger."""

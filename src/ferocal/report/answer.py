@@ -1,0 +1,131 @@
+"""The answer to a study's question, in words."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from ferocal.analysis.effects import Effect
+from ferocal.analysis.verdicts import Verdict
+from ferocal.report.numbers import change_text, counted, margin_text
+
+_CHANGED = (Verdict.BETTER, Verdict.WORSE)
+# With more configurations than this the sentence counts instead of naming each.
+_MOST_NAMED = 2
+_MOST_METRICS = 3
+
+
+def label(effect: Effect) -> str:
+    """Workload and metric in one piece."""
+    return f"{effect.series.workload} {effect.series.metric}"
+
+
+def answer(effects: Sequence[Effect]) -> str:
+    """One sentence that answers the question: yes, no, or not decided, and why."""
+    if not effects:
+        return "Not decided: nothing has been measured in both the baseline and another one."
+    changed = [effect for effect in effects if effect.verdict in _CHANGED]
+    pending = [effect for effect in effects if effect.verdict is Verdict.INCONCLUSIVE]
+    if changed:
+        return f"Yes: {_changes(effects)}."
+    baseline = effects[0].baseline
+    if not pending:
+        return f"No: nothing changes by more than {_margins(effects)} against {baseline}."
+    within = len(effects) - len(pending)
+    rest = f", the other {within} stay within {_margins(effects)}" if within else ""
+    return (
+        f"Not decided: {len(pending)} of {counted(len(effects), 'comparison')} "
+        f"with {baseline} are inconclusive{rest}."
+    )
+
+
+def _changes(effects: Sequence[Effect]) -> str:
+    names = list(dict.fromkeys(effect.configuration for effect in effects))
+    own = {name: [e for e in effects if e.configuration == name] for name in names}
+    if len(names) <= _MOST_NAMED:
+        return "; ".join(_configuration_phrase(name, own[name]) for name in names)
+    moving = [n for n in names if any(e.verdict in _CHANGED for e in own[n])]
+    changed = sorted(
+        (e for e in effects if e.verdict in _CHANGED), key=lambda e: -abs(e.shift.mean)
+    )
+    largest = changed[0]
+    sentence = (
+        f"{len(moving)} of {len(names)} configurations change a score against "
+        f"{largest.baseline}, most of all {largest.configuration}: {label(largest)} "
+        f"{_change_phrase(largest)}"
+    )
+    losses = [e for e in changed if e.verdict is Verdict.WORSE]
+    if not losses:
+        return sentence
+    worst = losses[0]
+    verb = "gets" if len(losses) == 1 else "get"
+    return (
+        f"{sentence}; but {len(losses)} of {counted(len(effects), 'comparison')} {verb} worse, "
+        f"{label(worst)} with {worst.configuration} ({change_text(worst)}) the most"
+    )
+
+
+def _change_phrase(effect: Effect) -> str:
+    reach = "" if effect.beyond_margin else ", maybe less than the margin"
+    return f"{change_text(effect)} ({effect.verdict}{reach})"
+
+
+def _configuration_phrase(name: str, effects: Sequence[Effect]) -> str:
+    changed = sorted(
+        (e for e in effects if e.verdict in _CHANGED), key=lambda e: -abs(e.shift.mean)
+    )
+    within = [e for e in effects if e.verdict is Verdict.EQUIVALENT]
+    pending = [e for e in effects if e.verdict is Verdict.INCONCLUSIVE]
+    parts = []
+    if changed:
+        listed = [f"{label(e)} {_change_phrase(e)}" for e in changed[:_MOST_METRICS]]
+        if len(changed) > _MOST_METRICS:
+            listed.append(counted(len(changed) - _MOST_METRICS, "further metric"))
+        parts.append(f"changes {_join(listed)}")
+    if within:
+        which = _join([label(e) for e in within]) if len(within) <= 2 else f"{len(within)} metrics"
+        parts.append(f"leaves {which} within {_margins(within)}")
+    if pending:
+        which = (
+            _join([label(e) for e in pending]) if len(pending) <= 2 else f"{len(pending)} metrics"
+        )
+        parts.append(f"leaves {which} undecided")
+    return f"{name} {_join(parts)}"
+
+
+def _join(parts: Sequence[str]) -> str:
+    return parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} and {parts[-1]}"
+
+
+def _margins(effects: Sequence[Effect]) -> str:
+    margins = {effect.series.margin for effect in effects}
+    return margin_text(margins.pop()) if len(margins) == 1 else "their margins"
+
+
+def verdict_text(effect: Effect) -> str:
+    """The verdict with what qualifies it, short enough for a table."""
+    if effect.verdict in _CHANGED:
+        return f"{effect.verdict}" if effect.beyond_margin else f"{effect.verdict}, maybe < margin"
+    if effect.verdict is Verdict.INCONCLUSIVE and effect.more_rounds is not None:
+        return f"{effect.verdict}, ~{counted(effect.more_rounds, 'more round')}"
+    return str(effect.verdict)
+
+
+def collect_caveats(effects: Sequence[Effect]) -> list[tuple[str, str, str]]:
+    """Each distinct caveat once: where it applies, its code, its text."""
+    places: dict[tuple[str, str], list[Effect]] = {}
+    for effect in effects:
+        for caveat in effect.caveats:
+            places.setdefault((caveat.code, caveat.text), []).append(effect)
+    return [(_where(effects, affected), code, text) for (code, text), affected in places.items()]
+
+
+def _where(effects: Sequence[Effect], affected: Sequence[Effect]) -> str:
+    if len(affected) == len(effects):
+        return "all"
+    names = list(dict.fromkeys(e.configuration for e in affected))
+    per_name = sum(e.configuration in names for e in effects)
+    if len(affected) == per_name:
+        return ", ".join(names)
+    if len(affected) > _MOST_METRICS:
+        return counted(len(affected), "comparison")
+    return ", ".join(f"{e.configuration} on {label(e)}" for e in affected)

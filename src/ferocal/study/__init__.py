@@ -1,0 +1,1 @@
+"""The study file and its objects; imports no other layer."""

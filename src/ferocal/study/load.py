@@ -1,0 +1,202 @@
+"""Reading a study file: every mistake is told at once, with its key and line."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, get_args
+
+from pydantic import BaseModel, ValidationError
+from pydantic_core import ErrorDetails
+
+from ferocal.errors import Problem, StudyFileError, UsageError
+from ferocal.study.configurations import (
+    Configuration,
+    ConfigurationError,
+    closest,
+    compose_configurations,
+)
+from ferocal.study.model import Head, Metric, StudyFile, Workload
+
+STUDY_FILE = "study.toml"
+MAX_BYTES = 4 * 2**20
+
+
+@dataclass(frozen=True)
+class Study:
+    """A study as understood: its file, with configurations composed.
+
+    ``configurations`` has the baseline first.
+    """
+
+    directory: Path
+    file: StudyFile
+    configurations: tuple[Configuration, ...]
+    baseline: str
+
+    @property
+    def head(self) -> Head:
+        """Question, margin, rounds, runs and seed."""
+        return self.file.study
+
+    @property
+    def workloads(self) -> dict[str, Workload]:
+        """Workloads by name, in the order of the file."""
+        return self.file.workload
+
+    @property
+    def bench(self) -> str:
+        """The name of the bench."""
+        return next(iter(self.file.bench), "bench")
+
+    def configuration(self, name: str) -> Configuration:
+        """The configuration of that name.
+
+        Raises
+        ------
+        UsageError
+            When there is none; the closest name is told.
+        """
+        names = [configuration.name for configuration in self.configurations]
+        if name not in names:
+            raise UsageError(f'no configuration "{name}" in this study; {closest(name, names)}')
+        return self.configurations[names.index(name)]
+
+    def metrics(self) -> list[tuple[str, str, Metric]]:
+        """Workload name, metric name and metric, in the order of the file."""
+        return [
+            (workload, name, metric)
+            for workload, entry in self.workloads.items()
+            for name, metric in entry.metric.items()
+        ]
+
+
+def load_study(directory: Path) -> Study:
+    """Read and check ``study.toml`` in a directory.
+
+    Raises
+    ------
+    UsageError
+        When there is no study file there.
+    StudyFileError
+        When the file has mistakes; all of them are listed.
+    """
+    path = directory / STUDY_FILE
+    text = _read_text(path)
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise StudyFileError(path, [_syntax_problem(error)]) from None
+    try:
+        file = StudyFile.model_validate(data)
+        configurations, baseline = compose_configurations(file)
+    except ValidationError as error:
+        problems = [_explain(details) for details in error.errors()]
+        raise StudyFileError(path, _with_lines(problems, text)) from None
+    except ConfigurationError as error:
+        raise StudyFileError(path, _with_lines(error.problems, text)) from None
+    return Study(directory, file, configurations, baseline)
+
+
+def _read_text(path: Path) -> str:
+    if not path.is_file():
+        raise UsageError(
+            f"{path}: no study here; create one with `ferocal new DIR`, or name it with --study DIR"
+        )
+    raw = path.read_bytes()
+    if len(raw) > MAX_BYTES:
+        text = f"has {len(raw):,} bytes; a study file has at most {MAX_BYTES:,}"
+        raise StudyFileError(path, [Problem("", text)])
+    try:
+        return raw.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = raw.count(b"\n", 0, error.start) + 1
+        text = f"line {line} is not UTF-8 (byte 0x{raw[error.start]:02x}); save the file as UTF-8"
+        raise StudyFileError(path, [Problem("", text)]) from None
+
+
+def _syntax_problem(error: tomllib.TOMLDecodeError) -> Problem:
+    # The text of the exception is the only place where Python 3.11 tells the position.
+    match = re.search(r"^(.*) \(at line (\d+), column (\d+)\)$", str(error))
+    if match is None:
+        return Problem("", f"not valid TOML: {error}")
+    return Problem(f"column {match[3]}", f"not valid TOML: {match[1]}", int(match[2]))
+
+
+def _explain(details: ErrorDetails) -> Problem:
+    location = [str(part) for part in details["loc"] if not _is_branch(str(part))]
+    key = ".".join(location)
+    if details["type"] == "extra_forbidden":
+        return Problem(key, f"unknown key; {closest(location[-1], _keys_at(location[:-1]))}")
+    if details["type"] == "missing":
+        return Problem(key, "is missing")
+    if details["type"] == "literal_error":
+        return Problem(key, f"{details['input']!r} is not {details['ctx']['expected']}")
+    message = details["msg"].removeprefix("Value error, ")
+    if details["type"].endswith("_type"):
+        message = f"{message}, not {details['input']!r}"
+    return Problem(key, message[0].lower() + message[1:])
+
+
+def _is_branch(part: str) -> bool:
+    """Whether a part of a location names a branch of a union instead of a key."""
+    return bool(re.search(r"[\[\]({]", part)) or part in {
+        "str",
+        "JsonSource",
+        "PatternSource",
+    }
+
+
+def _keys_at(location: Sequence[str]) -> list[str]:
+    """The keys that the table at this location may have."""
+    models: set[type[BaseModel]] = {StudyFile}
+    for part in location:
+        models = {
+            found
+            for model in models
+            for name, field in model.model_fields.items()
+            if (field.alias or name) == part
+            for found in _models_in(field.annotation)
+        } or models  # a user's own name, or an index, stays at the same models
+    return [field.alias or name for model in models for name, field in model.model_fields.items()]
+
+
+def _models_in(annotation: Any) -> set[type[BaseModel]]:
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return {annotation}
+    return {model for argument in get_args(annotation) for model in _models_in(argument)}
+
+
+def _with_lines(problems: Sequence[Problem], text: str) -> list[Problem]:
+    lines = text.splitlines()
+    unique = dict.fromkeys(problems)
+    return [Problem(p.key, p.message, find_line(lines, p.key)) for p in unique]
+
+
+def find_line(lines: Sequence[str], key: str) -> int | None:
+    """The line on which a key stands, or that of the nearest table around it.
+
+    A TOML reader tells no positions, so the line is looked up: the header that covers
+    most of the key, then the first line below it that assigns the next part.
+    """
+    parts = key.split(".")
+    best, depth = None, 0
+    headers = [
+        (number, re.split(r"\s*\.\s*", match[1].replace('"', "")))
+        for number, line in enumerate(lines, 1)
+        if (match := re.match(r"\s*\[+\s*([^\]]+?)\s*\]", line))
+    ]
+    for number, header in headers:
+        if len(header) > depth and ".".join(parts).startswith(".".join(header)):
+            best, depth = number, len(header)
+    if best is None:
+        return None
+    end = next((number for number, _ in headers if number > best), len(lines) + 1)
+    for wanted in parts[depth : depth + 1]:
+        for number in range(best + 1, end):
+            if re.match(rf'\s*"?{re.escape(wanted)}"?\s*[.=]', lines[number - 1]):
+                return number
+    return best

@@ -1,0 +1,230 @@
+"""The study file as pydantic models: one class per table of the file.
+
+Keys of the file are in kebab case; every model is frozen and refuses unknown keys.
+"""
+
+from __future__ import annotations
+
+import re
+import shlex
+from typing import Annotated, Any, Literal
+
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, model_validator
+
+from ferocal.study.quantities import Seconds, Share
+
+_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*")
+
+
+def _check_name(name: str) -> str:
+    if not _NAME.fullmatch(name):
+        raise ValueError(f'"{name}" is not a name: use letters, digits, ".", "_" and "-"')
+    return name
+
+
+def _check_pattern(pattern: str) -> str:
+    try:
+        groups = re.compile(pattern).groups
+    except re.error as error:
+        raise ValueError(f"is not a regular expression: {error}") from None
+    if groups != 1:
+        raise ValueError(f"needs exactly one group around the number, it has {groups}")
+    return pattern
+
+
+def _check_regex(pattern: str) -> str:
+    try:
+        re.compile(pattern)
+    except re.error as error:
+        raise ValueError(f"is not a regular expression: {error}") from None
+    return pattern
+
+
+def _check_pointer(pointer: str) -> str:
+    if pointer and not pointer.startswith("/"):
+        raise ValueError(f'is not a JSON Pointer; write "/{pointer}"')
+    return pointer
+
+
+def _split_words(value: Any) -> Any:
+    if not isinstance(value, str):
+        return value
+    try:
+        return tuple(shlex.split(value))
+    except ValueError as error:
+        raise ValueError(f"cannot be split into words: {error}") from None
+
+
+Name = Annotated[str, AfterValidator(_check_name)]
+Words = Annotated[tuple[str, ...], BeforeValidator(_split_words)]
+
+
+def _kebab(field: str) -> str:
+    return field.replace("_", "-")
+
+
+class Table(BaseModel):
+    """A table of the study file."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, alias_generator=_kebab)
+
+
+class Command(Table):
+    """Something to execute: words, or with ``shell = true`` one line for the shell."""
+
+    command: str | tuple[str, ...]
+    shell: bool = False
+    timeout: Seconds = 60.0
+
+    @model_validator(mode="after")
+    def _fits_shell(self) -> Command:
+        if self.shell and not isinstance(self.command, str):
+            raise ValueError("with shell = true the command is one string, not a list of words")
+        if not self.words:
+            raise ValueError("command is empty")
+        return self
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        """The command as words; a single one when it is meant for the shell."""
+        if isinstance(self.command, str):
+            return (self.command,) if self.shell else tuple(shlex.split(self.command))
+        return self.command
+
+
+class Check(Command):
+    """A command whose output proves that a level is really active."""
+
+    equals: str | None = None
+    contains: str | None = None
+    matches: Annotated[str, AfterValidator(_check_regex)] | None = None
+    with_prefix: bool = False
+
+    @model_validator(mode="after")
+    def _one_expectation(self) -> Check:
+        given = [key for key in ("equals", "contains", "matches") if getattr(self, key) is not None]
+        if len(given) != 1:
+            raise ValueError("needs exactly one of equals, contains, matches")
+        return self
+
+    @property
+    def expected(self) -> str:
+        """The expectation as it is told to people."""
+        for key in ("equals", "contains", "matches"):
+            value = getattr(self, key)
+            if value is not None:
+                return f'{key} "{value}"'
+        raise AssertionError("a check has one expectation")
+
+    def holds(self, seen: str) -> bool:
+        """Whether output ``seen``, already stripped, meets the expectation."""
+        if self.equals is not None:
+            return seen == self.equals
+        if self.contains is not None:
+            return self.contains in seen
+        return re.search(self.matches or "", seen) is not None
+
+
+class Level(Table):
+    """One value of a factor and what brings and proves it."""
+
+    environment: dict[str, str] = {}
+    prefix: Words = ()
+    verify: tuple[Check, ...] = ()
+    note: str = ""
+
+
+class Factor(Table):
+    """Something that is varied."""
+
+    level: dict[Name, Level] = Field(min_length=1)
+
+
+class Configurations(Table):
+    """Which combinations of levels are compared, and against which one."""
+
+    design: Literal["full", "one-factor", "listed"] = "full"
+    baseline: Name | dict[str, str] | None = None
+    named: dict[Name, dict[str, str]] = {}
+
+    @model_validator(mode="after")
+    def _named_fits_design(self) -> Configurations:
+        if self.design == "listed" and not self.named:
+            raise ValueError('design = "listed" needs tables [configuration.named.NAME]')
+        if self.design != "listed" and self.named:
+            raise ValueError('named configurations need design = "listed"')
+        return self
+
+
+class JsonSource(Table):
+    """A number in JSON output, addressed by a JSON Pointer (RFC 6901)."""
+
+    json_pointer: Annotated[str, AfterValidator(_check_pointer)] = Field(alias="json")
+
+
+class PatternSource(Table):
+    """A number in textual output, found by a regular expression with one group."""
+
+    pattern: Annotated[str, AfterValidator(_check_pattern)]
+
+
+ProcessSource = Literal["wall-time", "cpu-time", "peak-memory"]
+
+# What the process sources yield, and in which unit unless the study asks for another.
+PROCESS_UNITS: dict[str, dict[str, float]] = {
+    "wall-time": {"s": 1.0, "ms": 1e3, "µs": 1e6, "min": 1 / 60},
+    "cpu-time": {"s": 1.0, "ms": 1e3, "µs": 1e6, "min": 1 / 60},
+    "peak-memory": {"MiB": 2.0**-20, "KiB": 2.0**-10, "GiB": 2.0**-30, "B": 1.0, "MB": 1e-6},
+}
+
+
+class Metric(Table):
+    """What is read from a run: where it stands, its unit, and which way is better."""
+
+    unit: str
+    better: Literal["higher", "lower"]
+    source: ProcessSource | JsonSource | PatternSource
+    primary: bool = False
+    margin: Share | None = None
+
+    @model_validator(mode="after")
+    def _unit_fits_source(self) -> Metric:
+        if isinstance(self.source, str) and self.unit not in PROCESS_UNITS[self.source]:
+            units = ", ".join(PROCESS_UNITS[self.source])
+            raise ValueError(f'{self.source} is read in {units}, not in "{self.unit}"')
+        return self
+
+
+class Workload(Command):
+    """What is run, and what is read from it."""
+
+    timeout: Seconds = 600.0
+    environment: dict[str, str] = {}
+    warmups: int = Field(default=0, ge=0, le=1000)
+    metric: dict[Name, Metric] = Field(min_length=1)
+
+
+class Bench(Table):
+    """The fixed hardware; facts that Ferocal cannot read itself are declared."""
+
+    facts: dict[str, str | int | float] = {}
+
+
+class Head(Table):
+    """The question, and how much evidence is to be gathered for it."""
+
+    question: str = Field(min_length=1)
+    margin: Share
+    rounds: int = Field(default=6, ge=1, le=10_000)
+    runs: int = Field(default=2, ge=1, le=10_000)
+    seed: int = Field(default=1, ge=0)
+
+
+class StudyFile(Table):
+    """A whole study file."""
+
+    study: Head
+    bench: dict[Name, Bench] = Field(default={}, max_length=1)
+    factor: dict[Name, Factor] = Field(min_length=1)
+    configuration: Configurations = Configurations()
+    workload: dict[Name, Workload] = Field(min_length=1)

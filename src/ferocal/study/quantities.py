@@ -1,0 +1,64 @@
+"""Quantities as people write them in a study file: shares and durations with a unit."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated, Any
+
+from pydantic import BeforeValidator, WithJsonSchema
+
+_NUMBER_AND_UNIT = re.compile(r"\s*([-+]?\d+(?:\.\d+)?(?:[eE][-+]?\d+)?)\s*(\S*)\s*")
+SECONDS_PER = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0, "d": 86400.0}
+
+
+def _split(value: Any, example: str) -> tuple[float, str]:
+    if not isinstance(value, str):
+        raise ValueError(f'needs a unit in quotes, like "{example}", not {value!r}')
+    match = _NUMBER_AND_UNIT.fullmatch(value)
+    if match is None:
+        raise ValueError(f'is not a number with a unit; write it like "{example}"')
+    return float(match[1]), match[2]
+
+
+def parse_share(value: Any) -> float:
+    """Turn "2 %" into 0.02.
+
+    Raises
+    ------
+    ValueError
+        When the text is not a positive percentage below 100 %.
+    """
+    number, unit = _split(value, "2 %")
+    if unit != "%":
+        raise ValueError(f'is a share and needs "%", like "2 %", not {value!r}')
+    if not 0 < number < 100:
+        raise ValueError(f"must be above 0 % and below 100 %, not {value!r}")
+    return number / 100
+
+
+def parse_duration(value: Any) -> float:
+    """Turn "5 min" into seconds.
+
+    Raises
+    ------
+    ValueError
+        When the text is not a positive number with a known unit of time.
+    """
+    number, unit = _split(value, "5 min")
+    if unit not in SECONDS_PER:
+        raise ValueError(f'has the unit "{unit}"; units of time are {", ".join(SECONDS_PER)}')
+    if number <= 0:
+        raise ValueError(f"must be longer than nothing, not {value!r}")
+    return number * SECONDS_PER[unit]
+
+
+Share = Annotated[
+    float,
+    BeforeValidator(parse_share),
+    WithJsonSchema({"type": "string", "pattern": r"%\s*$", "examples": ["2 %"]}),
+]
+Seconds = Annotated[
+    float,
+    BeforeValidator(parse_duration),
+    WithJsonSchema({"type": "string", "examples": ["30 s", "5 min"]}),
+]

@@ -1,0 +1,83 @@
+"""The study file that `ferocal new` writes."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from ferocal.errors import FerocalError, UsageError
+from ferocal.study.load import STUDY_FILE
+
+_TEMPLATE = '''\
+# A Ferocal study: one question, asked of one machine that stays the same.
+# Look at it with `ferocal inspect`, take the readings with `ferocal measure`,
+# and read the answer with `ferocal compare`.
+
+[study]
+question = "Does leaving out assertions make the star catalogue faster?"
+margin = "5 %"       # the smallest change that matters to you
+rounds = 6           # a round visits every configuration once, in shuffled order
+runs = 3             # runs of each workload per visit
+seed = 1             # of the shuffled order
+
+# What is varied. Each level says what brings it and how it is proven.
+[factor.assertions.level.kept]
+verify = [{ command = ["{python}", "-c", "import sys; print(sys.flags.optimize)"], equals = "0" }]
+
+[factor.assertions.level.removed]
+environment = { PYTHONOPTIMIZE = "1" }
+verify = [{ command = ["{python}", "-c", "import sys; print(sys.flags.optimize)"], equals = "1" }]
+# prefix = "nice -n 5"   # words put before the workload's command, such as a launcher
+
+[configuration]
+design = "full"      # every combination of levels; or "one-factor", or "listed"
+baseline = { assertions = "kept" }
+
+# What is run, and what is read from it. {python} is the interpreter that runs
+# Ferocal, {study} this directory.
+[workload.catalogue]
+command = ["{python}", "-c", """
+import json, time
+start = time.perf_counter()
+bright = 0
+for star in range(400_000):
+    magnitude = (star * 7919) % 2000 / 100
+    assert 0 <= magnitude < 20
+    assert isinstance(magnitude, float)
+    bright += magnitude < 6
+print(json.dumps({"stars_per_s": 400_000 / (time.perf_counter() - start)}))
+"""]
+warmups = 1
+timeout = "1 min"
+
+[workload.catalogue.metric.rate]
+unit = "stars/s"
+better = "higher"
+source = { json = "/stars_per_s" }   # a JSON Pointer into the output
+
+[workload.catalogue.metric.peak-memory]
+unit = "MiB"
+better = "lower"
+source = "peak-memory"               # or "wall-time", "cpu-time", { pattern = "score: ([0-9.]+)" }
+'''
+
+
+def write_template(directory: Path) -> Path:
+    """Write a commented study file into a directory; returns its path.
+
+    Raises
+    ------
+    UsageError
+        When there is a study file already.
+    FerocalError
+        When the file cannot be written.
+    """
+    path = directory / STUDY_FILE
+    try:
+        directory.mkdir(parents=True, exist_ok=True)
+        with path.open("x", encoding="utf-8") as file:
+            file.write(_TEMPLATE)
+    except FileExistsError:
+        raise UsageError(f"{path} exists and is left as it is; choose another directory") from None
+    except OSError as error:
+        raise FerocalError(f"{path}: cannot be written: {error.strerror}") from None
+    return path
