@@ -4,15 +4,17 @@ With --check, open the database in the same way and read the journal mode back t
 second connection, from the file itself where it is kept there.
 """
 
+import itertools
 import json
 import os
 import sqlite3
+import statistics
 import sys
 import tempfile
 import time
 from pathlib import Path
 
-COMMITS = 400
+COMMITS = 250
 
 
 def open_log(path):
@@ -32,10 +34,12 @@ if __name__ == "__main__":
         if "--check" in sys.argv:
             print(sqlite3.connect(path).execute("PRAGMA journal_mode").fetchone()[0])
         else:
-            start = time.perf_counter()
+            times = [time.perf_counter()]
             for number in range(COMMITS):
                 log.execute("INSERT INTO entry VALUES (?, ?)", (number, "dome opened"))
                 log.commit()
-            seconds = time.perf_counter() - start
-            print(json.dumps({"commits_per_s": COMMITS / seconds}))
+                times.append(time.perf_counter())
+            # The median commit: a stall of a shared disk is not the journal's.
+            seconds = statistics.median(b - a for a, b in itertools.pairwise(times))
+            print(json.dumps({"commits_per_s": 1 / seconds}))
         log.close()

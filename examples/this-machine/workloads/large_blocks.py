@@ -38,5 +38,5 @@ if __name__ == "__main__":
         else:
             print(f"unclear: {faults:.0f} faults per buffer of {PAGES} pages")
     else:
-        faults, seconds = churn(60)
+        faults, seconds = churn(30)
         print(json.dumps({"blocks_per_s": 1 / seconds, "faults_per_block": faults}))

@@ -47,12 +47,11 @@ def _describe(study: Study) -> dict[str, Any]:
 
     head = study.head
     names = [configuration.name for configuration in study.configurations]
-    declared = study.file.bench[study.bench].facts if study.file.bench else {}
     return {
         "question": head.question,
         "margin": head.margin,
         "baseline": study.baseline,
-        "bench": {"name": study.bench, "declared": declared, **asdict(probe_facts())},
+        "bench": {"name": study.bench, "declared": study.declared_facts, **asdict(probe_facts())},
         "configurations": [
             {
                 "name": c.name,

@@ -79,7 +79,7 @@ def make_observer() -> Iterator[Observer]:
 
     columns = (
         TextColumn("{task.description}", markup=False),
-        BarColumn(bar_width=24),
+        BarColumn(bar_width=24, complete_style="blue", finished_style="blue"),
         MofNCompleteColumn(),
         TextColumn("left"),
         Remaining(),

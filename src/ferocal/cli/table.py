@@ -37,6 +37,7 @@ def command(directory: Path, as_json: bool) -> None:
     names = [configuration.name for configuration in study.configurations]
     console.print(study.head.question, style="bold", end="\n\n")
     console.print(cells_table(rows, names, console))
+    console.print("centre of the visits, ± CV of single runs, number of runs in brackets")
     console.print(
         f"baseline {study.baseline}; next: `ferocal compare` tells which differences hold"
     )

@@ -146,7 +146,7 @@ class Session:
                 position=planned.position,
                 state="not active" if failed else "active",
                 checks=[asdict(check) for check in checks],
-                facts=asdict(probe_facts()),
+                facts={"declared": dict(self._study.declared_facts), **asdict(probe_facts())},
             )
         )
         if failed:

@@ -75,11 +75,11 @@ def group_by_series(effects: Sequence[Effect]) -> list[list[Effect]]:
     return list(groups.values())
 
 
-def cell_text(cell: Cell | None) -> str:
+def cell_text(cell: Cell | None, separator: str = " ") -> str:
     """Centre, spread and number of runs, such as "58.2 ±1.3 % (15)"."""
     if cell is None:
         return "–"
-    return f"{significant(cell.centre)} ±{percent(cell.cv)} ({cell.runs})"
+    return f"{significant(cell.centre)}{separator}±{percent(cell.cv)} ({cell.runs})"
 
 
 def cells_table(
@@ -92,13 +92,13 @@ def cells_table(
 
 
 def _wide_cells_table(rows: Sequence[Sequence[Cell | None]], names: Sequence[str]) -> Table:
-    """Series as rows, configurations as columns."""
-    table = plain_table("workload", "metric", *names, right=names)
+    """Series as rows, configurations as columns; the spread stands below the centre."""
+    table = plain_table("workload and metric", *names, right=names)
     for row in rows:
         series = next((cell.series for cell in row if cell is not None), None)
         if series is not None:
-            metric = f"{series.metric}, {series.unit}"
-            table.add_row(series.workload, metric, *(cell_text(cell) for cell in row))
+            heading = f"{series.workload}\n{series.metric}, {series.unit}"
+            table.add_row(heading, *(cell_text(cell, "\n") for cell in row))
     return table
 
 

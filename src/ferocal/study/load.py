@@ -52,6 +52,11 @@ class Study:
         """The name of the bench."""
         return next(iter(self.file.bench), "bench")
 
+    @property
+    def declared_facts(self) -> dict[str, str | int | float]:
+        """Facts of the bench that the study file declares."""
+        return self.file.bench[self.bench].facts if self.file.bench else {}
+
     def configuration(self, name: str) -> Configuration:
         """The configuration of that name.
 
@@ -136,7 +141,7 @@ def _explain(details: ErrorDetails) -> Problem:
     if details["type"] == "literal_error":
         return Problem(key, f"{details['input']!r} is not {details['ctx']['expected']}")
     message = details["msg"].removeprefix("Value error, ")
-    if details["type"].endswith("_type"):
+    if details["type"].endswith(("_type", "_parsing")):
         message = f"{message}, not {details['input']!r}"
     return Problem(key, message[0].lower() + message[1:])
 

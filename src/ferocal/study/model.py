@@ -46,17 +46,19 @@ def _check_pointer(pointer: str) -> str:
     return pointer
 
 
-def _split_words(value: Any) -> Any:
-    if not isinstance(value, str):
-        return value
+def _split_words(text: str) -> tuple[str, ...]:
     try:
-        return tuple(shlex.split(value))
+        return tuple(shlex.split(text))
     except ValueError as error:
-        raise ValueError(f"cannot be split into words: {error}") from None
+        raise ValueError(f"cannot be split into words, there is {error}".lower()) from None
+
+
+def _words(value: Any) -> Any:
+    return _split_words(value) if isinstance(value, str) else value
 
 
 Name = Annotated[str, AfterValidator(_check_name)]
-Words = Annotated[tuple[str, ...], BeforeValidator(_split_words)]
+Words = Annotated[tuple[str, ...], BeforeValidator(_words)]
 
 
 def _kebab(field: str) -> str:
@@ -88,7 +90,7 @@ class Command(Table):
     def words(self) -> tuple[str, ...]:
         """The command as words; a single one when it is meant for the shell."""
         if isinstance(self.command, str):
-            return (self.command,) if self.shell else tuple(shlex.split(self.command))
+            return (self.command,) if self.shell else _split_words(self.command)
         return self.command
 
 

@@ -1,0 +1,85 @@
+"""Make the pictures in docs/screenshots from the demo data: real terminals, a real browser.
+
+Needs Xvfb, xterm, ImageMagick (import) and Chromium. Run it with ``make screenshots``.
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+DOCS = Path(__file__).parent
+PICTURES = DOCS / "screenshots"
+PROGRAM = Path(sys.executable).with_name("ferocal")
+DISPLAY = ":93"
+TERMINAL = [
+    "xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "141x42+0+0",
+    "-bg", "#fbfcfd", "-fg", "#1c2833", "-xrm", "XTerm*scrollBar:false",
+]  # fmt: skip
+BROWSER = [
+    "chromium", "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic",
+    "--no-first-run", "--disable-background-networking", "--disable-component-update",
+    "--disable-sync", "--hide-scrollbars",
+]  # fmt: skip
+
+
+def shoot_terminal(name: str, command: str, directory: Path, wait: float = 4.0) -> None:
+    """Run a command in a terminal window and take its picture."""
+    script = f"cd {directory}; PS1='$ '; printf '$ {command}\\n'; {command}; sleep 60"
+    environment = {
+        **os.environ,
+        "DISPLAY": DISPLAY,
+        "PATH": f"{PROGRAM.parent}:{os.environ['PATH']}",
+    }
+    window = subprocess.Popen([*TERMINAL, "-e", "bash", "-c", script], env=environment)
+    time.sleep(wait)
+    picture = PICTURES / f"{name}.png"
+    subprocess.run(
+        ["import", "-window", "root", str(picture)], env=environment, check=True, timeout=30
+    )
+    window.terminate()
+    window.wait()
+
+
+def shoot_page(name: str, page: Path, profile: Path) -> None:
+    """Take a picture of the top of a page."""
+    subprocess.run(
+        [
+            *BROWSER,
+            f"--user-data-dir={profile}",
+            "--window-size=1280,900",
+            f"--screenshot={PICTURES / name}.png",
+            page.as_uri(),
+        ],
+        check=True,
+        capture_output=True,
+        timeout=120,
+    )
+
+
+def main() -> None:
+    """Measure the demo study and take all pictures."""
+    PICTURES.mkdir(exist_ok=True)
+    with tempfile.TemporaryDirectory() as folder:
+        demo = Path(folder) / "demo"
+        screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"])
+        try:
+            time.sleep(1)
+            shoot_terminal("measure", f"ferocal demo {demo}", Path(folder), wait=8)
+            subprocess.run([PROGRAM, "demo", str(demo)], check=True, capture_output=True)
+            shoot_terminal("help", "ferocal", demo)
+            shoot_terminal("inspect", "ferocal inspect", demo)
+            shoot_terminal("table", "ferocal table", demo)
+            shoot_terminal("compare", "ferocal compare", demo)
+        finally:
+            screen.terminate()
+            screen.wait()
+        shoot_page("report", demo / "report.html", Path(folder) / "profile")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,100 @@
+"""The installed program, and small studies for it to work on."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+PROGRAM = str(Path(sys.executable).with_name("ferocal"))
+
+
+class Ferocal:
+    """Runs the installed program in a directory, as a user would."""
+
+    def __init__(self, directory: Path) -> None:
+        self.directory = directory
+
+    def __call__(
+        self, *arguments: str, status: int = 0, **environment: str
+    ) -> subprocess.CompletedProcess[str]:
+        done = subprocess.run(
+            [PROGRAM, *arguments],
+            cwd=self.directory,
+            env={**os.environ, **environment},
+            capture_output=True,
+            encoding="utf-8",
+            timeout=120,
+            check=False,
+        )
+        told = f"{arguments}\n--- out\n{done.stdout}\n--- err\n{done.stderr}"
+        assert done.returncode == status, f"exit status {done.returncode}: {told}"
+        assert "Traceback" not in done.stderr, told
+        return done
+
+    def json(self, *arguments: str) -> Any:
+        return json.loads(self(*arguments, "--json").stdout)
+
+    def write(self, text: str) -> None:
+        (self.directory / "study.toml").write_text(text, encoding="utf-8")
+
+
+@pytest.fixture
+def ferocal(tmp_path: Path) -> Ferocal:
+    return Ferocal(tmp_path)
+
+
+@pytest.fixture(scope="session")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[Ferocal, str]:
+    """The demo study, measured once; the program in its directory, and what it printed."""
+    directory = tmp_path_factory.mktemp("demo")
+    output = Ferocal(directory)("demo", ".").stdout
+    return Ferocal(directory), output
+
+
+# A workload in `sh`, which starts fast; its score depends on the level and a little on the visit.
+SCORE = """
+[study]
+question = "Is the dome faster with it?"
+margin = "5 %"
+rounds = {rounds}
+runs = {runs}
+[factor.mode.level.off]
+environment = {{ GAIN = "100" }}
+[factor.mode.level.on]
+environment = {{ GAIN = "{gain}" }}
+{verify}
+[workload.flight]
+shell = true
+command = '''{command}'''
+{workload}
+[workload.flight.metric.score]
+unit = "points"
+better = "higher"
+source = {{ pattern = "score ([0-9.]+)" }}
+"""
+
+
+@pytest.fixture
+def small_study(ferocal: Ferocal) -> Callable[..., Ferocal]:
+    """Writes a study with one factor and one workload."""
+
+    def write(**values: Any) -> Ferocal:
+        defaults = {
+            "rounds": 4,
+            "runs": 1,
+            "gain": 120,
+            "verify": "",
+            "command": "echo score $GAIN.$((FEROCAL_VISIT % 3))",
+            "workload": "",
+        }
+        ferocal.write(SCORE.format(**{**defaults, **values}))
+        return ferocal
+
+    return write

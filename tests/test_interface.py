@@ -1,0 +1,118 @@
+"""The face of the program: help, start-up, the demo, the documents."""
+
+from __future__ import annotations
+
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from conftest import Ferocal
+from ferocal.cli.main import SECTIONS
+from ferocal.cli.main import ferocal as group
+
+ROOT = Path(__file__).parent.parent
+COMMANDS = [(name, summary) for section in SECTIONS.values() for name, summary in section.items()]
+HEAVY = ("numpy", "scipy", "pandas", "matplotlib", "sqlalchemy")
+
+
+@pytest.mark.parametrize("arguments", [["--help"], *[[name, "--help"] for name, _ in COMMANDS]])
+def test_help_imports_nothing_heavy(arguments: list[str]) -> None:
+    code = (
+        "import sys, contextlib\nfrom ferocal.__main__ import main\n"
+        f"sys.argv = ['ferocal', *{arguments!r}]\n"
+        "with contextlib.suppress(SystemExit): main()\n"
+        f"print('HEAVY', [m for m in {HEAVY!r} if m in sys.modules])"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.endswith("HEAVY []\n")
+
+
+@pytest.mark.parametrize(("name", "summary"), COMMANDS)
+def test_every_command_has_a_summary_and_an_example(name: str, summary: str) -> None:
+    command = group.commands.get(name) or group.get_command(None, name)  # type: ignore[arg-type]
+    assert command is not None and command.help is not None
+    assert command.help.startswith(summary)
+    assert f"Example: ferocal {name}" in command.help
+
+
+def test_an_unknown_command_is_a_usage_error(ferocal: Ferocal) -> None:
+    assert "comprae" in ferocal("comprae", status=2).stderr
+
+
+def test_the_demo_finds_what_is_true(demo: tuple[Ferocal, str]) -> None:
+    ferocal, output = demo
+    truth = output.split("what is true is known")[1]
+    rows = re.findall(r"(yes|no)\s*$", truth, flags=re.MULTILINE)
+    assert len(rows) == 9
+    assert rows.count("yes") >= 8
+    verdicts = {
+        (e["workload"], e["configuration"]): e["verdict"]
+        for e in ferocal.json("compare")["effects"]
+    }
+    assert verdicts["dome-flight", "r64+vulkan"] == "better"
+    assert verdicts["show-export", "r61+vulkan"] == "better"
+    assert verdicts["show-export", "r64+opengl"] == "equivalent"
+    assert verdicts["catalogue-query", "r64+opengl"] == "worse"
+    assert (
+        "left as it is"
+        in Ferocal(ferocal.directory.parent)("demo", make_other(ferocal), status=2).stderr
+    )
+
+
+def make_other(ferocal: Ferocal) -> str:
+    other = ferocal.directory.parent / "other"
+    other.mkdir()
+    (other / "study.toml").write_text("# mine")
+    return str(other)
+
+
+@pytest.mark.parametrize("columns", ["80", "100", "140"])
+@pytest.mark.parametrize("command", ["table", "compare"])
+def test_tables_fit_their_width_and_are_plain_in_a_pipe(
+    demo: tuple[Ferocal, str], command: str, columns: str
+) -> None:
+    text = demo[0](command, COLUMNS=columns).stdout
+    assert max(map(len, text.splitlines())) <= int(columns)
+    assert "\x1b" not in text
+    assert text == demo[0](command, COLUMNS=columns).stdout
+
+
+def test_the_report_is_one_file_that_needs_no_other(demo: tuple[Ferocal, str]) -> None:
+    page = (demo[0].directory / "report.html").read_text(encoding="utf-8")
+    assert "Yes: 3 of 3 configurations change a score" in page
+    assert not re.findall(r'(?:src|href)="(?!#)', page)
+    assert page.count("<svg") == 1
+    for part in ("+15.7 %", "L40 x2", "mirrored pairs", "several-factors", "61.4", "180 runs"):
+        assert part in page, part
+    demo[0]("report", "-o", "again.html")
+    assert (demo[0].directory / "again.html").read_text(encoding="utf-8") == page
+    assert "cannot be written" in demo[0]("report", "-o", "/proc/x.html", status=1).stderr
+
+
+def test_the_example_of_this_machine(ferocal: Ferocal) -> None:
+    example = ROOT / "examples" / "this-machine"
+    subprocess.run(["cp", "-r", f"{example}/.", str(ferocal.directory)], check=True)
+    text = (ferocal.directory / "study.toml").read_text()
+    text = text.replace("runs = 3", "runs = 1").replace("warmups = 1", "warmups = 0")
+    ferocal.write(text)
+    ferocal("measure", "--rounds", "2")
+    changes = {
+        (e["workload"], e["configuration"]): e["change"] for e in ferocal.json("compare")["effects"]
+    }
+    assert changes["large-blocks", "keep+rollback"] > 0.5
+    assert changes["append-log", "default+write-ahead"] > 0.5
+    assert abs(changes["small-objects", "keep+rollback"]) < 0.5
+    # A C library that ignores the settings fails the check.
+    ferocal.write(text.replace("MALLOC_", "IGNORED_"))
+    error = ferocal("measure", "--rounds", "3", status=1).stderr
+    assert 'allocator=keep is not active: expected equals "kept", seen "handed back"' in error
+
+
+def test_the_manual_names_every_command() -> None:
+    readme = (ROOT / "README.md").read_text(encoding="utf-8")
+    assert [name for name, _ in COMMANDS if f"`ferocal {name}" not in readme] == []
+    shots = set(re.findall(r"docs/screenshots/[\w.-]+", readme))
+    assert shots == {f"docs/screenshots/{p.name}" for p in (ROOT / "docs/screenshots").glob("*")}

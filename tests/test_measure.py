@@ -1,0 +1,255 @@
+"""Measuring through the installed program: real processes, real crashes."""
+
+from __future__ import annotations
+
+import os
+import random
+import signal
+import sqlite3
+import subprocess
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pexpect
+import pytest
+
+from conftest import PROGRAM, Ferocal
+
+Study = Callable[..., Ferocal]
+
+
+def query(ferocal: Ferocal, sql: str) -> list[Any]:
+    connection = sqlite3.connect(ferocal.directory / "ledger.sqlite")
+    rows = connection.execute(sql).fetchall()
+    connection.close()
+    return rows
+
+
+def valid_runs(ferocal: Ferocal) -> list[Any]:
+    return query(
+        ferocal,
+        "SELECT v.round, v.configuration, r.workload, r.number FROM run r"
+        " JOIN visit v ON v.id = r.visit_id WHERE r.outcome = 'ok' AND NOT r.warmup",
+    )
+
+
+def wait_until(condition: Callable[[], bool], seconds: float = 20) -> None:
+    end = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < end, "waited in vain"
+        time.sleep(0.02)
+
+
+def test_a_study_from_new_to_report(ferocal: Ferocal) -> None:
+    assert "ferocal measure" in ferocal("new", ".").stdout
+    before = (ferocal.directory / "study.toml").read_text()
+    assert "left as it is" in ferocal("new", ".", status=2).stderr
+    ferocal.write(before.replace("400_000", "4_000"))
+    assert "nothing recorded yet" in ferocal("table", status=1).stderr
+    assert "took 12 runs" in ferocal("measure", "--rounds", "2").stdout
+    assert "everything is measured: 12 runs" in ferocal("measure", "--rounds", "2").stdout
+    assert "took 6 runs" in ferocal("measure", "--rounds", "3").stdout
+    cells = ferocal.json("table")["cells"]
+    assert {(c["metric"], c["runs"], c["rounds"]) for c in cells} == {
+        ("rate", 9, 3), ("peak-memory", 9, 3),
+    }  # fmt: skip
+    assert all(5 < c["centre"] < 100 for c in cells if c["metric"] == "peak-memory")
+    assert ferocal("report").stdout.strip().endswith("report.html")
+
+
+def test_compare_prints_the_documented_object(small_study: Study) -> None:
+    ferocal = small_study(rounds=5)
+    ferocal("measure")
+    result = ferocal.json("compare")
+    assert result["baseline"] == "off"
+    assert (result["confidence"], result["margin"]) == (0.95, 0.05)
+    (effect,) = result["effects"]
+    assert effect["change"] == pytest.approx(0.2, abs=0.01)
+    assert effect["low"] < effect["change"] < effect["high"]
+    assert effect["verdict"] == "better"
+    assert (effect["rounds"], effect["runs"]) == (5, 10)
+    required = "bench workload metric unit better baseline configuration p_adjusted caveats"
+    assert set(required.split()) < set(effect)
+    text = ferocal("compare").stdout
+    assert text.splitlines()[1].startswith("Yes: on changes flight score +")
+
+
+def test_every_source_is_read(ferocal: Ferocal) -> None:
+    ferocal.write(
+        """
+        [study]
+        question = "?"
+        margin = "5 %"
+        rounds = 1
+        runs = 1
+        [factor.a.level.x]
+        prefix = "env PREFIXED=1"
+        [factor.a.level.y]
+        [workload.w]
+        command = ["{python}", "-c", '''
+import os, json, time
+print("log line")
+data = bytearray(50 << 20); end = time.process_time() + 0.2
+while time.process_time() < end: pass
+time.sleep(0.2)
+print(json.dumps({"a/b": [1, {"c": 7 + int(os.environ.get("PREFIXED", "0"))}]}))''']
+        [workload.w.metric]
+        wall = { unit = "ms", better = "lower", source = "wall-time" }
+        cpu = { unit = "s", better = "lower", source = "cpu-time" }
+        memory = { unit = "MiB", better = "lower", source = "peak-memory" }
+        json = { unit = "n", better = "lower", source = { json = "/a~1b/1/c" } }
+        text = { unit = "n", better = "lower", source = { pattern = '"c": (\\d+)' } }
+        """
+    )
+    ferocal("measure")
+    rows = query(
+        ferocal,
+        "SELECT v.configuration, m.name, g.value FROM reading g JOIN metric m ON m.id = g.metric_id"
+        " JOIN run r ON r.id = g.run_id JOIN visit v ON v.id = r.visit_id",
+    )
+    seen = {(configuration, name): value for configuration, name, value in rows}
+    assert (seen["x", "json"], seen["y", "json"]) == (8, 7)
+    assert seen["x", "text"] == 8
+    assert 400 < seen["y", "wall"] < 3000
+    assert 0.2 < seen["y", "cpu"] < 0.39
+    assert 55 < seen["y", "memory"] < 75
+    (output,) = query(ferocal, "SELECT count(*) FROM output WHERE stream = 'stdout'")
+    assert output == (2,)
+
+
+@pytest.mark.parametrize(
+    ("command", "workload", "outcome", "reason"),
+    [
+        ("echo oh dear >&2; exit 3", "", "failed", "exit status 3: oh dear"),
+        ("sleep 60 & sleep 60", 'timeout = "200 ms"', "overran", "time limit"),
+        ("echo score none", "", "failed", "nothing in the output matches"),
+        ("echo score 1; echo score 2", "", "failed", "2 places in the output"),
+        ("exec /nonexistent/player", "", "failed", "exit status 127"),
+    ],
+)
+def test_a_failing_run_is_recorded_and_the_rest_goes_on(
+    small_study: Study, command: str, workload: str, outcome: str, reason: str
+) -> None:
+    guarded = f"if [ $GAIN = 120 ]; then {command}; else echo score 1; fi"
+    ferocal = small_study(rounds=2, command=guarded, workload=workload)
+    done = ferocal("measure", status=1)
+    assert reason in done.stderr
+    assert "round 1, on, flight, run 1" in done.stderr
+    counts = dict(query(ferocal, "SELECT outcome, count(*) FROM run GROUP BY outcome"))
+    assert counts == {"ok": 2, outcome: 2}
+    assert "everything is measured" in ferocal("measure").stdout
+    ferocal.write((ferocal.directory / "study.toml").read_text().replace(command, "echo score 3"))
+    assert "took 2 runs" in ferocal("measure", "--retry").stdout
+    assert len(set(valid_runs(ferocal))) == len(valid_runs(ferocal)) == 4
+    assert subprocess.run(["pgrep", "-f", "sleep 6[0]"], check=False).returncode == 1
+
+
+def test_a_configuration_that_is_not_active_is_not_measured(small_study: Study) -> None:
+    verify = 'verify = [{ command = "cat {study}/driver", equals = "64.0" }]'
+    ferocal = small_study(verify=verify)
+    driver = ferocal.directory / "driver"
+    driver.write_text("61.4\n")
+    error = ferocal("measure", status=1).stderr
+    assert 'mode=on is not active: expected equals "64.0", seen "61.4"' in error
+    assert all(configuration == "off" for _, configuration, _, _ in valid_runs(ferocal))
+    driver.write_text("64.0\n")
+    ferocal("measure")
+    assert len(valid_runs(ferocal)) == 8
+    driver.unlink()
+    assert "exit status 1" in ferocal("measure", "--rounds", "5", status=1).stderr
+
+
+def test_sigkill_loses_at_most_the_run_in_progress(small_study: Study) -> None:
+    ferocal = small_study(rounds=6, runs=2, command="sleep 0.1; echo score $GAIN")
+    rng = random.Random(3)
+    kills = 0
+    for _ in range(40):
+        process = subprocess.Popen(
+            [PROGRAM, "measure"], cwd=ferocal.directory, stdout=subprocess.DEVNULL
+        )
+        try:
+            process.wait(1.0 + rng.random())
+            break
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.wait()
+            kills += 1
+    assert kills >= 2
+    assert process.returncode == 0
+    runs = valid_runs(ferocal)
+    assert len(runs) == len(set(runs)) == 24
+    assert query(ferocal, "PRAGMA integrity_check") == [("ok",)]
+    counts = dict(query(ferocal, "SELECT outcome, count(*) FROM run GROUP BY outcome"))
+    assert counts.get("running", 0) == 0
+    assert counts.get("interrupted", 0) <= kills
+
+
+def test_the_workload_does_not_outlive_a_killed_ferocal(small_study: Study) -> None:
+    ferocal = small_study(command="echo $$ > {study}/pid; sleep 100; echo score 1")
+    process = subprocess.Popen(
+        [PROGRAM, "measure"], cwd=ferocal.directory, stdout=subprocess.DEVNULL
+    )
+    file = ferocal.directory / "pid"
+    wait_until(lambda: file.exists() and file.read_text().strip() != "")
+    process.kill()
+    process.wait()
+    workload = Path("/proc") / file.read_text().strip()
+    wait_until(lambda: not workload.exists())
+
+
+def test_ctrl_c_on_a_terminal_ends_cleanly_and_goes_on(small_study: Study) -> None:
+    ferocal = small_study(rounds=4, command="sleep 0.3; echo score $GAIN")
+    terminal = pexpect.spawn(
+        PROGRAM, ["measure"], cwd=str(ferocal.directory), encoding="utf-8", dimensions=(24, 100)
+    )
+    terminal.expect("round 2 of 4", timeout=20)
+    terminal.sendintr()
+    terminal.expect("interrupted; .* goes on from there", timeout=20)
+    terminal.expect(pexpect.EOF)
+    terminal.close()
+    assert terminal.exitstatus == 130
+    assert "running" not in {row[0] for row in query(ferocal, "SELECT outcome FROM run")}
+    assert "going on: " in ferocal("measure").stdout
+    assert len(valid_runs(ferocal)) == len(set(valid_runs(ferocal))) == 8
+
+
+def test_a_second_measure_is_refused(small_study: Study) -> None:
+    ferocal = small_study(command="sleep 2; echo score 1")
+    first = subprocess.Popen([PROGRAM, "measure"], cwd=ferocal.directory, stdout=subprocess.DEVNULL)
+    wait_until(lambda: (ferocal.directory / "measure.lock").exists())
+    assert "another `ferocal measure`" in ferocal("measure", status=1).stderr
+    first.send_signal(signal.SIGINT)
+    assert first.wait(20) == 130
+
+
+def test_a_ledger_of_a_newer_or_no_ferocal_is_refused(small_study: Study) -> None:
+    ferocal = small_study(rounds=1)
+    ferocal("measure")
+    connection = sqlite3.connect(ferocal.directory / "ledger.sqlite")
+    connection.execute("UPDATE about SET value = '99'")
+    connection.commit()
+    connection.close()
+    assert "schema version 99" in ferocal("compare", status=1).stderr
+    (ferocal.directory / "ledger.sqlite").write_bytes(b"not a database at all" * 99)
+    assert "not a database" in ferocal("measure", status=1).stderr
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
+def test_a_full_disk_ends_with_an_error_and_an_intact_ledger(small_study: Study) -> None:
+    noise = "head -c 200000 /dev/urandom | base64 -w0; echo; echo score $GAIN"
+    ferocal = small_study(rounds=9, command=noise)
+    text = (ferocal.directory / "study.toml").read_text()
+    mount = ["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", str(ferocal.directory)]
+    if subprocess.run(mount, check=False).returncode:
+        pytest.skip("mounting is not allowed here")
+    try:
+        ferocal.write(text)
+        error = ferocal("measure", status=1).stderr
+        assert "cannot be written" in error
+        assert "full" in error
+        assert query(ferocal, "PRAGMA integrity_check") == [("ok",)]
+        assert len(valid_runs(ferocal)) >= 2
+    finally:
+        subprocess.run(["umount", str(ferocal.directory)], check=True)
