@@ -2,28 +2,41 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
+from ferocal.analysis.comparability import Circumstances, Values, find_differences
 from ferocal.analysis.effects import Effect, estimate_effects
+from ferocal.analysis.looks import LookPlan, plan_looks
 from ferocal.analysis.readings import Readings, Series
-from ferocal.ledger.extract import Columns, read_columns
-from ferocal.ledger.store import Ledger, open_ledger
+from ferocal.analysis.verdicts import CONFIDENCE
+from ferocal.ledger.extract import Columns, VisitRow, read_columns, read_facts, read_looks
+from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study, load_study
 
 
 @dataclass(frozen=True)
 class Evidence:
-    """Valid readings of a study; ``left_out`` counts those that its file no longer knows."""
+    """What a ledger holds for a study.
+
+    ``left_out`` counts readings that the study file no longer knows, ``excluded`` the
+    runs that are marked as not to be used.
+    """
 
     readings: Readings
+    circumstances: dict[str, Circumstances]
+    looks: LookPlan | None
     left_out: int
+    excluded: int
 
 
 def gather(study: Study, ledger: Ledger) -> Evidence:
-    """The valid readings of the ledger, in the terms of the study file."""
+    """The evidence in the ledger, in the terms of the study file."""
     columns = read_columns(ledger)
     series = tuple(
         Series(workload, name, m.unit, m.better, m.margin or study.head.margin, m.primary)
@@ -43,7 +56,54 @@ def gather(study: Study, ledger: Ledger) -> Evidence:
         run_of=codes[:, 3],
         value=values,
     )
-    return Evidence(readings, int(np.sum(~known)))
+    looks = read_looks(ledger)
+    return Evidence(
+        readings=readings,
+        circumstances=_circumstances(columns.visits.values(), read_facts(ledger)),
+        looks=plan_looks(looks[-1][1]) if looks else None,
+        left_out=int(np.sum(~known)),
+        excluded=columns.excluded,
+    )
+
+
+def _circumstances(
+    visits: Iterable[VisitRow], facts: dict[int, list[dict[str, Any]]]
+) -> dict[str, Circumstances]:
+    """What was seen of the bench and the workloads, by configuration."""
+    seen: dict[tuple[str, str], dict[str, set[str]]] = {}
+    configurations: dict[str, None] = {}
+    for visit in visits:
+        if visit.state != "active":
+            continue
+        name = visit.configuration
+        configurations[name] = None
+        for fact in facts[visit.facts_id]:
+            place = seen.setdefault((name, fact["kind"]), {})
+            place.setdefault(fact["name"], set()).add(fact["value"])
+        for workload, subject in visit.subjects.items():
+            place = seen.setdefault((name, f"workload {workload}"), {})
+            for what, value in _flatten(subject):
+                place.setdefault(what, set()).add(value)
+
+    def values(name: str, kind: str) -> Values:
+        return {key: frozenset(own) for key, own in seen.get((name, kind), {}).items()}
+
+    workloads = {kind.removeprefix("workload ") for _, kind in seen if kind.startswith("workload ")}
+    return {
+        name: Circumstances(
+            values(name, "resource"),
+            values(name, "software"),
+            {w: values(name, f"workload {w}") for w in workloads},
+        )
+        for name in configurations
+    }
+
+
+def _flatten(subject: dict[str, Any]) -> list[tuple[str, str]]:
+    """What is known of a workload as names and values."""
+    found = [("arguments", " ".join(subject["arguments"]))]
+    found += [(f"file {path}", digest) for path, digest in subject["files"].items()]
+    return found + ([("version", subject["version"])] if subject["version"] is not None else [])
 
 
 def _codes(
@@ -72,17 +132,46 @@ class Comparison:
 
     study: Study
     baseline: str
+    confidence: float
     effects: tuple[Effect, ...]
-    readings: Readings
-    left_out: int
+    evidence: Evidence
 
 
 def compare(study: Study, evidence: Evidence) -> Comparison:
     """Every configuration against the study's baseline."""
     base = study.configuration(study.baseline)
     differing = {c.name: c.differs_in(base) for c in study.configurations}
-    effects = estimate_effects(evidence.readings, base.name, differing=differing)
-    return Comparison(study, base.name, effects, evidence.readings, evidence.left_out)
+    effects = estimate_effects(
+        evidence.readings,
+        base.name,
+        differing=differing,
+        looks=evidence.looks,
+        interleaved=study.head.schedule == "rounds",
+    )
+    confidence = evidence.looks.confidence if evidence.looks else CONFIDENCE
+    return Comparison(
+        study,
+        base.name,
+        confidence,
+        tuple(_with_differences(study, evidence, effect, differing) for effect in effects),
+        evidence,
+    )
+
+
+def _with_differences(
+    study: Study, evidence: Evidence, effect: Effect, differing: dict[str, tuple[str, ...]]
+) -> Effect:
+    """The effect with caveats on what else differed between its two sides."""
+    explained = {
+        fact for f in differing[effect.configuration] for fact in study.file.factor[f].explains
+    }
+    found = find_differences(
+        evidence.circumstances[effect.configuration],
+        evidence.circumstances[effect.baseline],
+        effect.series.workload,
+        explained,
+    )
+    return replace(effect, caveats=effect.caveats + tuple(found))
 
 
 def gather_directory(directory: Path) -> tuple[Study, Evidence]:

@@ -4,6 +4,8 @@ FerocalError (1)
 ├── UsageError (2)          what was asked for cannot be done as asked
 │   └── StudyFileError (2)  the study file says something that cannot be
 ├── VerificationError (1)   a configuration was not active
+├── BenchChangedError (1)   a hardware fact is not what it was
+├── HoldError (4)           an operator has to act, and none is there
 └── LedgerError (1)         the ledger cannot be read or written
 """
 
@@ -28,6 +30,16 @@ class UsageError(FerocalError):
 
 class VerificationError(FerocalError):
     """A configuration that should have been active was not."""
+
+
+class BenchChangedError(FerocalError):
+    """The bench is not the one on which the study began."""
+
+
+class HoldError(FerocalError):
+    """An operator has to act before measuring can go on."""
+
+    exit_status = 4
 
 
 class LedgerError(FerocalError):

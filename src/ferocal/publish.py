@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections import Counter
 from pathlib import Path
+from typing import Any
 
 from ferocal import __version__
 from ferocal.analysis.readings import tabulate
-from ferocal.assemble import compare, gather
+from ferocal.assemble import Evidence, compare, gather
 from ferocal.errors import FerocalError
+from ferocal.ledger.annotate import read_notes
 from ferocal.ledger.extract import (
     VisitRow,
     count_outcomes,
@@ -16,7 +18,8 @@ from ferocal.ledger.extract import (
     read_failures,
     read_visits,
 )
-from ferocal.ledger.store import Ledger, open_ledger
+from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.store import Ledger
 from ferocal.report.page import Method, PageContent, render_page
 from ferocal.study.load import Study, load_study
 
@@ -45,23 +48,43 @@ def _content(study: Study, ledger: Ledger) -> PageContent:
     evidence = gather(study, ledger)
     comparison = compare(study, evidence)
     visits = list(read_visits(ledger).values())
-    facts = read_facts(ledger)
-    seen = dict.fromkeys(visit.facts_id for visit in visits)
     return PageContent(
         question=study.head.question,
         margin=study.head.margin,
         baseline=study.baseline,
         bench=study.bench,
         configurations=[(c.name, c.levels) for c in study.configurations],
+        confidence=comparison.confidence,
         effects=comparison.effects,
         cells=tabulate(evidence.readings),
-        facts=[facts[key] for key in seen],
-        method=_method(study, ledger, visits, evidence.left_out),
+        facts=_describe_facts(visits, read_facts(ledger)),
+        method=_method(study, ledger, visits, evidence),
         version=__version__,
     )
 
 
-def _method(study: Study, ledger: Ledger, visits: list[VisitRow], left_out: int) -> Method:
+def _describe_facts(
+    visits: list[VisitRow], facts: dict[int, list[dict[str, Any]]]
+) -> list[tuple[str, str, str]]:
+    """Kind, name and value of every fact; values that differ name their configurations."""
+    seen: dict[tuple[str, str], dict[str, list[str]]] = {}
+    for visit in visits:
+        for fact in facts[visit.facts_id]:
+            values = seen.setdefault((fact["kind"], fact["name"]), {})
+            values.setdefault(fact["value"], []).append(visit.configuration)
+    return [
+        (
+            kind,
+            name,
+            "; ".join(f"{value} ({', '.join(dict.fromkeys(on))})" for value, on in values.items())
+            if len(values) > 1
+            else next(iter(values)),
+        )
+        for (kind, name), values in seen.items()
+    ]
+
+
+def _method(study: Study, ledger: Ledger, visits: list[VisitRow], evidence: Evidence) -> Method:
     active = [visit for visit in visits if visit.state == "active"]
     order: dict[int, list[str]] = {}
     for visit in active:
@@ -73,7 +96,7 @@ def _method(study: Study, ledger: Ledger, visits: list[VisitRow], left_out: int)
         if check["holds"]
     )
     return Method(
-        seed=study.head.seed,
+        how=_how(study, evidence),
         runs_per_visit=study.head.runs,
         first=_minute(visits[0].started_at) if visits else "–",
         last=_minute(visits[-1].started_at) if visits else "–",
@@ -84,8 +107,28 @@ def _method(study: Study, ledger: Ledger, visits: list[VisitRow], left_out: int)
             f"{f.configuration}, {f.workload}, round {f.round}: {f.outcome}, {f.reason}"
             for f in read_failures(ledger)
         ],
-        left_out=left_out,
+        left_out=evidence.left_out,
+        excluded=evidence.excluded,
+        notes=[
+            f"{at[:10]}, {subject} {name}: {text}" for at, subject, name, text in read_notes(ledger)
+        ],
+        remarks=list(dict.fromkeys(remark for visit in visits for remark in visit.remarks)),
     )
+
+
+def _how(study: Study, evidence: Evidence) -> str:
+    """How the visits were ordered and the verdicts reached."""
+    if study.head.schedule != "rounds":
+        return "The configurations were measured one after the other, which gives no intervals."
+    text = (
+        f"Rounds come in mirrored pairs, shuffled with seed {study.head.seed}; each effect is "
+        "the mean difference between visits of one round, with Student's t interval; verdicts "
+        "are adjusted after Holm."
+    )
+    if evidence.looks is None:
+        return text
+    looks = ", ".join(map(str, evidence.looks.rounds))
+    return f"{text} It was measured until decided, with looks after rounds {looks} at most."
 
 
 def _minute(time: str) -> str:

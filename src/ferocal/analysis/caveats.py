@@ -25,6 +25,51 @@ def one_visit() -> Caveat:
     )
 
 
+def not_interleaved() -> Caveat:
+    """The arms were measured one after the other."""
+    return Caveat(
+        "not-interleaved",
+        "The configurations were measured one after the other, so whatever else changed with "
+        "time is in this change too: measure them in interleaved rounds.",
+    )
+
+
+def extended(last_look: int, rounds: int) -> Caveat:
+    """Rounds were added after the looks."""
+    return Caveat(
+        "extended",
+        f"The study was extended to {rounds} rounds after the look at round {last_look}: the "
+        "verdict is that of the looks, and the added rounds only sharpen the interval.",
+    )
+
+
+def undeclared_difference(name: str, here: str, there: str) -> Caveat:
+    """Software differs that is no declared factor."""
+    return Caveat(
+        "undeclared-difference",
+        f"{name} also differs: {here} against {there} in the baseline. Make it a factor, name "
+        "it in the `explains` of one, or make it the same.",
+    )
+
+
+def resources_differ(name: str, here: str, there: str) -> Caveat:
+    """The configurations were given different hardware."""
+    return Caveat(
+        "resources-differ",
+        f"{name} differs: {here} against {there} in the baseline, so the change is not one of "
+        "software alone: give both the same.",
+    )
+
+
+def workload_differs(name: str, here: str, there: str) -> Caveat:
+    """The two sides did not run the same."""
+    return Caveat(
+        "workload-differs",
+        f"{name} of the workload differs: {here} against {there} in the baseline: measure the "
+        "same workload on both sides.",
+    )
+
+
 def few_rounds(rounds: int) -> Caveat:
     """So few rounds pair that intervals are wide and outliers weigh much."""
     return Caveat(

@@ -9,6 +9,7 @@ import numpy as np
 
 from ferocal.analysis import caveats
 from ferocal.analysis.caveats import Caveat
+from ferocal.analysis.looks import LookPlan
 from ferocal.analysis.paired import PairedResult, paired_t
 from ferocal.analysis.power import rounds_to_decide
 from ferocal.analysis.readings import (
@@ -18,9 +19,14 @@ from ferocal.analysis.readings import (
     VisitSummaries,
     summarise_visits,
 )
-from ferocal.analysis.verdicts import SIGNIFICANCE, Verdict, adjust_holm, decide, is_beyond
-
-CONFIDENCE = 0.95
+from ferocal.analysis.verdicts import (
+    CONFIDENCE,
+    SIGNIFICANCE,
+    Verdict,
+    adjust_holm,
+    decide,
+    is_beyond,
+)
 
 
 @dataclass(frozen=True)
@@ -67,7 +73,8 @@ def estimate_effects(
     baseline: str,
     *,
     differing: Mapping[str, Sequence[str]],
-    confidence: float = CONFIDENCE,
+    looks: LookPlan | None = None,
+    interleaved: bool = True,
 ) -> tuple[Effect, ...]:
     """The effect of every other configuration on every series, with its verdict.
 
@@ -79,8 +86,12 @@ def estimate_effects(
         The configuration to compare with.
     differing
         The factors in which each configuration differs from the baseline.
-    confidence
-        Two-sided level of the intervals.
+    looks
+        The looks of a study that was measured until decided; intervals then have the
+        level of a look, and a verdict stands from the look at which it was reached.
+    interleaved
+        Whether visits of a round were made near each other in time; if not, there is a
+        change but no interval, and no verdict.
 
     Returns
     -------
@@ -93,6 +104,19 @@ def estimate_effects(
     round. Primary series form one family for Holm's adjustment, the others another;
     without primary series all effects are one family.
     """
+    if looks is not None:
+        return _decide_by_looks(readings, baseline, differing, looks)
+    return _decide_all(_estimate(readings, baseline, differing, CONFIDENCE, interleaved))
+
+
+def _estimate(
+    readings: Readings,
+    baseline: str,
+    differing: Mapping[str, Sequence[str]],
+    confidence: float,
+    interleaved: bool = True,
+) -> list[Effect]:
+    """Effects with their numbers and caveats, before the verdict."""
     summaries = summarise_visits(readings)
     base = readings.configurations.index(baseline)
     effects = []
@@ -101,7 +125,7 @@ def estimate_effects(
         for c, configuration in enumerate(readings.configurations):
             if c == base or c not in sides or base not in sides:
                 continue
-            pairing = _pair(sides[c], sides[base], confidence)
+            pairing = _pair(sides[c], sides[base], confidence, interleaved)
             if pairing is None:
                 continue
             effects.append(
@@ -114,7 +138,42 @@ def estimate_effects(
                     differing.get(configuration, ()),
                 )
             )
-    return _decide_all(effects)
+    return effects
+
+
+def _decide_by_looks(
+    readings: Readings,
+    baseline: str,
+    differing: Mapping[str, Sequence[str]],
+    looks: LookPlan,
+) -> tuple[Effect, ...]:
+    """Effects over all rounds, each with the verdict of the look that decided it."""
+    rounds = int(readings.round_of.max(initial=0))
+    effects = {_key(e): e for e in _estimate(readings, baseline, differing, looks.confidence)}
+    decided: dict[tuple[Series, str], Effect] = {}
+    for look in looks.reached(rounds):
+        early = _estimate(readings.up_to_round(look), baseline, differing, looks.confidence)
+        pending = [effect for effect in early if _key(effect) not in decided]
+        for effect in _decide_all(pending, significance=looks.alpha):
+            shown = effects[_key(effect)]
+            effects[_key(effect)] = replace(
+                shown, p_adjusted=effect.p_adjusted, more_rounds=effect.more_rounds
+            )
+            if effect.verdict is not Verdict.INCONCLUSIVE:
+                decided[_key(effect)] = effect
+    return tuple(
+        replace(
+            effect,
+            verdict=decided[key].verdict if key in decided else Verdict.INCONCLUSIVE,
+            beyond_margin=decided[key].beyond_margin if key in decided else False,
+            caveats=effect.caveats + looks.caveats(rounds),
+        )
+        for key, effect in effects.items()
+    )
+
+
+def _key(effect: Effect) -> tuple[Series, str]:
+    return effect.series, effect.configuration
 
 
 _Side = dict[int, tuple[float, int]]
@@ -130,7 +189,9 @@ def _sides(summaries: VisitSummaries, series: int) -> dict[int, _Side]:
     return sides
 
 
-def _pair(side: _Side, base: _Side, confidence: float) -> _Pairing | None:
+def _pair(side: _Side, base: _Side, confidence: float, interleaved: bool) -> _Pairing | None:
+    if not interleaved:
+        return _contrast(side, base)
     common = sorted(side.keys() & base.keys())
     if not common:
         return None
@@ -140,6 +201,15 @@ def _pair(side: _Side, base: _Side, confidence: float) -> _Pairing | None:
         runs=sum(side[r][1] + base[r][1] for r in common),
         unpaired=len(side.keys() ^ base.keys()),
     )
+
+
+def _contrast(side: _Side, base: _Side) -> _Pairing:
+    """The change between arms that were not interleaved: no interval can be had from it."""
+    nan = float("nan")
+    means = [float(np.mean([centre for centre, _ in arm.values()])) for arm in (side, base)]
+    runs = sum(runs for arm in (side, base) for _, runs in arm.values())
+    shift = PairedResult(means[0] - means[1], nan, nan, nan, nan, 0)
+    return _Pairing(shift, runs, 0)
 
 
 def _undecided(
@@ -187,7 +257,9 @@ def _caveats(
     baseline, configuration = names
     rounds = pairing.shift.pairs
     found = []
-    if rounds == 1:
+    if rounds == 0:
+        found.append(caveats.not_interleaved())
+    elif rounds == 1:
         found.append(caveats.one_visit())
     elif rounds < caveats.FEW_ROUNDS:
         found.append(caveats.few_rounds(rounds))
@@ -202,21 +274,27 @@ def _caveats(
     return found
 
 
-def _decide_all(effects: list[Effect]) -> tuple[Effect, ...]:
+def _decide_all(effects: list[Effect], *, significance: float = SIGNIFICANCE) -> tuple[Effect, ...]:
+    """Effects with their verdicts, adjusted within primary series and within the others."""
     p_values = np.array([effect.shift.p_value for effect in effects])
     primary = np.array([effect.series.primary for effect in effects], dtype=bool)
     adjusted = np.full(len(effects), np.nan)
     for family in (primary, ~primary):
         adjusted[family] = adjust_holm(p_values[family])
     return tuple(
-        _decided(effect, float(p), _holm_level(effect.shift.p_value, p_values[primary == family]))
+        _decided(
+            effect,
+            # On the usual scale, on which a difference is found below 0.05.
+            float(min(1.0, p * SIGNIFICANCE / significance)),
+            significance / _holm_multiplier(effect.shift.p_value, p_values[primary == family]),
+        )
         for effect, p, family in zip(effects, adjusted, primary, strict=True)
     )
 
 
-def _holm_level(p_value: float, family: np.ndarray) -> float:
-    """The level at which Holm's procedure tests this p-value, given its rank."""
-    return SIGNIFICANCE / max(1, int(np.sum(family >= p_value)))
+def _holm_multiplier(p_value: float, family: np.ndarray) -> int:
+    """By what Holm's procedure multiplies this p-value, given its rank."""
+    return max(1, int(np.sum(family >= p_value)))
 
 
 def log_margin(series: Series, scale: Scale) -> float:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from scipy.special import chdtri, nctdtr, ndtr, stdtrit
 
@@ -71,10 +73,44 @@ def rounds_to_decide(
         different = power_difference(effect, sd, rounds, alpha=alpha)
         return max(different, power_equivalence(effect, sd, rounds, margin)) >= power
 
-    if np.isnan(sd) or not decided(MOST_ROUNDS):
+    return None if np.isnan(sd) else _first(decided)
+
+
+def rounds_to_detect(
+    effect: float, sd: float, *, alpha: float = 0.05, power: float = 0.8
+) -> int | None:
+    """The smallest number of rounds at which a true effect is found with this power.
+
+    None when more than `MOST_ROUNDS` would be needed.
+    """
+    return _first(lambda rounds: power_difference(effect, sd, rounds, alpha=alpha) >= power)
+
+
+def _first(enough: Callable[[int], bool]) -> int | None:
+    """The smallest number of rounds that is enough, if more rounds are never worse."""
+    if not enough(MOST_ROUNDS):
         return None
-    low, high = 1, MOST_ROUNDS  # not decided at low, decided at high
+    low, high = 1, MOST_ROUNDS  # not enough at low, enough at high
     while high - low > 1:
         middle = (low + high) // 2
-        low, high = (low, middle) if decided(middle) else (middle, high)
+        low, high = (low, middle) if enough(middle) else (middle, high)
     return high
+
+
+def best_runs(
+    switch_cost: float, run_cost: float, run_variance: float, visit_variance: float
+) -> int | None:
+    """Runs per visit that give the narrowest interval for the time they take.
+
+    Costs in any one unit of time, variances on any one scale; at least 1. None where
+    visits do not vary, so that more runs are always worth more than another visit.
+
+    Notes
+    -----
+    Optimal allocation in two stages; Cochran (1977), Sampling Techniques, 3rd edition,
+    section 10.6.
+    """
+    if visit_variance <= 0:
+        return None
+    ratio = switch_cost / run_cost * run_variance / visit_variance
+    return max(1, round(float(np.sqrt(ratio))))

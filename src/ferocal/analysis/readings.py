@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -46,6 +46,18 @@ class Readings:
     round_of: IntArray
     run_of: IntArray
     value: FloatArray
+
+    def up_to_round(self, last: int) -> Readings:
+        """The readings of the first rounds."""
+        early = self.round_of <= last
+        return replace(
+            self,
+            series_of=self.series_of[early],
+            configuration_of=self.configuration_of[early],
+            round_of=self.round_of[early],
+            run_of=self.run_of[early],
+            value=self.value[early],
+        )
 
 
 @dataclass(frozen=True)

@@ -9,6 +9,7 @@ import numpy as np
 from ferocal.analysis.readings import FloatArray
 
 SIGNIFICANCE = 0.05
+CONFIDENCE = 0.95
 
 
 class Verdict(StrEnum):

@@ -1,10 +1,29 @@
-"""Facts that only Linux tells, from /proc and /sys; empty on other systems."""
+"""What only Linux tells, from /proc and /sys; empty on other systems."""
 
 from __future__ import annotations
 
+import contextlib
 import os
+import struct
 import sys
+from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
+
+# Machine codes of ELF headers (System V ABI, e_machine) for the processors of today.
+_MACHINES = {
+    3: "x86", 8: "mips", 20: "ppc", 21: "ppc64", 22: "s390x", 40: "arm", 62: "x86_64",
+    183: "aarch64", 243: "riscv", 258: "loongarch",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class ProcessSight:
+    """What a look at a process showed: paths of its program file and loaded libraries."""
+
+    program: str
+    architecture: str
+    libraries: tuple[str, ...]
 
 
 def _read(path: str) -> str | None:
@@ -22,15 +41,39 @@ def _cpuinfo(field: str) -> str | None:
     return None
 
 
+def _paths(root: str, pattern: str) -> list[Path]:
+    return sorted(Path(root).glob(pattern))
+
+
 def hardware_facts() -> dict[str, str | None]:
     """Hardware facts by name; None where this machine does not tell."""
     if sys.platform != "linux":
         return {}
+    disks = [
+        f"{path.parent.parent.name} {_read(str(path))}"
+        for path in _paths("/sys/block", "*/device/model")
+    ]
     return {
         "processor": _cpuinfo("model name"),
-        "cores allowed": str(len(os.sched_getaffinity(0))),
         "board": _read("/sys/class/dmi/id/board_name"),
         "product": _read("/sys/class/dmi/id/product_name"),
+        "storage": ", ".join(disks),
+        "virtualisation": "guest" if "hypervisor" in (_cpuinfo("flags") or "").split() else "none",
+    }
+
+
+def resource_facts() -> dict[str, str | None]:
+    """What a configuration is given of the hardware."""
+    if sys.platform != "linux":
+        return {}
+    adapters = [
+        f"{_read(str(path / 'vendor'))}:{_read(str(path / 'device'))}"
+        for path in _paths("/sys/class/drm", "card?/device")
+    ]
+    return {
+        "cores online": _read("/sys/devices/system/cpu/online"),
+        "cores allowed": str(len(os.sched_getaffinity(0))),
+        "adapters": ", ".join(adapters),
     }
 
 
@@ -38,10 +81,57 @@ def software_facts() -> dict[str, str | None]:
     """Software facts by name; None where this machine does not tell."""
     if sys.platform != "linux":
         return {}
-    governor = "/sys/devices/system/cpu/cpu0/cpufreq/scaling_governor"
+    drivers = [
+        f"{path.resolve().name} {_read(str(path / 'module' / 'version')) or ''}".strip()
+        for path in _paths("/sys/class/drm", "card?/device/driver")
+    ]
     return {
         "C library": os.confstr("CS_GNU_LIBC_VERSION"),
         "microcode": _cpuinfo("microcode"),
-        "frequency governor": _read(governor),
+        "frequency governor": governor(),
         "huge pages": _read("/sys/kernel/mm/transparent_hugepage/enabled"),
+        "graphics drivers": ", ".join(drivers),
     }
+
+
+def governor() -> str | None:
+    """The frequency governor of the first core, None where there is none."""
+    return _read("/sys/devices/system/cpu/cpu0/cpufreq/scaling_governor")
+
+
+def look_at_group(leader: int) -> dict[int, ProcessSight]:
+    """What the processes of a process group show, by process id."""
+    if sys.platform != "linux":
+        return {}
+    return {pid: sight for pid in _group(leader) if (sight := _look_at(pid)) is not None}
+
+
+def _group(leader: int) -> Iterator[int]:
+    for entry in os.listdir("/proc"):  # noqa: PTH208 - names are all that is needed
+        if entry.isdecimal():
+            with contextlib.suppress(OSError):  # ended meanwhile
+                if os.getpgid(int(entry)) == leader:
+                    yield int(entry)
+
+
+def _look_at(pid: int) -> ProcessSight | None:
+    try:
+        program = Path(f"/proc/{pid}/exe").readlink()
+        with Path(f"/proc/{pid}/exe").open("rb") as file:
+            header = file.read(20)
+        maps = Path(f"/proc/{pid}/maps").read_text(errors="replace")
+    except OSError:
+        return None  # ended meanwhile, or of another user
+    libraries = {
+        line.split(maxsplit=5)[5] for line in maps.splitlines() if ".so" in line and "/" in line
+    }
+    return ProcessSight(str(program), _architecture(header), tuple(sorted(libraries)))
+
+
+def _architecture(header: bytes) -> str:
+    """The processor for which an ELF file was built, from its first 20 bytes."""
+    if len(header) < 20 or header[:4] != b"\x7fELF":
+        return "not an ELF file"
+    order = "<" if header[5] == 1 else ">"
+    code = struct.unpack_from(f"{order}H", header, 18)[0]
+    return _MACHINES.get(code, f"ELF machine {code}")

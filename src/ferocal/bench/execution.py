@@ -9,20 +9,27 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import select
 import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Protocol
 
+from ferocal.bench import _linux
+from ferocal.bench._linux import ProcessSight
 from ferocal.errors import FerocalError
 
 # A command that writes more than this is ended: it would fill the disk.
 OUTPUT_LIMIT = 2**30
 # Of longer outputs, so many bytes of the beginning and of the end are read.
 READ_LIMIT = 16 * 2**20
+# Processes are looked at after these pauses (s), ever longer: start-up is where they change.
+_FIRST_LOOK = 0.01
+_LOOK_GROWTH = 2.0
 
 
 @dataclass(frozen=True)
@@ -30,7 +37,8 @@ class Invocation:
     """A command, ready to be run.
 
     ``environment`` is added to that of Ferocal. ``timeout`` is in seconds. With
-    ``end_group`` whatever the command left running in its process group is ended too.
+    ``end_group`` whatever the command left running in its process group is ended too,
+    with ``observe`` its processes are looked at while they run.
     """
 
     words: tuple[str, ...]
@@ -39,6 +47,7 @@ class Invocation:
     environment: Mapping[str, str] = field(default_factory=dict)
     timeout: float = 60.0
     end_group: bool = True
+    observe: bool = False
 
 
 @dataclass(frozen=True)
@@ -47,6 +56,7 @@ class Completed:
 
     ``wall`` and ``cpu`` are in seconds, ``peak_memory`` in bytes; the last two are None
     where the system does not tell them. ``error`` says why nothing could be started,
+    ``processes`` is what was seen of the processes, None where nobody could look.
     ``ended_for`` is "overran" (time limit), "output" (too much of it) or None.
     """
 
@@ -58,6 +68,7 @@ class Completed:
     stderr: bytes = b""
     stdout_size: int = 0
     ended_for: str | None = None
+    processes: tuple[ProcessSight, ...] | None = None
     error: str | None = None
 
     @property
@@ -89,7 +100,7 @@ class Executor(Protocol):
 class LocalExecutor:
     """Runs commands on this machine; use `local_executor` to get one."""
 
-    def __init__(self, scratch: Path, launcher: subprocess.Popen[str] | None) -> None:
+    def __init__(self, scratch: Path, launcher: _Launcher | None) -> None:
         self._stdout = scratch / "stdout"
         self._stderr = scratch / "stderr"
         self._launcher = launcher
@@ -97,27 +108,23 @@ class LocalExecutor:
     def run(self, invocation: Invocation) -> Completed:
         """Run one command to its end; what it left running is ended with it."""
         environment = {**os.environ, **invocation.environment}
-        answer = (
-            self._run_alone(invocation, environment)
-            if self._launcher is None
-            else self._ask_launcher(self._launcher, invocation, environment)
-        )
+        seen: list[ProcessSight] | None = None
+        if self._launcher is None:
+            answer = self._run_alone(invocation, environment)
+        else:
+            answer, seen = self._launcher.ask(self._request(invocation, environment))
         if "error" in answer:
             return Completed(exit_status=None, error=answer["error"])
         return Completed(
             stdout=_read_bounded(self._stdout),
             stderr=_read_bounded(self._stderr),
             stdout_size=self._stdout.stat().st_size,
+            processes=None if seen is None else tuple(seen),
             **answer,
         )
 
-    def _ask_launcher(
-        self,
-        launcher: subprocess.Popen[str],
-        invocation: Invocation,
-        environment: Mapping[str, str],
-    ) -> dict[str, Any]:
-        request = {
+    def _request(self, invocation: Invocation, environment: Mapping[str, str]) -> dict[str, Any]:
+        return {
             "words": invocation.words,
             "shell": invocation.shell,
             "cwd": str(invocation.directory),
@@ -127,20 +134,11 @@ class LocalExecutor:
             "stderr": str(self._stderr),
             "output_limit": OUTPUT_LIMIT,
             "end_group": invocation.end_group,
+            "announce": invocation.observe,
         }
-        assert launcher.stdin is not None and launcher.stdout is not None
-        launcher.stdin.write(json.dumps(request) + "\n")
-        launcher.stdin.flush()
-        line = launcher.stdout.readline()
-        if not line:
-            raise FerocalError("the process that starts commands has ended unexpectedly")
-        answer: dict[str, Any] = json.loads(line)
-        return answer
 
     def _run_alone(self, invocation: Invocation, environment: Mapping[str, str]) -> dict[str, Any]:
         """Run without a launcher, where the system has no POSIX process groups."""
-        import time
-
         words = invocation.words
         with self._stdout.open("wb") as out, self._stderr.open("wb") as err:
             start = time.perf_counter()
@@ -166,6 +164,59 @@ class LocalExecutor:
                 raise
             wall = time.perf_counter() - start
         return {"exit_status": status, "wall": wall, "ended_for": ended_for}
+
+
+class _Launcher:
+    """The small process that starts commands, and the conversation with it."""
+
+    def __init__(self) -> None:
+        self._process = subprocess.Popen(
+            [sys.executable, "-I", "-S", str(Path(__file__).with_name("launcher.py"))],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            bufsize=0,
+            start_new_session=True,
+        )
+        self._unread = b""
+
+    def ask(self, request: dict[str, Any]) -> tuple[dict[str, Any], list[ProcessSight] | None]:
+        """Have a command run; its answer, and what was seen of its processes if asked for."""
+        assert self._process.stdin is not None
+        self._process.stdin.write(json.dumps(request).encode() + b"\n")
+        answer = self._read()
+        if "started" not in answer:
+            return answer, None
+        seen: dict[int, ProcessSight] = {}
+        pause = _FIRST_LOOK
+        while not self._ready(pause):
+            seen.update(_linux.look_at_group(answer["started"]))
+            pause *= _LOOK_GROWTH
+        return self._read(), list(seen.values())
+
+    def _ready(self, seconds: float) -> bool:
+        assert self._process.stdout is not None
+        return b"\n" in self._unread or bool(
+            select.select([self._process.stdout], [], [], seconds)[0]
+        )
+
+    def _read(self) -> dict[str, Any]:
+        assert self._process.stdout is not None
+        while b"\n" not in self._unread:
+            chunk = self._process.stdout.read(1 << 16)
+            if not chunk:
+                raise FerocalError("the process that starts commands has ended unexpectedly")
+            self._unread += chunk
+        line, self._unread = self._unread.split(b"\n", 1)
+        answer: dict[str, Any] = json.loads(line)
+        return answer
+
+    def close(self) -> None:
+        """End it, and with it the command in progress."""
+        assert self._process.stdin is not None and self._process.stdout is not None
+        with contextlib.suppress(BrokenPipeError):
+            self._process.stdin.close()
+        self._process.wait()
+        self._process.stdout.close()
 
 
 def _end_tree(pid: int) -> None:
@@ -195,18 +246,8 @@ def local_executor() -> Iterator[LocalExecutor]:
         if sys.platform == "win32":
             yield LocalExecutor(Path(scratch), None)
             return
-        launcher = subprocess.Popen(
-            [sys.executable, "-I", "-S", str(Path(__file__).with_name("launcher.py"))],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            encoding="utf-8",
-            start_new_session=True,
-        )
+        launcher = _Launcher()
         try:
             yield LocalExecutor(Path(scratch), launcher)
         finally:
-            assert launcher.stdin is not None and launcher.stdout is not None
-            with contextlib.suppress(BrokenPipeError):
-                launcher.stdin.close()
-            launcher.wait()
-            launcher.stdout.close()
+            launcher.close()

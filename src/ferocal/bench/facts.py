@@ -4,42 +4,121 @@ from __future__ import annotations
 
 import platform
 import sys
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
 
 import psutil
 
 from ferocal.bench import _linux
+from ferocal.bench.commands import prepare
+from ferocal.bench.execution import Executor
+from ferocal.study.model import Bench, FactValue
+
+Kind = Literal["declared", "hardware", "resource", "software"]
 
 
 @dataclass(frozen=True)
-class Facts:
-    """What is known about the bench at one time; names to values, as text."""
+class Fact:
+    """Something known about the bench at one time, and how it was read."""
 
-    hardware: dict[str, str]
-    software: dict[str, str]
+    name: str
+    value: str
+    kind: Kind
+    source: str
 
 
-def probe_facts() -> Facts:
-    """Read the facts of this machine; what cannot be read is left out."""
-    hardware = {
-        "processor": platform.processor() or platform.machine(),
-        "architecture": platform.machine(),
-        "cores": str(psutil.cpu_count(logical=False) or ""),
-        "threads": str(psutil.cpu_count() or ""),
-        "memory": f"{psutil.virtual_memory().total / 2**30:.1f} GiB",
-        **{name: value for name, value in _linux.hardware_facts().items() if value},
+@dataclass(frozen=True)
+class FactChange:
+    """A fact that is not what it was; ``comparable`` unless it was read in another way."""
+
+    name: str
+    before: str
+    now: str
+    comparable: bool
+
+    def __str__(self) -> str:
+        return f'{self.name} is "{self.now}", it was "{self.before}"'
+
+
+def read_facts() -> list[Fact]:
+    """The facts of this machine that can be read without a command."""
+    system = sys.platform
+    general: dict[Kind, dict[str, str | None]] = {
+        "hardware": {
+            "processor": platform.processor() or platform.machine(),
+            "architecture": platform.machine(),
+            "cores": str(psutil.cpu_count(logical=False) or ""),
+        },
+        "resource": {
+            "threads": str(psutil.cpu_count() or ""),
+            "memory": f"{psutil.virtual_memory().total / 2**30:.1f} GiB",
+        },
+        "software": {
+            "system": f"{platform.system()} {platform.release()}",
+            "release": _release(),
+            "Python": f"{platform.python_implementation()} {platform.python_version()}",
+        },
     }
-    software = {
-        "system": f"{platform.system()} {platform.release()}",
-        "release": _release(),
-        "Python": f"{platform.python_implementation()} {platform.python_version()}",
-        **{name: value for name, value in _linux.software_facts().items() if value},
+    special: dict[Kind, dict[str, str | None]] = {
+        "hardware": _linux.hardware_facts(),
+        "resource": _linux.resource_facts(),
+        "software": _linux.software_facts(),
     }
-    return Facts(_known(hardware), _known(software))
+    found: dict[str, Fact] = {}
+    for source, kinds in (("portable", general), (f"{system} files", special)):
+        for kind, facts in kinds.items():
+            for name, value in facts.items():
+                if value:
+                    found[name] = Fact(name, value, kind, source)
+    return list(found.values())
 
 
-def _known(facts: dict[str, str]) -> dict[str, str]:
-    return {name: value for name, value in facts.items() if value}
+def declared_facts(facts: Mapping[str, FactValue], source: str) -> list[Fact]:
+    """Facts that the study file declares."""
+    kind: Kind = "declared" if source == "study file" else "resource"
+    return [Fact(name, str(value), kind, source) for name, value in facts.items()]
+
+
+def probe_facts(
+    executor: Executor,
+    bench: Bench,
+    directory: Path,
+    environment: Mapping[str, str],
+    prefix: tuple[str, ...],
+) -> list[Fact]:
+    """Facts that the study's own probes read, in the environment of a configuration."""
+    found: list[Fact] = []
+    for name, probe in bench.probe.items():
+        if probe.kind == "condition":
+            continue
+        completed = executor.run(prepare(probe, directory, environment, prefix))
+        value = completed.text.strip()
+        if completed.failure is not None:
+            value = f"not read: the probe {completed.failure}"
+        found.append(Fact(name, value, probe.kind, "probe of the study"))
+    return found
+
+
+def find_changes(
+    before: Iterable[Fact], now: Iterable[Fact], kinds: frozenset[str]
+) -> list[FactChange]:
+    """Facts of some kinds that are known twice and differ.
+
+    The same fact read in two ways may differ in wording only: such a change is marked as
+    not comparable, unless the study declares the fact, which then stands for both.
+    """
+    now = list(now)
+    reference = {fact.name: fact for fact in before if fact.kind in kinds}
+    declared = {fact.name for fact in now if fact.kind == "declared"}
+    return [
+        FactChange(fact.name, reference[fact.name].value, fact.value, comparable)
+        for fact in now
+        if fact.kind in kinds and fact.name in reference
+        for comparable in [reference[fact.name].source == fact.source]
+        if reference[fact.name].value != fact.value and (comparable or fact.name not in declared)
+    ]
 
 
 def _release() -> str:

@@ -96,6 +96,8 @@ def _execute(request: dict[str, Any], waiter: _Waiter) -> dict[str, Any]:
             )
         except OSError as error:
             return {"error": f"{error.strerror}: {error.filename or words[0]}"}
+        if request["announce"]:
+            _tell({"started": child.pid})
         status, usage, wall, ended_for = _watch(child, request, waiter, start)
         child.returncode = os.waitstatus_to_exitcode(status)
         if request["end_group"]:
@@ -110,11 +112,17 @@ def _execute(request: dict[str, Any], waiter: _Waiter) -> dict[str, Any]:
     }
 
 
+def _tell(answer: dict[str, Any]) -> None:
+    sys.stdout.write(json.dumps(answer) + "\n")
+    sys.stdout.flush()
+
+
 def _serve() -> None:
     """Answer requests until their end.
 
     A request has ``words``, ``shell``, ``cwd``, ``environment``, ``timeout`` (s),
-    ``stdout`` and ``stderr`` (paths), ``output_limit`` (bytes) and ``end_group``.
+    ``stdout`` and ``stderr`` (paths), ``output_limit`` (bytes), ``end_group``, and
+    ``announce`` (whether the process is told as soon as it has started).
     """
     # Ctrl-C is for Ferocal; it closes the requests when it wants to end.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
@@ -132,8 +140,7 @@ def _serve() -> None:
             answer = _execute(json.loads(line), waiter)
         except EOFError:
             return
-        sys.stdout.write(json.dumps(answer) + "\n")
-        sys.stdout.flush()
+        _tell(answer)
 
 
 if __name__ == "__main__":

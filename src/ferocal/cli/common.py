@@ -13,6 +13,8 @@ import click
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from ferocal.assemble import Evidence
+
 Function = TypeVar("Function", bound=Callable[..., Any])
 
 study_option = click.option(
@@ -53,6 +55,19 @@ def make_console(*, stderr: bool = False) -> Console:
         width=int(width) if width.isdecimal() else 100,
         no_color=True,
     )
+
+
+def show_left_out(console: Console, evidence: Evidence) -> None:
+    """Say how much of what was recorded does not count."""
+    if evidence.excluded:
+        console.print(
+            f"excluded runs: {evidence.excluded}; `ferocal readings --excluded` lists them"
+        )
+    if evidence.left_out:
+        console.print(
+            f"{evidence.left_out} readings of workloads, metrics or configurations that the "
+            "study file no longer names are left out"
+        )
 
 
 def print_json(document: Any) -> None:

@@ -7,7 +7,14 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ferocal.cli.common import example, json_option, make_console, print_json, study_option
+from ferocal.cli.common import (
+    example,
+    json_option,
+    make_console,
+    print_json,
+    show_left_out,
+    study_option,
+)
 
 if TYPE_CHECKING:
     from ferocal.assemble import Comparison
@@ -32,7 +39,13 @@ def command(directory: Path, as_json: bool) -> None:
 
         head = comparison.study.head
         print_json(
-            comparison_object(comparison.effects, head.question, comparison.baseline, head.margin)
+            comparison_object(
+                comparison.effects,
+                head.question,
+                comparison.baseline,
+                head.margin,
+                comparison.confidence,
+            )
         )
     else:
         show_comparison(comparison)
@@ -48,13 +61,9 @@ def show_comparison(comparison: Comparison) -> None:
     head = comparison.study.head
     console.print(head.question, style="bold")
     console.print(answer(comparison.effects) + "\n")
-    console.print(effects_table(comparison.effects))
+    console.print(effects_table(comparison.effects, comparison.confidence))
     console.print(f"against {comparison.baseline}, margin {margin_text(head.margin)}")
-    if comparison.left_out:
-        console.print(
-            f"{comparison.left_out} readings of workloads, metrics or configurations that the "
-            "study file no longer names are left out"
-        )
+    show_left_out(console, comparison.evidence)
     for where, code, text in collect_caveats(comparison.effects):
         console.print(f"caveat {code} ({where}): {text}")
     console.print("next: `ferocal table` shows the readings, `ferocal report` writes a page")

@@ -12,6 +12,7 @@ from ferocal.cli.common import example, make_console
 
 if TYPE_CHECKING:
     from ferocal.assemble import Comparison
+    from ferocal.study.load import Study
 
 
 @click.command("demo")
@@ -30,20 +31,44 @@ def command(directory: Path) -> None:
     the same way as a real one; since its bench is simulated, what is true can be shown
     beside what was found.
     """
-    from ferocal.cli.progress import make_observer
     from ferocal.demo.scenario import write_demo
-    from ferocal.measure.campaign import measure_study
     from ferocal.study.load import load_study
 
     write_demo(directory)
     study = load_study(directory)
     click.echo(f"measuring the study in {directory} on its simulated bench")
-    with make_observer() as observer:
-        summary = measure_study(study, observer)
-    if summary.interrupted:
-        click.echo("interrupted; the same command goes on from there")
-        sys.exit(130)
+    prevented = _measure(study)
     _show(directory)
+    _show_prevented(prevented, study.head.runs * len(study.workloads))
+
+
+def _measure(study: Study) -> list[str]:
+    """Measure to the end; what was said of configurations that were not active."""
+    from ferocal.cli.progress import make_observer
+    from ferocal.measure.campaign import measure_study
+    from ferocal.measure.session import Options
+
+    prevented: list[str] = []
+    while True:
+        with make_observer() as observer:
+            summary = measure_study(study, observer, options=Options(go_on=True))
+        if summary.interrupted:
+            click.echo("interrupted; the same command goes on from there")
+            sys.exit(130)
+        prevented += summary.not_active
+        if not summary.remaining:
+            return prevented
+
+
+def _show_prevented(prevented: list[str], runs: int) -> None:
+    """Tell which mistakes the checks have prevented."""
+    for text in prevented:
+        lines = text.splitlines()
+        click.echo(f"prevented: {lines[0]}\n{lines[1]}")
+        click.echo(
+            f"  The bench ignored a switch, as real ones do. Without the check, {runs} runs of "
+            "the wrong\n  configuration would have counted; the visit was made again instead."
+        )
 
 
 def _show(directory: Path) -> None:

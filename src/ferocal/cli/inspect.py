@@ -11,23 +11,28 @@ from ferocal.cli.common import example, json_option, make_console, print_json, s
 
 if TYPE_CHECKING:
     from ferocal.study.load import Study
+    from ferocal.study.model import Level
 
 
 @click.command("inspect")
 @study_option
 @json_option
 @click.option("--schema", is_flag=True, help="Print the JSON Schema of study files, for editors.")
+@click.option("--overhead", is_flag=True, help="Measure what Ferocal adds to what it measures.")
 @example("ferocal inspect --study my-study")
-def command(directory: Path, as_json: bool, schema: bool) -> None:
+def command(directory: Path, as_json: bool, schema: bool, overhead: bool) -> None:
     """Show the study as it is understood.
 
     The bench, the configurations with their levels, the workloads with their metrics,
-    and the order and number of the runs. Nothing is run and nothing is written.
+    and the order and number of the runs. Nothing of the study is run and nothing is written.
     """
     if schema:
         from ferocal.study.model import StudyFile
 
         print_json(StudyFile.model_json_schema())
+        return
+    if overhead:
+        _show_overhead(directory)
         return
     from ferocal.study.load import load_study
 
@@ -40,18 +45,21 @@ def command(directory: Path, as_json: bool, schema: bool) -> None:
 
 
 def _describe(study: Study) -> dict[str, Any]:
-    from dataclasses import asdict
-
-    from ferocal.bench.facts import probe_facts
-    from ferocal.plan.order import round_order
+    from ferocal.bench.facts import declared_facts, read_facts
+    from ferocal.plan.order import plan_study
 
     head = study.head
-    names = [configuration.name for configuration in study.configurations]
+    visits = plan_study(study)
+    order: dict[int, list[str]] = {}
+    for visit in visits:
+        order.setdefault(visit.round, []).append(visit.configuration)
+    facts = [*declared_facts(study.bench_table.facts, "study file"), *read_facts()]
     return {
         "question": head.question,
         "margin": head.margin,
         "baseline": study.baseline,
-        "bench": {"name": study.bench, "declared": study.declared_facts, **asdict(probe_facts())},
+        "schedule": head.schedule,
+        "bench": {"name": study.bench, "facts": [vars(fact) for fact in facts]},
         "configurations": [
             {
                 "name": c.name,
@@ -66,32 +74,57 @@ def _describe(study: Study) -> dict[str, Any]:
             name: workload.model_dump(mode="json", by_alias=True)
             for name, workload in study.workloads.items()
         },
-        "rounds": [round_order(names, r, head.seed) for r in range(1, head.rounds + 1)],
-        "runs": len(names) * head.rounds * head.runs * len(study.workloads),
-        "warmups": len(names) * head.rounds * sum(w.warmups for w in study.workloads.values()),
+        "impossible": list(study.design.impossible),
+        "rounds": list(order.values()),
+        "runs": len(visits) * head.runs * len(study.workloads),
+        "warmups": len(visits) * sum(w.warmups for w in study.workloads.values()),
     }
+
+
+def _steps(level: Level) -> list[str]:
+    """What brings a level besides environment and prefix, in words."""
+    steps = [f"switch: {' '.join(step.words)}" for step in level.switch]
+    return steps + ([f"operator: {level.hold}"] if level.hold else [])
+
+
+def _show_overhead(directory: Path) -> None:
+    """Measure what measuring adds, and print it."""
+    from ferocal.bench.execution import local_executor
+    from ferocal.bench.overhead import measure_overhead
+
+    with local_executor() as executor:
+        overhead = measure_overhead(executor, directory)
+    click.echo(f"a program that does nothing, median of {overhead.runs} runs, reads as")
+    click.echo(f"  wall time    {1000 * overhead.wall:.2f} ms")
+    if overhead.cpu is not None:
+        click.echo(f"  CPU time     {1000 * overhead.cpu:.2f} ms")
+    if overhead.peak_memory is not None:
+        click.echo(f"  peak memory  {overhead.peak_memory / 2**20:.1f} MiB")
+    click.echo("no more than this is added to what is measured; it is kept with every session")
 
 
 def _show(study: Study, described: dict[str, Any]) -> None:
     from ferocal.report.numbers import margin_text
-    from ferocal.report.tables import plain_table
+    from ferocal.report.tables import order_table, plain_table
 
     console = make_console()
     head = study.head
     console.print(head.question, style="bold")
     console.print(f"margin {margin_text(head.margin)}, baseline {study.baseline}\n")
     bench = plain_table(f"bench {study.bench}", "")
-    for kind in ("declared", "hardware", "software"):
-        for name, value in described["bench"][kind].items():
-            bench.add_row(name, str(value))
+    for fact in described["bench"]["facts"]:
+        bench.add_row(fact["name"], fact["value"])
     console.print(bench)
     levels = plain_table("configuration", *study.file.factor, "brings", "proof")
     for c in study.configurations:
         brings = [f"{name}={value}" for name, value in c.environment.items()]
         brings += [" ".join(c.prefix)] if c.prefix else []
+        brings += [text for f, name in c.levels.items() for text in _steps(study.level(f, name))]
         proof = "\n".join(f"{check.expected}" for _, check in c.verify) or "none"
         levels.add_row(c.name, *c.levels.values(), "\n".join(brings) or "–", proof)
     console.print(levels)
+    if study.design.impossible:
+        console.print(f"impossible, and skipped: {', '.join(study.design.impossible)}\n")
     workloads = plain_table("workload", "metric", "read from", "warm-ups")
     for name, workload in study.workloads.items():
         for metric_name, metric in workload.metric.items():
@@ -101,10 +134,7 @@ def _show(study: Study, described: dict[str, Any]) -> None:
             series = f"{metric_name}, {metric.unit}, {metric.better} is better{primary}"
             workloads.add_row(name, series, origin, str(workload.warmups))
     console.print(workloads)
-    order = plain_table("round", "order of the visits", right=("round",))
-    for number, names in enumerate(described["rounds"], 1):
-        order.add_row(str(number), " → ".join(names))
-    console.print(order)
+    console.print(order_table(dict(enumerate(described["rounds"], 1))))
     console.print(
         f"{described['runs']} runs and {described['warmups']} warm-ups; "
         "next: take them with `ferocal measure`"

@@ -15,11 +15,17 @@ SECTIONS: dict[str, dict[str, str]] = {
     "Prepare": {
         "new": "Write a small study file to start from.",
         "inspect": "Show the study as it is understood.",
+        "plan": "Show what will be done, how long it takes, and what it can answer.",
     },
     "Measure": {
         "measure": "Take the runs that the plan still needs.",
+        "note": "Keep what numbers do not show: no sound, flicker, a crash.",
+        "merge": "Bring in the runs of a copy of this study that was measured elsewhere.",
     },
     "Read": {
+        "readings": "List every run with its readings, in the order in which they were taken.",
+        "exclude": "Mark runs as not to be used.",
+        "restore": "Lift the exclusion of runs.",
         "table": "Show what was read: centre, spread, runs.",
         "compare": "Say which configuration changes the scores, and by how much.",
         "report": "Write everything into one HTML page.",

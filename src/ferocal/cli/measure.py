@@ -11,7 +11,9 @@ import click
 from ferocal.cli.common import example, study_option
 
 if TYPE_CHECKING:
-    from ferocal.measure.progress import Summary
+    from ferocal.measure.progress import Observer, Summary
+    from ferocal.measure.session import Options
+    from ferocal.study.load import Study
 
 
 @click.command("measure")
@@ -23,27 +25,88 @@ if TYPE_CHECKING:
     help="Measure up to round N in all, instead of the number in the study file.",
 )
 @click.option("--retry", is_flag=True, help="Take runs again that failed or overran.")
-@example("ferocal measure --rounds 10")
-def command(directory: Path, rounds: int | None, retry: bool) -> None:
+@click.option(
+    "--only",
+    multiple=True,
+    metavar="FACTOR=LEVEL",
+    help="Only visits with this level, or to the configuration of this name; may be repeated.",
+)
+@click.option(
+    "--here",
+    is_flag=True,
+    help="Switch nothing: find out what is active now, and take its next visit.",
+)
+@click.option(
+    "--decide",
+    is_flag=True,
+    help="Add rounds until every primary metric is decided, up to --rounds (20 if not given).",
+)
+@click.option(
+    "--if-not-active",
+    type=click.Choice(["stop", "go-on"]),
+    default="stop",
+    show_default=True,
+    help="What to do when a configuration proves not to be active.",
+)
+@example("ferocal measure --only driver=r64")
+def command(
+    directory: Path,
+    rounds: int | None,
+    retry: bool,
+    only: tuple[str, ...],
+    here: bool,
+    decide: bool,
+    if_not_active: str,
+) -> None:
     """Take the runs that the plan still needs.
 
-    In every visit the checks of the configuration come first, then for each workload
-    its warm-ups and its runs. Ctrl-C ends cleanly and keeps what was recorded; the same
-    command goes on from there. Exit status 1 means that a configuration was not active
-    or that runs failed.
+    For every visit the bench is switched, the configuration is proven, the bench settles;
+    then come for each workload its warm-ups and its runs. Ctrl-C ends cleanly and keeps
+    what was recorded; the same command goes on from there, also after a reboot.
+
+    Exit status 1 means that a configuration was not active, that the bench has changed or
+    that runs failed; 4 that an operator has to act before the same command can go on.
     """
     from ferocal.cli.progress import make_observer
-    from ferocal.measure.campaign import measure_study
+    from ferocal.measure.session import Options
     from ferocal.study.load import load_study
 
+    if here and (only or decide or rounds):
+        raise click.UsageError("--here takes one visit; it goes with none of the other limits")
+    if decide and only:
+        raise click.UsageError("--decide needs whole rounds; it does not go with --only")
     study = load_study(directory)
+    options = Options(retry=retry, go_on=if_not_active == "go-on", in_place=here)
     with make_observer() as observer:
-        summary = measure_study(study, observer, rounds=rounds, retry=retry)
+        summary = _measure(study, observer, options, rounds, only, decide)
     _tell(summary)
+    sys.exit(_exit_status(summary))
+
+
+def _measure(
+    study: Study,
+    observer: Observer,
+    options: Options,
+    rounds: int | None,
+    only: tuple[str, ...],
+    decide: bool,
+) -> Summary:
+    from ferocal.decide import DEFAULT_LIMIT, measure_until_decided
+    from ferocal.measure.campaign import measure_here, measure_study
+
+    if options.in_place:
+        return measure_here(study, observer, options)
+    if decide:
+        return measure_until_decided(study, observer, options, limit=rounds or DEFAULT_LIMIT)
+    return measure_study(study, observer, rounds=rounds, options=options, only=only)
+
+
+def _exit_status(summary: Summary) -> int:
     if summary.interrupted:
-        sys.exit(130)
-    if summary.problems:
-        sys.exit(1)
+        return 130
+    if summary.problems or (summary.not_active and summary.remaining):
+        return 1
+    return 4 if summary.stopped else 0
 
 
 def _tell(summary: Summary) -> None:
@@ -52,18 +115,31 @@ def _tell(summary: Summary) -> None:
     for slot, problem in summary.problems:
         where = f"round {slot.round}, {slot.configuration}, {slot.workload}, run {slot.number}"
         click.echo(f"{where}: {problem}", err=True)
+    for text in summary.not_active:
+        click.echo(text, err=True)
     if summary.resumed_after_crash:
         lost = counted(summary.resumed_after_crash, "run")
         click.echo(f"{lost} of an earlier session never ended and count as interrupted")
-    if summary.interrupted:
-        click.echo(
-            f"interrupted; {counted(summary.taken, 'run')} taken, {summary.remaining} to go: "
-            "`ferocal measure` goes on from there"
-        )
-    elif not summary.taken:
-        click.echo(f"everything is measured: {counted(summary.planned, 'run')}")
-    else:
-        failed = f", {len(summary.problems)} of them not valid" if summary.problems else ""
-        click.echo(f"took {counted(summary.taken, 'run')}{failed}; the plan is complete")
-    if not summary.interrupted:
+    click.echo(_outcome(summary))
+    if not summary.remaining:
         click.echo("next: `ferocal compare` gives the answer, `ferocal report` writes it down")
+
+
+def _outcome(summary: Summary) -> str:
+    from ferocal.report.numbers import counted
+
+    if summary.interrupted or summary.stopped:
+        how = "interrupted" if summary.interrupted else "stopped by the operator"
+        taken = counted(summary.taken, "run")
+        return (
+            f"{how}; {taken} taken, {summary.remaining} to go: `ferocal measure` goes on from there"
+        )
+    if not summary.taken and not summary.remaining:
+        return f"everything is measured: {counted(summary.planned, 'run')}"
+    failed = f", {len(summary.problems)} of them not valid" if summary.problems else ""
+    rest = (
+        f"{summary.remaining} are still to be taken: `ferocal measure` goes on from there"
+        if summary.remaining
+        else "the plan is complete"
+    )
+    return f"took {counted(summary.taken, 'run')}{failed}; {rest}"

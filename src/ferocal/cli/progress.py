@@ -11,7 +11,7 @@ import click
 
 from ferocal.cli.common import make_console
 from ferocal.ledger.records import Slot
-from ferocal.measure.progress import Observer
+from ferocal.measure.progress import Decision, Observer
 
 if TYPE_CHECKING:
     from rich.progress import Progress
@@ -30,6 +30,9 @@ class LineObserver:
         """Tell that a visit begins."""
         click.echo(f"[{self._done}/{self._total}] round {round} of {rounds}: {configuration}")
 
+    def doing(self, what: str) -> None:
+        """Say nothing: one line per visit is enough in a log."""
+
     def running(self, workload: str, *, warmup: bool) -> None:
         """Say nothing: one line per visit is enough in a log."""
 
@@ -38,6 +41,14 @@ class LineObserver:
         self._done += 1
         if problem is not None:
             click.echo(f"  {slot.workload}, run {slot.number}: {problem}")
+
+    def remark(self, text: str) -> None:
+        """Tell it."""
+        click.echo(f"  {text}")
+
+    def hold(self, configuration: str, level: str, text: str) -> Decision | None:
+        """Ask the operator, if standard input is a terminal."""
+        return ask_operator(configuration, level, text)
 
 
 class BarObserver:
@@ -55,17 +66,42 @@ class BarObserver:
     def visiting(self, round: int, rounds: int, configuration: str) -> None:
         """Show which visit this is."""
         self._visit = f"round {round} of {rounds}  {configuration}"
+        self.doing("")
+
+    def doing(self, what: str) -> None:
+        """Show what is done."""
+        self._progress.update(self._task, description=f"{self._visit}  {what}")
 
     def running(self, workload: str, *, warmup: bool) -> None:
         """Show what is running."""
-        kind = " (warm-up)" if warmup else ""
-        self._progress.update(self._task, description=f"{self._visit}  {workload}{kind}")
+        self.doing(f"{workload}{' (warm-up)' if warmup else ''}")
 
     def finished(self, slot: Slot, problem: str | None) -> None:
         """Move on by one run."""
         self._progress.advance(self._task)
         if problem is not None:
-            self._progress.console.print(f"{slot.workload}, run {slot.number}: {problem}")
+            self.remark(f"{slot.workload}, run {slot.number}: {problem}")
+
+    def remark(self, text: str) -> None:
+        """Tell it above the bar."""
+        self._progress.console.print(text)
+
+    def hold(self, configuration: str, level: str, text: str) -> Decision | None:
+        """Ask the operator, with the bar out of the way."""
+        self._progress.stop()
+        decision = ask_operator(configuration, level, text)
+        self._progress.start()
+        return decision
+
+
+def ask_operator(configuration: str, level: str, text: str) -> Decision | None:
+    """Say what to do and wait for an answer; None without a terminal to ask on."""
+    if not sys.stdin.isatty():
+        return None
+    click.echo(f"\nfor {configuration}, {level} is needed now:\n  {text}")
+    choices = click.Choice([decision.value for decision in Decision])
+    answer = click.prompt("when it is done", type=choices, default="continue")
+    return Decision(answer)
 
 
 @contextmanager

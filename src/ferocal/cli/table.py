@@ -6,7 +6,14 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, json_option, make_console, print_json, study_option
+from ferocal.cli.common import (
+    example,
+    json_option,
+    make_console,
+    print_json,
+    show_left_out,
+    study_option,
+)
 
 
 @click.command("table")
@@ -29,7 +36,14 @@ def command(directory: Path, as_json: bool) -> None:
 
         cells = cell_objects(rows)
         question = study.head.question
-        print_json({"question": question, "baseline": study.baseline, "cells": cells})
+        print_json(
+            {
+                "question": question,
+                "baseline": study.baseline,
+                "excluded": evidence.excluded,
+                "cells": cells,
+            }
+        )
         return
     from ferocal.report.tables import cells_table
 
@@ -37,6 +51,7 @@ def command(directory: Path, as_json: bool) -> None:
     names = [configuration.name for configuration in study.configurations]
     console.print(study.head.question, style="bold", end="\n\n")
     console.print(cells_table(rows, names, console))
+    show_left_out(console, evidence)
     console.print("centre of the visits, ± CV of single runs, number of runs in brackets")
     console.print(
         f"baseline {study.baseline}; next: `ferocal compare` tells which differences hold"

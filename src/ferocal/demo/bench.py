@@ -1,12 +1,17 @@
 """A simulated render node that stands in for hardware that is not here.
 
-It is driven like a real bench, by commands: ``python -m ferocal.demo.bench identify``
-tells what is active, ``… run WORKLOAD`` prints a score as JSON. It answers in virtual
-time: a run of a minute takes as long as starting a program. Its state lives in one
-file, so that nothing depends on a process that survives.
+It is driven like a real bench, by commands: ``python -m ferocal.demo.bench`` followed by
+``switch driver r64``, ``reboot``, ``restart``, ``identify driver``, ``fact memory`` or
+``run dome-flight``. It answers in virtual time: a run of a minute takes as long as
+starting a program. Its state lives in one file, ``bench-state.json`` in the directory
+from which it is called, so that nothing depends on a process that survives.
 
-The scores have variation from run to run and from visit to visit, and drift slowly.
-All of it follows from the seed, the visit and the count of runs.
+A driver is active only after a reboot. Boots and restarts of the player shift all scores
+a little, single runs vary, and the scores drift slowly. The node heats up while it
+renders, cools down while it is switched, and throttles when it is hot. Now and then a
+background job slows a run, a switch silently takes no effect, or memory is gone after a
+boot. All of it follows from the seed (environment variable DOME_SEED) and from what was
+done before, never from the clock on the wall.
 """
 
 from __future__ import annotations
@@ -16,15 +21,24 @@ import math
 import os
 import random
 import sys
+from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import Any
 
-SEED = 20
+STATE_FILE = Path("bench-state.json")
+DEFAULT_SEED = "21"  # with which one switch of the demo study is ignored
+
 RUN_SD = 0.008  # standard deviation of runs, on the log scale
-VISIT_SD = 0.004  # standard deviation of visits, on the log scale
+VISIT_SD = 0.004  # standard deviation of boots and restarts, on the log scale
 DRIFT_PER_HOUR = -0.002  # on the log scale
-RUN_SECONDS = 60.0  # virtual time that a run takes
-SWITCH_SECONDS = 240.0  # virtual time that a visit takes to begin
+SECONDS = {"run": 60.0, "switch": 150.0, "reboot": 90.0, "restart": 30.0}  # virtual time
+
+AMBIENT, HOTTEST = 24.0, 88.0  # degrees Celsius, at rest and after hours of rendering
+WARMING, COOLING = 1500.0, 120.0  # time constants in seconds
+THROTTLES_AT, THROTTLED = 80.0, 0.88  # degrees Celsius, share of the score that is left
+
+CHANCE_OF_JOB, SLOWED = 0.01, 0.80  # of a background job in a run, and what it leaves
+CHANCE_OF_IGNORED_SWITCH = 0.05
+CHANCE_OF_LOST_MEMORY = 0.002  # at a boot
 
 VERSIONS = {
     "driver": {"r61": "61.4", "r64": "64.0"},
@@ -46,50 +60,105 @@ def true_change(workload: str, levels: dict[str, str], baseline: dict[str, str])
     )
 
 
-def _load(path: Path) -> dict[str, Any]:
-    if not path.exists():
-        return {"clock": 0.0, "runs": 0, "visit": ""}
-    state: dict[str, Any] = json.loads(path.read_text())
-    return state
+@dataclass
+class Node:
+    """The state of the node; ``installed`` becomes the active driver at the next boot."""
+
+    seed: str
+    driver: str = "r61"
+    api: str = "opengl"
+    installed: str = "r61"
+    memory: int = 32
+    clock: float = 0.0
+    temperature: float = AMBIENT
+    runs: int = 0
+    boots: int = 0
+    restarts: int = 0
+    switches: int = 0
+
+    def _chance(self, *what: object) -> random.Random:
+        """Randomness that depends on nothing but the seed and what it is for."""
+        return random.Random("/".join(map(str, (self.seed, *what))))
+
+    def switch(self, part: str, level: str) -> None:
+        """Bring another driver or API; now and then it silently stays as it was."""
+        if level not in VERSIONS[part]:
+            raise SystemExit(f"there is no {part} {level}")
+        self.switches += 1
+        self._pass(SECONDS["switch"], busy=False)
+        if self._chance("switch", self.switches).random() < CHANCE_OF_IGNORED_SWITCH:
+            return
+        if part == "driver":
+            self.installed = level
+        else:
+            self.api = level
+            self.restart()
+
+    def reboot(self) -> None:
+        """Boot: what was installed becomes active."""
+        self.boots += 1
+        self.driver = self.installed
+        self._pass(SECONDS["reboot"], busy=False)
+        if self._chance("memory", self.boots).random() < CHANCE_OF_LOST_MEMORY:
+            self.memory = 16
+
+    def restart(self) -> None:
+        """Start the player anew."""
+        self.restarts += 1
+        self._pass(SECONDS["restart"], busy=False)
+
+    def run(self, workload: str) -> float:
+        """The score of the next run of a workload."""
+        self.runs += 1
+        self._pass(SECONDS["run"], busy=True)
+        _, base, effects = WORKLOADS[workload]
+        log = math.log(base) + effects.get(self.driver, 0.0) + effects.get(self.api, 0.0)
+        log += self._chance("visit", workload, self.boots, self.restarts).gauss(0.0, VISIT_SD)
+        log += self._chance("run", self.runs).gauss(0.0, RUN_SD)
+        log += DRIFT_PER_HOUR * self.clock / 3600
+        worse = 1 if WORKLOADS[workload][0] == "seconds" else -1
+        if self._chance("job", self.runs).random() < CHANCE_OF_JOB:
+            log -= worse * math.log(SLOWED)
+        if self.temperature > THROTTLES_AT:
+            log -= worse * math.log(THROTTLED)
+        return math.exp(log)
+
+    def _pass(self, seconds: float, *, busy: bool) -> None:
+        """Let virtual time pass, rendering or not."""
+        self.clock += seconds
+        goal, constant = (HOTTEST, WARMING) if busy else (AMBIENT, COOLING)
+        self.temperature += (goal - self.temperature) * -math.expm1(-seconds / constant)
 
 
-def _save(path: Path, state: dict[str, Any]) -> None:
-    partial = path.with_suffix(".part")
-    partial.write_text(json.dumps(state))
-    partial.replace(path)
-
-
-def _normal(sd: float, *what: object) -> float:
-    """A normal deviate that depends on nothing but the seed and what it is for."""
-    return random.Random("/".join(map(str, (SEED, *what)))).gauss(0.0, sd)
-
-
-def score(workload: str, active: list[str], state: dict[str, Any]) -> float:
-    """The score of the next run of a workload; ``active`` are the active levels."""
-    _, base, effects = WORKLOADS[workload]
-    logarithm = math.log(base) + sum(effects.get(level, 0.0) for level in active)
-    logarithm += _normal(VISIT_SD, "visit", workload, state["visit"])
-    logarithm += _normal(RUN_SD, "run", workload, state["runs"])
-    return math.exp(logarithm + DRIFT_PER_HOUR * state["clock"] / 3600)
+def _answer(node: Node, verb: str, subjects: list[str]) -> str:
+    if verb == "identify":
+        part = subjects[0]
+        return VERSIONS[part][getattr(node, part)]
+    if verb == "fact":
+        return str(getattr(node, subjects[0]))
+    if verb == "run":
+        return json.dumps({WORKLOADS[subjects[0]][0]: node.run(subjects[0])})
+    if verb == "switch":
+        node.switch(*subjects)
+    elif verb == "reboot":
+        node.reboot()
+    elif verb == "restart":
+        node.restart()
+    else:
+        raise SystemExit(f"there is no command {verb}")
+    return "done"
 
 
 def main(arguments: list[str]) -> None:
     """Answer one command."""
-    active = {"driver": os.environ["DOME_DRIVER"], "api": os.environ["DOME_API"]}
-    verb, subject = arguments
-    if verb == "identify":
-        print(VERSIONS[subject][active[subject]])
-        return
-    path = Path("bench-state.json")
-    state = _load(path)
-    visit = os.environ.get("FEROCAL_VISIT", "")
-    if visit != state["visit"]:
-        state.update(visit=visit, clock=state["clock"] + SWITCH_SECONDS)
-    state["runs"] += 1
-    state["clock"] += RUN_SECONDS
-    name = WORKLOADS[subject][0]
-    print(json.dumps({name: score(subject, list(active.values()), state)}))
-    _save(path, state)
+    if STATE_FILE.exists():
+        node = Node(**json.loads(STATE_FILE.read_text(encoding="utf-8")))
+    else:
+        node = Node(os.environ.get("DOME_SEED", DEFAULT_SEED))
+    print(_answer(node, arguments[0], arguments[1:]))
+    partial = STATE_FILE.with_suffix(".part")
+    partial.write_text(json.dumps(asdict(node)), encoding="utf-8")
+    partial.replace(STATE_FILE)
 
 
 if __name__ == "__main__":

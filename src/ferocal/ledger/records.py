@@ -20,6 +20,7 @@ class Outcome(StrEnum):
     FAILED = "failed"
     OVERRAN = "overran"
     INTERRUPTED = "interrupted"
+    NOT_ACTIVE = "not active"
 
 
 # Outcomes after which a run is not taken again.
@@ -27,17 +28,51 @@ SETTLED = (Outcome.OK, Outcome.FAILED, Outcome.OVERRAN)
 
 
 @dataclass(frozen=True)
+class SessionRecord:
+    """A call of `measure` about to be recorded."""
+
+    version: str
+    overhead: Mapping[str, Any]
+    rounds: int
+    decide: bool
+
+
+@dataclass(frozen=True)
 class VisitRecord:
-    """A visit about to be recorded; ``checks`` and ``facts`` are JSON objects."""
+    """A visit about to be recorded.
+
+    ``switching`` is how long it took to bring the bench there, in seconds; ``checks``,
+    ``facts``, ``subjects`` and ``remarks`` are JSON values.
+    """
 
     bench: str
     configuration: str
     levels: Mapping[str, str]
     round: int
     position: int
+    switching: float
     state: str
     checks: Sequence[Mapping[str, Any]]
-    facts: Mapping[str, Any]
+    facts: Sequence[Mapping[str, Any]]
+    subjects: Mapping[str, Any]
+    remarks: Sequence[str]
+
+
+@dataclass(frozen=True)
+class StepRecord:
+    """Something done to the bench: a switch, leave or renew step, or a hold.
+
+    ``state`` is "done" or "failed", for a hold "waiting", "continued" or "skipped".
+    """
+
+    bench: str
+    kind: str
+    factor: str
+    level: str
+    state: str
+    text: str
+    seconds: float | None = None
+    output: bytes | None = None
 
 
 @dataclass(frozen=True)
@@ -59,6 +94,8 @@ class Ending:
     wall: float | None = None
     values: Sequence[Value] = ()
     streams: Mapping[str, tuple[bytes, int]] = field(default_factory=dict)
+    exit_status: int | None = None
+    conditions: Mapping[str, Any] | None = None
 
 
 @dataclass(frozen=True)

@@ -50,20 +50,39 @@ facts = Table(
     Column("content", JSON, nullable=False),
 )
 
-# A visit is `active` when its checks held, `not active` when one did not.
+# A call of `measure`; `overhead` is what an empty program reads as on this bench.
+session = Table(
+    "session",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("uid", String(32), nullable=False, unique=True),
+    Column("started_at", String(40), nullable=False),
+    Column("version", String(40), nullable=False),
+    Column("overhead", JSON, nullable=False),
+    Column("rounds", Integer, nullable=False),
+    Column("decide", Boolean, nullable=False),
+)
+
+# A visit is `active` when its checks held, `not active` when one did not. `subjects` has
+# for each workload its command, what it says of its version, and digests of its files.
 visit = Table(
     "visit",
     metadata,
     Column("id", Integer, primary_key=True),
     Column("uid", String(32), nullable=False, unique=True),
+    Column("session_id", ForeignKey("session.id"), nullable=False),
     Column("bench", String(200), nullable=False),
     Column("configuration", String(200), nullable=False, index=True),
     Column("levels", JSON, nullable=False),
     Column("round", Integer),
     Column("position", Integer),
     Column("started_at", String(40), nullable=False),
+    Column("ended_at", String(40)),
+    Column("switching", Float, nullable=False),
     Column("state", String(20), nullable=False),
     Column("checks", JSON, nullable=False),
+    Column("subjects", JSON, nullable=False),
+    Column("remarks", JSON, nullable=False),
     Column("facts_id", ForeignKey("facts.id"), nullable=False),
 )
 
@@ -78,10 +97,13 @@ run = Table(
     Column("workload", String(200), nullable=False),
     Column("number", Integer, nullable=False),
     Column("warmup", Boolean, nullable=False),
+    Column("position", Integer, nullable=False),
     Column("started_at", String(40), nullable=False),
     Column("wall", Float),
     Column("outcome", String(20), nullable=False),
     Column("reason", Text),
+    Column("exit_status", Integer),
+    Column("conditions", JSON),
 )
 
 reading = Table(
@@ -100,4 +122,55 @@ output = Table(
     Column("stream", String(10), primary_key=True),
     Column("size", Integer, nullable=False),
     Column("content", LargeBinary, nullable=False),
+)
+
+# What was done to the bench between visits, by factor and level.
+step = Table(
+    "step",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("uid", String(32), nullable=False, unique=True),
+    Column("bench", String(200), nullable=False),
+    Column("at", String(40), nullable=False),
+    Column("kind", String(10), nullable=False),
+    Column("factor", String(200), nullable=False),
+    Column("level", String(200), nullable=False),
+    Column("state", String(20), nullable=False),
+    Column("seconds", Float),
+    Column("text", Text, nullable=False),
+    Column("output", LargeBinary),
+)
+
+# The latest mark of a run tells whether it is excluded.
+mark = Table(
+    "mark",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("uid", String(32), nullable=False, unique=True),
+    Column("run_id", ForeignKey("run.id"), nullable=False, index=True),
+    Column("at", String(40), nullable=False),
+    Column("excluded", Boolean, nullable=False),
+    Column("reason", Text, nullable=False),
+)
+
+note = Table(
+    "note",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("uid", String(32), nullable=False, unique=True),
+    Column("at", String(40), nullable=False),
+    Column("subject", String(20), nullable=False),
+    Column("name", String(200), nullable=False),
+    Column("text", Text, nullable=False),
+)
+
+# A look at the results after a round of a sequential study.
+look = Table(
+    "look",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("uid", String(32), nullable=False, unique=True),
+    Column("at", String(40), nullable=False),
+    Column("round", Integer, nullable=False),
+    Column("limit", Integer, nullable=False),
 )

@@ -17,9 +17,16 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from ferocal.errors import LedgerError
 from ferocal.ledger import schema
-from ferocal.ledger.records import SETTLED, Ending, Outcome, Slot, VisitRecord, pack
-
-LEDGER_FILE = "ledger.sqlite"
+from ferocal.ledger.records import (
+    SETTLED,
+    Ending,
+    Outcome,
+    SessionRecord,
+    Slot,
+    StepRecord,
+    VisitRecord,
+    pack,
+)
 
 
 def now() -> str:
@@ -37,6 +44,7 @@ class Ledger:
         self._engine = engine
         self.path = path
         self._metric_ids: dict[tuple[str, str, str], int] = {}
+        self._session_id: int | None = None
 
     def __enter__(self) -> Self:
         return self
@@ -49,48 +57,68 @@ class Ledger:
     ) -> None:
         self._engine.dispose()
 
+    def begin_session(self, session: SessionRecord) -> None:
+        """Record that `measure` was called; visits that follow belong to it."""
+        self._session_id = self._insert(schema.session, started_at=now(), **vars(session))
+
     def begin_visit(self, visit: VisitRecord) -> int:
         """Record the beginning of a visit; returns its key."""
-        with self._transaction() as connection:
-            inserted = connection.execute(
-                sa.insert(schema.visit).values(
-                    uid=uuid.uuid4().hex,
-                    bench=visit.bench,
-                    configuration=visit.configuration,
-                    levels=dict(visit.levels),
-                    round=visit.round,
-                    position=visit.position,
-                    started_at=now(),
-                    state=visit.state,
-                    checks=[dict(check) for check in visit.checks],
-                    facts_id=_facts_id(connection, dict(visit.facts)),
-                )
+        values = {**vars(visit), "levels": dict(visit.levels)}
+        facts = values.pop("facts")
+        with self.transaction() as connection:
+            facts_id = _facts_id(connection, facts)
+            return self._insert(
+                schema.visit,
+                connection,
+                **values,
+                session_id=self._session_id,
+                started_at=now(),
+                facts_id=facts_id,
             )
-            return _key(inserted)
 
-    def begin_run(self, visit_id: int, slot: Slot, *, warmup: bool) -> int:
-        """Record that a run has begun; returns its key."""
-        with self._transaction() as connection:
-            inserted = connection.execute(
-                sa.insert(schema.run).values(
-                    uid=uuid.uuid4().hex,
-                    visit_id=visit_id,
-                    workload=slot.workload,
-                    number=slot.number,
-                    warmup=warmup,
-                    started_at=now(),
-                    outcome=Outcome.RUNNING,
-                )
-            )
-            return _key(inserted)
+    def end_visit(self, visit_id: int) -> None:
+        """Record that a visit has ended."""
+        self._update(schema.visit, visit_id, ended_at=now())
+
+    def set_aside(self, visit_id: int, checks: list[dict[str, Any]]) -> None:
+        """Mark a visit as not active, with the checks that failed during or after it."""
+        self._update(schema.visit, visit_id, state="not active", checks=checks, ended_at=now())
+
+    def record_step(self, step: StepRecord) -> None:
+        """Record what was done to the bench."""
+        output = None if step.output is None else pack(step.output)
+        self._insert(schema.step, at=now(), **{**vars(step), "output": output})
+
+    def record_look(self, round: int, limit: int) -> None:
+        """Record a look at the results of a sequential study."""
+        self._insert(schema.look, at=now(), round=round, limit=limit)
+
+    def begin_run(self, visit_id: int, slot: Slot, position: int, *, warmup: bool) -> int:
+        """Record that a run has begun, at a position in its visit; returns its key."""
+        return self._insert(
+            schema.run,
+            visit_id=visit_id,
+            workload=slot.workload,
+            number=slot.number,
+            warmup=warmup,
+            position=position,
+            started_at=now(),
+            outcome=Outcome.RUNNING,
+        )
 
     def end_run(self, run_id: int, ending: Ending) -> None:
         """Record how a run ended, with readings and output, in one transaction."""
-        with self._transaction() as connection:
+        with self.transaction() as connection:
             connection.execute(
                 sa.update(schema.run)
                 .where(schema.run.c.id == run_id)
-                .values(outcome=ending.outcome, reason=ending.reason, wall=ending.wall)
+                .values(
+                    outcome=ending.outcome,
+                    reason=ending.reason,
+                    wall=ending.wall,
+                    exit_status=ending.exit_status,
+                    conditions=ending.conditions,
+                )
             )
             for value in ending.values:
                 metric_id = self._metric_id(connection, value.workload, value.metric, value.unit)
@@ -108,7 +136,7 @@ class Ledger:
 
     def close_interrupted(self) -> int:
         """Mark runs that were never ended as interrupted; returns how many."""
-        with self._transaction() as connection:
+        with self.transaction() as connection:
             result = connection.execute(
                 sa.update(schema.run)
                 .where(schema.run.c.outcome == Outcome.RUNNING)
@@ -127,22 +155,45 @@ class Ledger:
         )
         return {Slot(*row) for row in self.rows(query)}
 
+    def _insert(
+        self, table: sa.Table, connection: sa.Connection | None = None, **values: Any
+    ) -> int:
+        """Insert a row with a new uid, in a transaction of its own if none is given."""
+        if connection is None:
+            with self.transaction() as own:
+                return self._insert(table, own, **values)
+        return _key(connection.execute(sa.insert(table).values(uid=uuid.uuid4().hex, **values)))
+
+    def _update(self, table: sa.Table, key: int, **values: Any) -> None:
+        with self.transaction() as connection:
+            connection.execute(sa.update(table).where(table.c.id == key).values(**values))
+
     def rows(self, query: sa.Select[Any]) -> list[Any]:
         """All rows of a query."""
         try:
             with self._engine.connect() as connection:
                 return list(connection.execute(query))
         except SQLAlchemyError as error:
-            raise LedgerError(f"{self.path}: cannot be read: {_cause(error)}") from error
+            raise LedgerError(f"{self.path}: cannot be read: {cause(error)}") from error
+
+    def mappings(self, query: sa.Select[Any]) -> list[dict[str, Any]]:
+        """All rows of a query, each with the names of its columns."""
+        return [dict(row._mapping) for row in self.rows(query)]
+
+    def insert_all(self, table: sa.Table, rows: list[dict[str, Any]]) -> None:
+        """Insert rows, all or none."""
+        with self.transaction() as connection:
+            connection.execute(sa.insert(table), rows)
 
     @contextlib.contextmanager
-    def _transaction(self) -> Iterator[sa.Connection]:
+    def transaction(self) -> Iterator[sa.Connection]:
+        """A transaction; what fails in it leaves the ledger as it was."""
         try:
             with self._engine.begin() as connection:
                 yield connection
         except SQLAlchemyError as error:
             raise LedgerError(
-                f"{self.path}: cannot be written: {_cause(error)}; what was recorded before is kept"
+                f"{self.path}: cannot be written: {cause(error)}; what was recorded before is kept"
             ) from error
 
     def _metric_id(self, connection: sa.Connection, workload: str, name: str, unit: str) -> int:
@@ -164,7 +215,7 @@ def _key(inserted: sa.CursorResult[Any]) -> int:
     return int(key[0])
 
 
-def _facts_id(connection: sa.Connection, content: dict[str, Any]) -> int:
+def _facts_id(connection: sa.Connection, content: list[dict[str, Any]]) -> int:
     digest = hashlib.sha256(json.dumps(content, sort_keys=True).encode()).hexdigest()
     columns = schema.facts.c
     found = connection.scalar(sa.select(columns.id).where(columns.digest == digest))
@@ -173,58 +224,6 @@ def _facts_id(connection: sa.Connection, content: dict[str, Any]) -> int:
     return _key(connection.execute(sa.insert(schema.facts).values(digest=digest, content=content)))
 
 
-def _cause(error: SQLAlchemyError) -> str:
+def cause(error: SQLAlchemyError) -> str:
+    """What the database itself said."""
     return str(getattr(error, "orig", None) or error)
-
-
-def open_ledger(directory: Path, *, create: bool = False) -> Ledger:
-    """Open the ledger of a study.
-
-    Raises
-    ------
-    LedgerError
-        When there is none and ``create`` is false, when it cannot be read, or when it
-        was written by a newer Ferocal.
-    """
-    path = directory / LEDGER_FILE
-    if not create and not path.exists():
-        raise LedgerError(f"{path}: nothing recorded yet; take readings with `ferocal measure`")
-    engine = sa.create_engine(f"sqlite:///{path}")
-    sa.event.listen(engine, "connect", _configure_sqlite)
-    try:
-        if create:
-            _create_tables(engine)
-        _check_version(engine, path)
-    except SQLAlchemyError as error:
-        verb = "cannot be opened" if path.exists() else "cannot be created"
-        raise LedgerError(f"{path}: {verb}: {_cause(error)}") from error
-    return Ledger(engine, path)
-
-
-def _configure_sqlite(connection: Any, _record: Any) -> None:
-    cursor = connection.cursor()
-    cursor.execute("PRAGMA foreign_keys = ON")
-    cursor.execute("PRAGMA busy_timeout = 10000")
-    # The rollback journal keeps the ledger in one file that can be carried elsewhere.
-    cursor.execute("PRAGMA synchronous = FULL")
-    cursor.close()
-
-
-def _create_tables(engine: sa.Engine) -> None:
-    with engine.begin() as connection:
-        if sa.inspect(connection).has_table("about"):
-            return
-        schema.metadata.create_all(connection)
-        row = {"key": "schema", "value": str(schema.SCHEMA_VERSION)}
-        connection.execute(sa.insert(schema.about).values(row))
-
-
-def _check_version(engine: sa.Engine, path: Path) -> None:
-    query = sa.select(schema.about.c.value).where(schema.about.c.key == "schema")
-    with engine.connect() as connection:
-        version = connection.scalar(query)
-    if version is None or int(version) > schema.SCHEMA_VERSION:
-        raise LedgerError(
-            f"{path}: has schema version {version}, this Ferocal reads up to "
-            f"{schema.SCHEMA_VERSION}; use a newer Ferocal"
-        )

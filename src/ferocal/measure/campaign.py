@@ -2,28 +2,37 @@
 
 from __future__ import annotations
 
-from ferocal.bench.execution import local_executor
-from ferocal.errors import UsageError
-from ferocal.ledger.store import open_ledger
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+
+from ferocal import __version__
+from ferocal.bench.execution import Executor, local_executor
+from ferocal.bench.overhead import measure_overhead
+from ferocal.bench.verification import verify
+from ferocal.errors import UsageError, VerificationError
+from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.records import SessionRecord
+from ferocal.ledger.store import Ledger
+from ferocal.measure.lock import measuring_lock
 from ferocal.measure.progress import Observer, Summary
-from ferocal.measure.session import Session, measuring_lock
+from ferocal.measure.session import Options, Session, slots_of, visit_context
+from ferocal.plan.order import PlannedVisit, plan_study
+from ferocal.study.configurations import Configuration, closest
 from ferocal.study.load import Study
 
 
-def measure_study(
-    study: Study, observer: Observer, *, rounds: int | None = None, retry: bool = False
-) -> Summary:
-    """Take every run of a study that is not in its ledger yet, on this machine.
-
-    ``rounds`` is the number of rounds in all, by default that of the study file.
+@contextmanager
+def on_bench(
+    study: Study, *, rounds: int | None = None, decide: bool = False
+) -> Iterator[tuple[Ledger, Executor]]:
+    """The ledger and the bench of a study, for one session of measuring.
 
     Raises
     ------
     UsageError
-        When a study would compare nothing.
+        When the study would compare nothing.
     FerocalError
-        When another process measures in this study, when the ledger cannot be
-        written, or when a configuration is not active.
+        When another process measures, or the ledger cannot be written.
     """
     if len(study.configurations) < 2:
         raise UsageError(
@@ -35,5 +44,102 @@ def measure_study(
         open_ledger(study.directory, create=True) as ledger,
         local_executor() as executor,
     ):
-        session = Session(study, ledger, executor, observer)
-        return session.carry_out(rounds or study.head.rounds, retry=retry)
+        overhead = measure_overhead(executor, study.directory)
+        record = SessionRecord(__version__, vars(overhead), rounds or study.head.rounds, decide)
+        ledger.begin_session(record)
+        yield ledger, executor
+
+
+def measure_study(
+    study: Study,
+    observer: Observer,
+    *,
+    rounds: int | None = None,
+    options: Options | None = None,
+    only: Sequence[str] = (),
+) -> Summary:
+    """Take every run of a study that is not in its ledger yet, on this machine.
+
+    ``rounds`` is the number of rounds in all, by default that of the study file;
+    ``only`` names levels ("driver=r64") or configurations to which visits are limited.
+    The errors are those of `on_bench` and `Session.carry_out`.
+    """
+    visits = choose_visits(study, plan_study(study, rounds), only)
+    with on_bench(study, rounds=rounds) as (ledger, executor):
+        session = Session(study, ledger, executor, observer, options or Options())
+        return session.carry_out(visits, rounds=visits[-1].round)
+
+
+def choose_visits(
+    study: Study, visits: Sequence[PlannedVisit], only: Sequence[str]
+) -> list[PlannedVisit]:
+    """Those visits whose configuration fits all that is asked for.
+
+    Raises
+    ------
+    UsageError
+        When a level or configuration is not known, or nothing fits.
+    """
+    levels = [f"{f}={level}" for f, factor in study.file.factor.items() for level in factor.level]
+    names = [configuration.name for configuration in study.configurations]
+    for wanted in only:
+        if wanted not in levels and wanted not in names:
+            raise UsageError(
+                f'no level or configuration "{wanted}"; {closest(wanted, [*levels, *names])}'
+            )
+
+    def fits(configuration: Configuration) -> bool:
+        own = {f"{f}={level}" for f, level in configuration.levels.items()}
+        return all(wanted in own or wanted == configuration.name for wanted in only)
+
+    fitting = {c.name for c in study.configurations if fits(c)}
+    if not fitting:
+        raise UsageError(f"no configuration has {' and '.join(only)} together")
+    return [visit for visit in visits if visit.configuration in fitting]
+
+
+def measure_here(study: Study, observer: Observer, options: Options) -> Summary:
+    """Take the next visit of the configuration that is active now, switching nothing.
+
+    Raises
+    ------
+    VerificationError
+        When no configuration is active, or it cannot be told which one.
+    """
+    with on_bench(study) as (ledger, executor):
+        names = find_active(study, executor)
+        settled = ledger.settled(failures=not options.retry)
+        visits = [visit for visit in plan_study(study) if visit.configuration in names]
+        following = [v for v in visits if not settled.issuperset(slots_of(study, v))][:1]
+        session = Session(study, ledger, executor, observer, options)
+        return session.carry_out(following or visits[-1:], rounds=visits[-1].round)
+
+
+def find_active(study: Study, executor: Executor) -> list[str]:
+    """Names of the configurations whose checks hold now; they share their levels.
+
+    Raises
+    ------
+    VerificationError
+        When there is none, or when several with different levels fit.
+    """
+    fitting, told = [], []
+    for configuration in study.configurations:
+        context = visit_context(PlannedVisit(0, 0, configuration.name))
+        results = verify(executor, configuration, study.directory, context)
+        if not results:
+            told.append(f"  {configuration.name}: has no checks, so nothing proves it")
+        elif all(result.holds for result in results):
+            fitting.append(configuration)
+        else:
+            told += [f"  {configuration.name}: {r}" for r in results if not r.holds]
+    if not fitting:
+        listed = "\n".join(told)
+        raise VerificationError(f"no configuration is active here:\n{listed}")
+    if any(c.levels != fitting[0].levels for c in fitting):
+        names = ", ".join(c.name for c in fitting)
+        raise VerificationError(
+            f"the checks of several configurations hold here: {names}; add checks that tell "
+            "them apart, or name one with --only"
+        )
+    return [c.name for c in fitting]

@@ -1,15 +1,24 @@
-"""What measuring tells while it goes on; the command line decides how to show it."""
+"""What measuring tells and asks while it goes on; the command line decides how."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from enum import StrEnum
 from typing import Protocol
 
 from ferocal.ledger.records import Slot
 
 
+class Decision(StrEnum):
+    """What an operator decides at a hold point."""
+
+    CONTINUE = "continue"
+    SKIP = "skip"
+    STOP = "stop"
+
+
 class Observer(Protocol):
-    """Is told what is being done."""
+    """Is told what is being done, and asks the operator where one has to act."""
 
     def planned(self, total: int, done: int) -> None:
         """So many runs are planned, so many of them are there already."""
@@ -17,11 +26,20 @@ class Observer(Protocol):
     def visiting(self, round: int, rounds: int, configuration: str) -> None:
         """A visit begins."""
 
+    def doing(self, what: str) -> None:
+        """Something takes place that is not a run, such as a switch."""
+
     def running(self, workload: str, *, warmup: bool) -> None:
         """A run begins."""
 
     def finished(self, slot: Slot, problem: str | None) -> None:
         """A run, not a warm-up, has ended; ``problem`` says why it is not valid."""
+
+    def remark(self, text: str) -> None:
+        """Something that the user should know."""
+
+    def hold(self, configuration: str, level: str, text: str) -> Decision | None:
+        """An operator has to act; None when there is nobody to ask."""
 
 
 @dataclass
@@ -32,7 +50,10 @@ class Summary:
     already: int
     taken: int = 0
     problems: list[tuple[Slot, str]] = field(default_factory=list)
+    not_active: list[str] = field(default_factory=list)
+    skipped: int = 0
     interrupted: bool = False
+    stopped: bool = False
     resumed_after_crash: int = 0
 
     @property

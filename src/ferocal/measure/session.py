@@ -2,36 +2,61 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
-from dataclasses import asdict, dataclass
-
-from filelock import FileLock, Timeout
+import itertools
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, field, replace
+from typing import Any
 
 from ferocal.bench.commands import prepare
+from ferocal.bench.conditions import BusyMeter, ConditionReader
 from ferocal.bench.execution import Completed, Executor
-from ferocal.bench.facts import probe_facts
-from ferocal.bench.verification import CheckResult, verify
-from ferocal.errors import FerocalError, VerificationError
+from ferocal.bench.verification import (
+    CheckResult,
+    needs_observation,
+    verify,
+    verify_running,
+)
+from ferocal.errors import VerificationError
 from ferocal.ledger.records import Ending, Outcome, Slot, VisitRecord
 from ferocal.ledger.store import Ledger
 from ferocal.measure.extract import ExtractionError, extract_values
 from ferocal.measure.progress import Observer, Summary
-from ferocal.plan.order import PlannedVisit, plan_rounds
+from ferocal.measure.settle import settle
+from ferocal.measure.subjects import describe_subjects
+from ferocal.measure.survey import Survey
+from ferocal.measure.transition import SkipVisitError, StopSessionError, Transition
+from ferocal.plan.order import PlannedVisit
 from ferocal.study.configurations import Configuration
 from ferocal.study.load import Study
 from ferocal.study.model import Workload
 
-LOCK_FILE = "measure.lock"
-
 
 @dataclass(frozen=True)
+class Options:
+    """How a session deals with what may happen.
+
+    With ``retry``, runs that failed or overran are taken again. With ``go_on`` a
+    configuration that is not active is left out instead of ending the session. With
+    ``in_place`` nothing is switched: the bench is in the wanted configuration.
+    """
+
+    retry: bool = False
+    go_on: bool = False
+    in_place: bool = False
+
+
+@dataclass
 class _Visit:
-    """A visit under way."""
+    """A visit under way; ``unobserved`` are the workloads still to be looked at."""
 
     id: int
+    planned: PlannedVisit
     configuration: Configuration
     context: dict[str, str]
+    checks: list[CheckResult]
+    unobserved: set[str]
+    runs: int = 0
+    failed: list[CheckResult] = field(default_factory=list)
 
 
 def slots_of(study: Study, planned: PlannedVisit) -> list[Slot]:
@@ -43,66 +68,60 @@ def slots_of(study: Study, planned: PlannedVisit) -> list[Slot]:
     ]
 
 
-@contextmanager
-def measuring_lock(study: Study) -> Iterator[None]:
-    """Hold the right to measure in a study.
-
-    Raises
-    ------
-    FerocalError
-        When another process holds it.
-    """
-    lock = FileLock(study.directory / LOCK_FILE)
-    try:
-        lock.acquire(blocking=False)
-    except Timeout:
-        raise FerocalError(
-            f"{study.directory}: another `ferocal measure` is at work in this study; "
-            "wait for it to end, or end it"
-        ) from None
-    except OSError as error:
-        raise FerocalError(f"{study.directory}: cannot be written: {error.strerror}") from None
-    try:
-        yield
-    finally:
-        lock.release()
-
-
 class Session:
     """Carries out what is left of the plan, one visit after the other."""
 
     def __init__(
-        self, study: Study, ledger: Ledger, executor: Executor, observer: Observer
+        self,
+        study: Study,
+        ledger: Ledger,
+        executor: Executor,
+        observer: Observer,
+        options: Options,
     ) -> None:
         self._study = study
         self._ledger = ledger
         self._executor = executor
         self._observer = observer
+        self._options = options
+        self._transition = Transition(study, ledger, executor, observer)
+        self._survey = Survey(study, ledger, executor)
+        self._reader = ConditionReader()
+        self._meter = BusyMeter()
 
-    def carry_out(self, rounds: int, *, retry: bool = False) -> Summary:
-        """Take all runs of ``rounds`` rounds that are not there yet.
+    def carry_out(self, visits: Sequence[PlannedVisit], *, rounds: int) -> Summary:
+        """Take all runs of these visits that are not there yet.
 
-        With ``retry``, runs that failed or overran are taken again. Ctrl-C ends the
-        session after the run in progress has been recorded as interrupted.
+        Ctrl-C ends the session after the run in progress has been recorded as
+        interrupted; so does an operator who stops at a hold point.
 
         Raises
         ------
         VerificationError
-            When a configuration is not active; nothing is run in it.
+            When a configuration is not active, unless the session is to go on.
+        BenchChangedError
+            When a hardware fact is not what it was.
+        FerocalError
+            When a step fails, or an operator is needed and none is there.
         """
-        names = [configuration.name for configuration in self._study.configurations]
-        visits = plan_rounds(names, rounds, self._study.head.seed)
         crashed = self._ledger.close_interrupted()
-        settled = self._ledger.settled(failures=not retry)
-        todo = {visit: self._open_slots(visit, settled) for visit in visits}
-        total = len(visits) * len(self._study.workloads) * self._study.head.runs
-        summary = Summary(total, total - sum(map(len, todo.values())), resumed_after_crash=crashed)
+        settled = self._ledger.settled(failures=not self._options.retry)
+        todo = [(visit, self._open_slots(visit, settled)) for visit in visits]
+        total = sum(len(slots_of(self._study, visit)) for visit in visits)
+        left = sum(len(slots) for _, slots in todo)
+        summary = Summary(total, total - left, resumed_after_crash=crashed)
         self._observer.planned(summary.planned, summary.already)
+        if left and self._reader.unreadable:
+            listed = "; ".join(self._reader.unreadable)
+            self._observer.remark(f"this machine does not tell: {listed}")
         try:
-            for planned, slots in todo.items():
-                if slots:
-                    self._observer.visiting(planned.round, rounds, planned.configuration)
-                    self._make_visit(planned, slots, summary)
+            for _, group in itertools.groupby(todo, key=lambda item: item[0].round):
+                open_visits = [item for item in group if item[1]]
+                missed = self._attempt_all(open_visits, rounds, summary)
+                # Once more within the round, where the others of the round are near in time.
+                self._attempt_all(missed, rounds, summary)
+        except StopSessionError:
+            summary.stopped = True
         except KeyboardInterrupt:
             summary.interrupted = True
         return summary
@@ -110,62 +129,154 @@ class Session:
     def _open_slots(self, visit: PlannedVisit, settled: set[Slot]) -> list[Slot]:
         return [slot for slot in slots_of(self._study, visit) if slot not in settled]
 
-    def _make_visit(self, planned: PlannedVisit, slots: list[Slot], summary: Summary) -> None:
-        visit = self._begin_visit(planned)
+    def _attempt_all(
+        self, visits: list[tuple[PlannedVisit, list[Slot]]], rounds: int, summary: Summary
+    ) -> list[tuple[PlannedVisit, list[Slot]]]:
+        """Make these visits; returns those whose configuration was not active."""
+        missed = []
+        for planned, slots in visits:
+            self._observer.visiting(planned.round, rounds, planned.configuration)
+            if not self._attempt(planned, slots, summary):
+                missed.append((planned, slots))
+        return missed
+
+    def _attempt(self, planned: PlannedVisit, slots: list[Slot], summary: Summary) -> bool:
+        """Make a visit; whether its configuration was active."""
+        try:
+            visit = self._begin_visit(planned)
+            if not visit.failed:
+                self._take_all(visit, slots, summary)
+            if visit.failed:
+                self._transition.distrust(visit.configuration)
+                raise _not_active(planned, visit.failed)
+        except SkipVisitError:
+            summary.skipped += 1
+        except VerificationError as error:
+            if not self._options.go_on:
+                raise
+            summary.not_active.append(str(error))
+            self._observer.remark(str(error))
+            return False
+        return True
+
+    def _begin_visit(self, planned: PlannedVisit) -> _Visit:
+        study = self._study
+        configuration = study.configuration(planned.configuration)
+        context = visit_context(planned)
+        switching = 0.0
+        if self._options.in_place:
+            self._transition.assume(configuration)
+        else:
+            switching = self._transition.bring(configuration, context)
+        checks = verify(self._executor, configuration, study.directory, context)
+        failed = [check for check in checks if not check.holds]
+        facts, remarks = self._survey.look(configuration, context)
+        remarks += settle(study.bench_table.settle, self._reader, self._observer)
+        for remark in remarks:
+            self._observer.remark(remark)
+        visit_id = self._ledger.begin_visit(
+            VisitRecord(
+                bench=study.bench,
+                configuration=configuration.name,
+                levels=configuration.levels,
+                round=planned.round,
+                position=planned.position,
+                switching=switching,
+                state="not active" if failed else "active",
+                checks=[asdict(check) for check in checks],
+                facts=[asdict(fact) for fact in facts],
+                subjects=describe_subjects(study, self._executor, configuration, context),
+                remarks=remarks,
+            )
+        )
+        unobserved = set(study.workloads) if needs_observation(configuration) else set()
+        return _Visit(visit_id, planned, configuration, context, checks, unobserved, failed=failed)
+
+    def _take_all(self, visit: _Visit, slots: list[Slot], summary: Summary) -> None:
         for name, workload in self._study.workloads.items():
             wanted = [slot for slot in slots if slot.workload == name]
             if not wanted:
                 continue
             for number in range(1, workload.warmups + 1):
-                self._observer.running(name, warmup=True)
-                slot = Slot(planned.round, planned.configuration, name, number)
+                slot = Slot(visit.planned.round, visit.configuration.name, name, number)
                 self._take(visit, slot, workload, warmup=True)
+                if visit.failed:
+                    return
             for slot in wanted:
-                self._observer.running(name, warmup=False)
                 ending = self._take(visit, slot, workload, warmup=False)
+                if visit.failed:
+                    return
                 summary.taken += 1
                 if ending.reason is not None:
                     summary.problems.append((slot, ending.reason))
                 self._observer.finished(slot, ending.reason)
+        self._end_visit(visit)
 
-    def _begin_visit(self, planned: PlannedVisit) -> _Visit:
-        configuration = self._study.configuration(planned.configuration)
-        context = {
-            "FEROCAL_CONFIGURATION": configuration.name,
-            "FEROCAL_ROUND": str(planned.round),
-            "FEROCAL_VISIT": str(planned.position),
-        }
-        checks = verify(self._executor, configuration, self._study.directory, context)
-        failed = [check for check in checks if not check.holds]
-        visit_id = self._ledger.begin_visit(
-            VisitRecord(
-                bench=self._study.bench,
-                configuration=configuration.name,
-                levels=configuration.levels,
-                round=planned.round,
-                position=planned.position,
-                state="not active" if failed else "active",
-                checks=[asdict(check) for check in checks],
-                facts={"declared": dict(self._study.declared_facts), **asdict(probe_facts())},
-            )
-        )
-        if failed:
-            raise _not_active(planned, failed)
-        return _Visit(visit_id, configuration, context)
+    def _end_visit(self, visit: _Visit) -> None:
+        directory, context = self._study.directory, visit.context
+        after = verify(self._executor, visit.configuration, directory, context, when="after")
+        self._add_checks(visit, after)
+        if not visit.failed:
+            self._ledger.end_visit(visit.id)
+
+    def _add_checks(self, visit: _Visit, results: list[CheckResult]) -> None:
+        """Add later checks to a visit; set it aside when one of them fails."""
+        visit.checks += results
+        visit.failed += [check for check in results if not check.holds]
+        if visit.failed:
+            self._ledger.set_aside(visit.id, [asdict(check) for check in visit.checks])
 
     def _take(self, visit: _Visit, slot: Slot, workload: Workload, *, warmup: bool) -> Ending:
-        run_id = self._ledger.begin_run(visit.id, slot, warmup=warmup)
-        configuration = visit.configuration
-        environment = {**visit.context, **workload.environment, **configuration.environment}
-        invocation = prepare(workload, self._study.directory, environment, configuration.prefix)
+        self._observer.running(slot.workload, warmup=warmup)
+        visit.runs += 1
+        observe = slot.workload in visit.unobserved
+        visit.unobserved.discard(slot.workload)
+        environment = {
+            **visit.context,
+            **workload.environment,
+            **visit.configuration.environment,
+        }
+        invocation = replace(
+            prepare(workload, self._study.directory, environment, visit.configuration.prefix),
+            observe=observe,
+        )
+        before = self._conditions(environment)
+        run_id = self._ledger.begin_run(visit.id, slot, visit.runs, warmup=warmup)
+        self._meter.begin()
         try:
             completed = self._executor.run(invocation)
         except KeyboardInterrupt:
             self._ledger.end_run(run_id, Ending(Outcome.INTERRUPTED, "interrupted with Ctrl-C"))
             raise
+        share, names = self._meter.end(completed.cpu)
+        conditions = {
+            "before": before,
+            "after": self._conditions(environment),
+            "busy share of others": share,
+            "busiest others": names,
+        }
         ending = conclude(slot.workload, workload, completed, warmup=warmup)
-        self._ledger.end_run(run_id, ending)
+        if observe and completed.error is None:
+            self._add_checks(
+                visit,
+                verify_running(visit.configuration, self._study.directory, completed.processes),
+            )
+        if visit.failed:
+            ending = replace(ending, outcome=Outcome.NOT_ACTIVE, values=())
+        self._ledger.end_run(run_id, replace(ending, conditions=conditions))
         return ending
+
+    def _conditions(self, environment: dict[str, str]) -> dict[str, Any]:
+        return {**self._reader.read(), **self._survey.probe_conditions(environment)}
+
+
+def visit_context(planned: PlannedVisit) -> dict[str, str]:
+    """Environment variables that tell commands which visit it is."""
+    return {
+        "FEROCAL_CONFIGURATION": planned.configuration,
+        "FEROCAL_ROUND": str(planned.round),
+        "FEROCAL_VISIT": str(planned.position),
+    }
 
 
 def conclude(name: str, workload: Workload, completed: Completed, *, warmup: bool) -> Ending:
@@ -186,13 +297,13 @@ def conclude(name: str, workload: Workload, completed: Completed, *, warmup: boo
         "stderr": (completed.stderr, len(completed.stderr)),
     }
     kept = {name: stream for name, stream in streams.items() if stream[1]}
-    return Ending(outcome, reason, completed.wall, values, kept)
+    return Ending(outcome, reason, completed.wall, values, kept, completed.exit_status)
 
 
 def _not_active(planned: PlannedVisit, failed: list[CheckResult]) -> VerificationError:
     lines = "\n".join(f"  {check}" for check in failed)
     return VerificationError(
         f'configuration "{planned.configuration}" is not active in round {planned.round}; '
-        f"nothing was run in it\n{lines}\n"
+        f"the visit is set aside\n{lines}\n"
         "bring the setting into force, then run `ferocal measure` again"
     )

@@ -1,10 +1,14 @@
-"""The order of visits: rounds in mirrored pairs."""
+"""The order of visits: rounds in mirrored pairs, or every configuration once."""
 
 from __future__ import annotations
 
+import itertools
 import random
 from collections.abc import Sequence
 from dataclasses import dataclass
+
+from ferocal.errors import UsageError
+from ferocal.study.load import Study
 
 
 @dataclass(frozen=True)
@@ -34,5 +38,42 @@ def round_order(names: Sequence[str], number: int, seed: int) -> list[str]:
 def plan_rounds(names: Sequence[str], rounds: int, seed: int) -> list[PlannedVisit]:
     """All visits of the first ``rounds`` rounds in the order in which they are made."""
     orders = [round_order(names, number, seed) for number in range(1, rounds + 1)]
-    visits = [(number, name) for number, order in enumerate(orders, 1) for name in order]
-    return [PlannedVisit(r, position, name) for position, (r, name) in enumerate(visits, 1)]
+    return _number([(r, name) for r, order in enumerate(orders, 1) for name in order])
+
+
+def plan_once(names: Sequence[str], visits: int, *, back: bool) -> list[PlannedVisit]:
+    """Every configuration once in the listed order, ``visits`` visits in one go.
+
+    With ``back`` the first configuration is visited once more at the end. The visits of
+    a configuration are numbered like rounds, but they are not interleaved.
+    """
+    stays = [(number, name) for name in names for number in range(1, visits + 1)]
+    if back:
+        stays += [(number, names[0]) for number in range(visits + 1, 2 * visits + 1)]
+    return _number(stays)
+
+
+def plan_study(study: Study, rounds: int | None = None) -> list[PlannedVisit]:
+    """All visits of a study; ``rounds`` stands for the number in the study file.
+
+    Raises
+    ------
+    UsageError
+        When rounds are asked of a schedule that has none.
+    """
+    head = study.head
+    names = [configuration.name for configuration in study.configurations]
+    if head.schedule == "rounds":
+        return plan_rounds(names, rounds or head.rounds, head.seed)
+    if rounds is not None:
+        raise UsageError(f'the schedule is "{head.schedule}", which has no rounds to add to')
+    return plan_once(names, head.visits, back=head.schedule == "return")
+
+
+def count_switches(visits: Sequence[PlannedVisit]) -> int:
+    """How often the bench goes from one configuration to another."""
+    return sum(a.configuration != b.configuration for a, b in itertools.pairwise(visits))
+
+
+def _number(stays: Sequence[tuple[int, str]]) -> list[PlannedVisit]:
+    return [PlannedVisit(r, position, name) for position, (r, name) in enumerate(stays, 1)]

@@ -13,7 +13,7 @@ from matplotlib.ticker import FixedFormatter, FixedLocator, MaxNLocator, NullLoc
 
 from ferocal.analysis.effects import Effect
 from ferocal.report.answer import verdict_text
-from ferocal.report.numbers import change_text, signed
+from ferocal.report.numbers import change_text, interval_name, signed
 from ferocal.report.tables import group_by_series, series_label
 
 if TYPE_CHECKING:
@@ -43,7 +43,7 @@ _ROW = 0.30  # inches per line of the chart
 _RATIOS = [0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50, 100, 200, 500, 1000]
 
 
-def effects_figure(effects: Sequence[Effect]) -> Figure | None:
+def effects_figure(effects: Sequence[Effect], confidence: float) -> Figure | None:
     """Interval and point of every effect on a common ratio axis, or None if there are none.
 
     Effects on the "difference" scale have no ratio and are left out.
@@ -56,7 +56,7 @@ def effects_figure(effects: Sequence[Effect]) -> Figure | None:
         figure = Figure(figsize=(10.5, 1.1 + _ROW * rows), layout="constrained")
         axes = figure.subplots()
         _draw_rows(axes, groups)
-        _dress_ratio_axis(axes, [e for group in groups for e in group])
+        _dress_ratio_axis(axes, [e for group in groups for e in group], confidence)
         axes.set_ylim(rows - 0.3, -0.8)
     return figure
 
@@ -104,7 +104,7 @@ def _draw_effect(axes: Axes, row: int, effect: Effect) -> None:
     )
 
 
-def _dress_ratio_axis(axes: Axes, effects: Sequence[Effect]) -> None:
+def _dress_ratio_axis(axes: Axes, effects: Sequence[Effect], confidence: float) -> None:
     ends = [0.0] + [
         end
         for e in effects
@@ -126,7 +126,7 @@ def _dress_ratio_axis(axes: Axes, effects: Sequence[Effect]) -> None:
     for side in ("top", "right", "left"):
         axes.spines[side].set_visible(False)
     axes.set_xlabel(
-        f"change against {effects[0].baseline} (ratio scale; line: 95 % interval; "
+        f"change against {effects[0].baseline} (ratio scale; line: {interval_name(confidence)}; "
         "shaded: within the margin)"
     )
 

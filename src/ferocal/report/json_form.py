@@ -7,7 +7,7 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from ferocal.analysis.effects import CONFIDENCE, Effect
+from ferocal.analysis.effects import Effect
 from ferocal.analysis.readings import Cell
 from ferocal.report.answer import answer
 
@@ -74,14 +74,14 @@ def cell_objects(rows: Sequence[Sequence[Cell | None]]) -> list[dict[str, Any]]:
 
 
 def comparison_object(
-    effects: Sequence[Effect], question: str, baseline: str, margin: float
+    effects: Sequence[Effect], question: str, baseline: str, margin: float, confidence: float
 ) -> dict[str, Any]:
     """The object that `ferocal compare --json` prints."""
     return {
         "question": question,
         "answer": answer(effects),
         "baseline": baseline,
-        "confidence": CONFIDENCE,
+        "confidence": confidence,
         "margin": margin,
         "effects": [effect_object(effect) for effect in effects],
     }

@@ -56,6 +56,11 @@ def interval_text(effect: Effect) -> str:
     return f"{low} … {high} {unit}"
 
 
+def interval_name(confidence: float) -> str:
+    """What an interval of this level is called, such as "95 % interval"."""
+    return f"{100 * confidence:.4g} % interval"
+
+
 def significant(value: float, digits: int = 4) -> str:
     """A number with so many significant digits, without an exponent where one can do."""
     if not math.isfinite(value):
@@ -73,9 +78,9 @@ def percent(share: float) -> str:
     return "–" if math.isnan(share) else f"{significant(100 * share, 2)} %"
 
 
-def counted(count: int, noun: str) -> str:
+def counted(count: int, noun: str, plural: str | None = None) -> str:
     """A count with its noun, "1 round" or "3 rounds"."""
-    return f"{count:,} {noun}" if count == 1 else f"{count:,} {noun}s"
+    return f"{count:,} {noun}" if count == 1 else f"{count:,} {plural or noun + 's'}"
 
 
 def margin_text(margin: float) -> str:

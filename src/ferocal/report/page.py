@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
@@ -19,7 +18,7 @@ from ferocal.report.tables import cell_text, group_by_series, series_label
 class Method:
     """How a study was measured, for the page."""
 
-    seed: int
+    how: str
     runs_per_visit: int
     first: str
     last: str
@@ -28,13 +27,16 @@ class Method:
     checks: Sequence[tuple[str, str, int]]
     failures: Sequence[str]
     left_out: int
+    excluded: int
+    notes: Sequence[str]
+    remarks: Sequence[str]
 
 
 @dataclass(frozen=True)
 class PageContent:
     """Everything that the page shows, already computed.
 
-    ``facts`` has one entry per distinct set of facts that was seen.
+    ``facts`` are kind, name and value.
     """
 
     question: str
@@ -42,9 +44,10 @@ class PageContent:
     baseline: str
     bench: str
     configurations: Sequence[tuple[str, Mapping[str, str]]]
+    confidence: float
     effects: Sequence[Effect]
     cells: Sequence[Sequence[Cell | None]]
-    facts: Sequence[Mapping[str, Mapping[str, Any]]]
+    facts: Sequence[tuple[str, str, str]]
     method: Method
     version: str
 
@@ -66,12 +69,13 @@ def render_page(content: PageContent) -> str:
         series=series_label,
         margin=numbers.margin_text,
     )
-    figure = effects_figure(content.effects)
+    figure = effects_figure(content.effects, content.confidence)
     return environment.get_template("report.html").render(
         c=content,
         answer=answer.answer(content.effects),
         groups=group_by_series(content.effects),
         rows=[row for row in content.cells if any(row)],
         caveats=answer.collect_caveats(content.effects),
+        interval_name=numbers.interval_name(content.confidence),
         chart=to_svg(figure) if figure is not None else None,
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from rich import box
 from rich.console import Console, Group, RenderableType
@@ -13,7 +13,7 @@ from rich.text import Text
 from ferocal.analysis.effects import Effect
 from ferocal.analysis.readings import Cell, Series
 from ferocal.report.answer import verdict_text
-from ferocal.report.numbers import change_text, interval_text, percent, significant
+from ferocal.report.numbers import change_text, interval_name, interval_text, percent, significant
 
 VERDICT_STYLES = {
     "better": "bold blue",
@@ -31,14 +31,23 @@ def plain_table(*columns: str, right: Sequence[str] = ()) -> Table:
     return table
 
 
+def order_table(rounds: Mapping[int, Sequence[str]]) -> Table:
+    """The configurations of each round in the order of their visits."""
+    table = plain_table("round", "order of the visits", right=("round",))
+    for number, names in rounds.items():
+        table.add_row(str(number), " → ".join(names))
+    return table
+
+
 def series_label(series: Series) -> str:
     """Metric with unit and direction, such as "load-time, s, lower is better"."""
     return f"{series.metric}, {series.unit}, {series.better} is better"
 
 
-def effects_table(effects: Sequence[Effect]) -> Group:
+def effects_table(effects: Sequence[Effect], confidence: float) -> Group:
     """One row per effect, below a heading for each series; the first has the column names."""
-    columns = ("configuration", "change", "95 % interval", "verdict", "rounds")
+    interval = interval_name(confidence)
+    columns = ("configuration", "change", interval, "verdict", "rounds")
     groups = [
         (group[0].series, [_effect_row(e) for e in group]) for group in group_by_series(effects)
     ]
@@ -46,7 +55,7 @@ def effects_table(effects: Sequence[Effect]) -> Group:
     widths = [max(cell.cell_len for cell in column) for column in zip(*everything, strict=True)]
     parts: list[RenderableType] = []
     for number, (series, rows) in enumerate(groups):
-        table = plain_table(*columns, right=("change", "95 % interval", "rounds"))
+        table = plain_table(*columns, right=("change", interval, "rounds"))
         table.box, table.show_header = None, number == 0
         for column, width in zip(table.columns, widths, strict=True):
             column.min_width = width

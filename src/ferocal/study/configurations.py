@@ -3,21 +3,24 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from difflib import get_close_matches
+from typing import Any
 
 from ferocal.errors import Problem
-from ferocal.study.model import Check, Level, StudyFile
+from ferocal.study.model import Check, FactValue, Level, StudyFile
 
 Levels = dict[str, str]
+CONTROL = "control"
 
 
 @dataclass(frozen=True)
 class Configuration:
     """A named combination of levels, with what they bring composed.
 
-    ``verify`` holds pairs of the level that asks ("driver=r64") and its check.
+    ``verify`` holds pairs of the level that asks ("driver=r64") and its check; ``facts``
+    are those that its levels declare.
     """
 
     name: str
@@ -25,6 +28,7 @@ class Configuration:
     environment: dict[str, str]
     prefix: tuple[str, ...]
     verify: tuple[tuple[str, Check], ...]
+    facts: dict[str, FactValue]
 
     def differs_in(self, other: Configuration) -> tuple[str, ...]:
         """Factors whose level is not the same in both."""
@@ -45,8 +49,20 @@ def closest(name: str, known: list[str] | tuple[str, ...]) -> str:
     return f'did you mean "{match[0]}"?' if match else f"known: {', '.join(known)}"
 
 
-def compose_configurations(file: StudyFile) -> tuple[tuple[Configuration, ...], str]:
-    """All configurations that the file asks for, the baseline first, and its name.
+@dataclass(frozen=True)
+class Design:
+    """All configurations of a study, the baseline first, the control arm last.
+
+    ``impossible`` names combinations that the design asks for and that cannot exist.
+    """
+
+    configurations: tuple[Configuration, ...]
+    baseline: str
+    impossible: tuple[str, ...]
+
+
+def compose_design(file: StudyFile) -> Design:
+    """The configurations that the file asks for.
 
     Raises
     ------
@@ -56,16 +72,40 @@ def compose_configurations(file: StudyFile) -> tuple[tuple[Configuration, ...], 
     combinations = _combinations(file)
     labels = _labels(file, combinations)
     baseline = _baseline_label(file, combinations, labels)
-    composed, problems = [], []
-    for label, levels in zip(labels, combinations, strict=True):
-        try:
-            composed.append(_compose(file, label, levels))
-        except ConfigurationError as error:
-            problems += [p for p in error.problems if p not in problems]
+    excluded = [_is_impossible(file, levels) for levels in combinations]
+    problems = _check_names(file, labels)
+    if excluded[labels.index(baseline)]:
+        problems.append(Problem("configuration.impossible", "makes the baseline impossible"))
+    composed = []
+    for label, levels, skipped in zip(labels, combinations, excluded, strict=True):
+        if not skipped:
+            composed.append(_compose(file, label, levels, problems))
     if problems:
-        raise ConfigurationError(problems)
+        raise ConfigurationError(list(dict.fromkeys(problems)))
     composed.sort(key=lambda configuration: configuration.name != baseline)
-    return tuple(composed), baseline
+    if file.study.control:
+        composed.append(replace(composed[0], name=CONTROL))
+    impossible = tuple(label for label, skip in zip(labels, excluded, strict=True) if skip)
+    return Design(tuple(composed), baseline, impossible)
+
+
+def _is_impossible(file: StudyFile, levels: Levels) -> bool:
+    return any(rule.items() <= levels.items() for rule in file.configuration.impossible)
+
+
+def _check_names(file: StudyFile, labels: Sequence[str]) -> list[Problem]:
+    factors = {name: list(factor.level) for name, factor in file.factor.items()}
+    problems = [
+        problem
+        for number, rule in enumerate(file.configuration.impossible)
+        for problem in check_levels(
+            rule, factors, f"configuration.impossible.{number}", whole=False
+        )
+    ]
+    if file.study.control and CONTROL in labels:
+        text = f'a configuration is called "{CONTROL}", the name of the control arm; rename it'
+        problems.append(Problem("study.control", text))
+    return problems
 
 
 def _combinations(file: StudyFile) -> list[Levels]:
@@ -86,9 +126,9 @@ def _combinations(file: StudyFile) -> list[Levels]:
 
 
 def check_levels(
-    levels: Mapping[str, str], factors: Mapping[str, list[str]], key: str
+    levels: Mapping[str, str], factors: Mapping[str, list[str]], key: str, *, whole: bool = True
 ) -> list[Problem]:
-    """Mistakes in a table that should give each factor one of its levels."""
+    """Mistakes in a table that gives factors one of their levels, all of them if ``whole``."""
     problems = []
     for factor, level in levels.items():
         if factor not in factors:
@@ -97,7 +137,7 @@ def check_levels(
         elif level not in factors[factor]:
             hint = closest(level, factors[factor])
             problems.append(Problem(f"{key}.{factor}", f'{factor} has no level "{level}"; {hint}'))
-    missing = [factor for factor in factors if factor not in levels]
+    missing = [factor for factor in factors if whole and factor not in levels]
     return problems + [Problem(key, f'misses a level of the factor "{f}"') for f in missing]
 
 
@@ -139,29 +179,29 @@ def _baseline_label(file: StudyFile, combinations: list[Levels], labels: list[st
     return labels[combinations.index(base)]
 
 
-def _compose(file: StudyFile, label: str, levels: Levels) -> Configuration:
+def _compose(file: StudyFile, label: str, levels: Levels, problems: list[Problem]) -> Configuration:
+    """A configuration from its levels; contradictions are added to ``problems``."""
     chosen = {f"{f}={name}": file.factor[f].level[name] for f, name in levels.items()}
     return Configuration(
         name=label,
         levels=levels,
-        environment=_merge_environments(chosen),
+        environment=_merge(chosen, "environment", problems),
         prefix=tuple(word for level in chosen.values() for word in level.prefix),
         verify=tuple((name, check) for name, level in chosen.items() for check in level.verify),
+        facts=_merge(chosen, "facts", problems),
     )
 
 
-def _merge_environments(chosen: Mapping[str, Level]) -> dict[str, str]:
-    merged: dict[str, str] = {}
+def _merge(chosen: Mapping[str, Level], table: str, problems: list[Problem]) -> dict[str, Any]:
+    """The entries of one table of all levels; two levels must not say different things."""
+    merged: dict[str, Any] = {}
     setter: dict[str, str] = {}
-    problems = []
     for name, level in chosen.items():
-        for variable, value in level.environment.items():
-            if merged.get(variable, value) != value:
+        for key, value in getattr(level, table).items():
+            if merged.get(key, value) != value:
                 factor, own = name.split("=", 1)
-                key = f"factor.{factor}.level.{own}.environment.{variable}"
-                text = f"contradicts {setter[variable]}, which sets {merged[variable]!r}"
-                problems.append(Problem(key, text))
-            merged[variable], setter[variable] = value, name
-    if problems:
-        raise ConfigurationError(problems)
+                place = f"factor.{factor}.level.{own}.{table}.{key}"
+                text = f"contradicts {setter[key]}, which sets {merged[key]!r}"
+                problems.append(Problem(place, text))
+            merged[key], setter[key] = value, name
     return merged

@@ -16,10 +16,11 @@ from ferocal.errors import Problem, StudyFileError, UsageError
 from ferocal.study.configurations import (
     Configuration,
     ConfigurationError,
+    Design,
     closest,
-    compose_configurations,
+    compose_design,
 )
-from ferocal.study.model import Head, Metric, StudyFile, Workload
+from ferocal.study.model import Bench, Head, Level, Metric, StudyFile, Workload
 
 STUDY_FILE = "study.toml"
 MAX_BYTES = 4 * 2**20
@@ -27,15 +28,21 @@ MAX_BYTES = 4 * 2**20
 
 @dataclass(frozen=True)
 class Study:
-    """A study as understood: its file, with configurations composed.
-
-    ``configurations`` has the baseline first.
-    """
+    """A study as understood: its file, with configurations composed."""
 
     directory: Path
     file: StudyFile
-    configurations: tuple[Configuration, ...]
-    baseline: str
+    design: Design
+
+    @property
+    def configurations(self) -> tuple[Configuration, ...]:
+        """All configurations, the baseline first, the control arm last."""
+        return self.design.configurations
+
+    @property
+    def baseline(self) -> str:
+        """The name of the baseline."""
+        return self.design.baseline
 
     @property
     def head(self) -> Head:
@@ -53,9 +60,13 @@ class Study:
         return next(iter(self.file.bench), "bench")
 
     @property
-    def declared_facts(self) -> dict[str, str | int | float]:
-        """Facts of the bench that the study file declares."""
-        return self.file.bench[self.bench].facts if self.file.bench else {}
+    def bench_table(self) -> Bench:
+        """What the study file says of the bench."""
+        return self.file.bench.get(self.bench, Bench())
+
+    def level(self, factor: str, name: str) -> Level:
+        """A level of a factor."""
+        return self.file.factor[factor].level[name]
 
     def configuration(self, name: str) -> Configuration:
         """The configuration of that name.
@@ -69,6 +80,20 @@ class Study:
         if name not in names:
             raise UsageError(f'no configuration "{name}" in this study; {closest(name, names)}')
         return self.configurations[names.index(name)]
+
+    def workload(self, name: str) -> Workload:
+        """The workload of that name.
+
+        Raises
+        ------
+        UsageError
+            When there is none; the closest name is told.
+        """
+        if name not in self.workloads:
+            raise UsageError(
+                f'no workload "{name}" in this study; {closest(name, list(self.workloads))}'
+            )
+        return self.workloads[name]
 
     def metrics(self) -> list[tuple[str, str, Metric]]:
         """Workload name, metric name and metric, in the order of the file."""
@@ -97,13 +122,13 @@ def load_study(directory: Path) -> Study:
         raise StudyFileError(path, [_syntax_problem(error)]) from None
     try:
         file = StudyFile.model_validate(data)
-        configurations, baseline = compose_configurations(file)
+        design = compose_design(file)
     except ValidationError as error:
         problems = [_explain(details) for details in error.errors()]
         raise StudyFileError(path, _with_lines(problems, text)) from None
     except ConfigurationError as error:
         raise StudyFileError(path, _with_lines(error.problems, text)) from None
-    return Study(directory, file, configurations, baseline)
+    return Study(directory, file, design)
 
 
 def _read_text(path: Path) -> str:
@@ -152,6 +177,8 @@ def _is_branch(part: str) -> bool:
         "str",
         "JsonSource",
         "PatternSource",
+        "a-command-check",
+        "a-running-check",
     }
 
 

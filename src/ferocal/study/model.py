@@ -7,9 +7,18 @@ from __future__ import annotations
 
 import re
 import shlex
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Self
 
-from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, model_validator
+from pydantic import (
+    AfterValidator,
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Discriminator,
+    Field,
+    Tag,
+    model_validator,
+)
 
 from ferocal.study.quantities import Seconds, Share
 
@@ -94,16 +103,31 @@ class Command(Table):
         return self.command
 
 
-class Check(Command):
-    """A command whose output proves that a level is really active."""
+class Step(Command):
+    """Something that changes the bench; tried again ``retries`` times when it fails."""
+
+    timeout: Seconds = 600.0
+    retries: int = Field(default=0, ge=0, le=100)
+
+
+def _as_tables(value: Any) -> Any:
+    """Let one command, one table, or a list of them stand for a tuple of tables."""
+    items = value if isinstance(value, (list, tuple)) else [value]
+    return tuple({"command": item} if isinstance(item, str) else item for item in items)
+
+
+Steps = Annotated[tuple[Step, ...], BeforeValidator(_as_tables)]
+
+
+class Expectation(Table):
+    """What must be seen; exactly one of the three."""
 
     equals: str | None = None
     contains: str | None = None
     matches: Annotated[str, AfterValidator(_check_regex)] | None = None
-    with_prefix: bool = False
 
     @model_validator(mode="after")
-    def _one_expectation(self) -> Check:
+    def _one_expectation(self) -> Self:
         given = [key for key in ("equals", "contains", "matches") if getattr(self, key) is not None]
         if len(given) != 1:
             raise ValueError("needs exactly one of equals, contains, matches")
@@ -116,10 +140,10 @@ class Check(Command):
             value = getattr(self, key)
             if value is not None:
                 return f'{key} "{value}"'
-        raise AssertionError("a check has one expectation")
+        raise AssertionError("an expectation has one condition")
 
     def holds(self, seen: str) -> bool:
-        """Whether output ``seen``, already stripped, meets the expectation."""
+        """Whether what was seen, already stripped, is as expected."""
         if self.equals is not None:
             return seen == self.equals
         if self.contains is not None:
@@ -127,19 +151,64 @@ class Check(Command):
         return re.search(self.matches or "", seen) is not None
 
 
+class CommandCheck(Command, Expectation):
+    """A command whose output proves that a level is really active."""
+
+    when: Literal["before", "after", "both"] = "before"
+    with_prefix: bool = False
+
+
+class RunningCheck(Expectation):
+    """Something that the processes of a running workload must show.
+
+    ``program`` is the path of the program file of a process, ``architecture`` that for
+    which this file was built, ``libraries`` the shared libraries that it has loaded.
+    It is enough that one process of the workload meets the expectation.
+    """
+
+    running: Literal["program", "architecture", "libraries"]
+
+
+def _kind_of_check(value: Any) -> str:
+    return (
+        "a-running-check" if isinstance(value, dict) and "running" in value else "a-command-check"
+    )
+
+
+Check = Annotated[
+    Annotated[CommandCheck, Tag("a-command-check")]
+    | Annotated[RunningCheck, Tag("a-running-check")],
+    Discriminator(_kind_of_check),
+]
+
+FactValue = str | int | float
+
+
 class Level(Table):
-    """One value of a factor and what brings and proves it."""
+    """One value of a factor: what brings it, proves it and takes it away again.
+
+    ``switch`` brings the bench there, or ``hold`` tells an operator what to do;
+    ``leave`` is run before going elsewhere; ``renew`` begins a new visit without
+    switching. ``takes`` states how long switching to it lasts.
+    """
 
     environment: dict[str, str] = {}
     prefix: Words = ()
+    switch: Steps = ()
+    leave: Steps = ()
+    renew: Steps = ()
+    hold: str = ""
     verify: tuple[Check, ...] = ()
+    facts: dict[str, FactValue] = {}
+    takes: Seconds | None = None
     note: str = ""
 
 
 class Factor(Table):
-    """Something that is varied."""
+    """Something that is varied; ``explains`` names software facts that it changes."""
 
     level: dict[Name, Level] = Field(min_length=1)
+    explains: tuple[str, ...] = ()
 
 
 class Configurations(Table):
@@ -148,6 +217,7 @@ class Configurations(Table):
     design: Literal["full", "one-factor", "listed"] = "full"
     baseline: Name | dict[str, str] | None = None
     named: dict[Name, dict[str, str]] = {}
+    impossible: tuple[dict[str, str], ...] = ()
 
     @model_validator(mode="after")
     def _named_fits_design(self) -> Configurations:
@@ -197,29 +267,87 @@ class Metric(Table):
         return self
 
 
+VersionCommand = Annotated[
+    Command, BeforeValidator(lambda v: {"command": v} if isinstance(v, (str, list)) else v)
+]
+
+
 class Workload(Command):
-    """What is run, and what is read from it."""
+    """What is run, and what is read from it.
+
+    ``version`` is a command that prints what the software says of itself; ``files`` are
+    what the workload works on, of which digests are kept. ``takes`` states its duration.
+    """
 
     timeout: Seconds = 600.0
     environment: dict[str, str] = {}
+    version: VersionCommand | None = None
+    files: tuple[str, ...] = ()
+    takes: Seconds | None = None
     warmups: int = Field(default=0, ge=0, le=1000)
     metric: dict[Name, Metric] = Field(min_length=1)
+
+
+class Probe(Command):
+    """A command that reads a fact or a condition which Ferocal cannot read itself.
+
+    Hardware must not change; a resource may differ between configurations, which is then
+    a caveat; software is recorded; a condition is read before and after every run.
+    """
+
+    kind: Literal["hardware", "resource", "software", "condition"]
+
+
+class Settle(Table):
+    """What is waited for before the runs of a visit, up to ``limit``.
+
+    ``load_below`` is the load average of a minute, ``temperature_below`` in degrees
+    Celsius; ``idle_for`` is how long other processes must use less than a tenth of the
+    machine; ``pause`` is waited in any case.
+    """
+
+    load_below: float | None = Field(default=None, gt=0)
+    temperature_below: float | None = None
+    idle_for: Seconds | None = None
+    pause: Seconds | None = None
+    limit: Seconds = 300.0
 
 
 class Bench(Table):
     """The fixed hardware; facts that Ferocal cannot read itself are declared."""
 
-    facts: dict[str, str | int | float] = {}
+    facts: dict[str, FactValue] = {}
+    probe: dict[str, Probe] = {}
+    settle: Settle = Settle()
 
 
 class Head(Table):
-    """The question, and how much evidence is to be gathered for it."""
+    """The question, and how much evidence is to be gathered for it.
+
+    ``schedule`` is "rounds" (the default), "return" (every configuration once, then back
+    to the baseline) or "once". ``visits`` is the number of visits to a configuration in
+    one go under the last two, each begun with ``renew``. With ``control`` the baseline is
+    measured a second time in every round, under the name "control".
+    """
 
     question: str = Field(min_length=1)
     margin: Share
+    schedule: Literal["rounds", "return", "once"] = "rounds"
     rounds: int = Field(default=6, ge=1, le=10_000)
+    visits: int = Field(default=1, ge=1, le=1000)
     runs: int = Field(default=2, ge=1, le=10_000)
+    control: bool = False
     seed: int = Field(default=1, ge=0)
+
+    @model_validator(mode="after")
+    def _fits_schedule(self) -> Head:
+        if self.schedule != "rounds" and "rounds" in self.model_fields_set:
+            raise ValueError(f'rounds do not go with schedule = "{self.schedule}"; use visits')
+        if self.schedule == "rounds" and self.visits > 1:
+            raise ValueError('visits go with schedule = "once" or "return"; use rounds')
+        if self.control and self.schedule != "rounds":
+            raise ValueError('control = true needs schedule = "rounds"')
+        return self
 
 
 class StudyFile(Table):

@@ -1,0 +1,62 @@
+"""Looks: measuring until it is decided, without finding more than there is."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ferocal.analysis import caveats
+from ferocal.analysis.caveats import Caveat
+
+
+@dataclass(frozen=True)
+class LookPlan:
+    """After which rounds the results are looked at, and the level of every look.
+
+    ``confidence`` is the two-sided level of an interval at one look.
+    """
+
+    rounds: tuple[int, ...]
+    confidence: float
+
+    @property
+    def limit(self) -> int:
+        """The last round."""
+        return self.rounds[-1]
+
+    @property
+    def alpha(self) -> float:
+        """The level of a test at one look."""
+        return 1 - self.confidence
+
+    def reached(self, rounds: int) -> list[int]:
+        """The looks that so many rounds have reached."""
+        return [look for look in self.rounds if look <= rounds]
+
+    def caveats(self, rounds: int) -> tuple[Caveat, ...]:
+        """Caveats on a study of so many rounds."""
+        return (caveats.extended(self.limit, rounds),) if rounds > self.limit else ()
+
+
+# Few looks at a constant level (Pocock 1977, Group sequential methods in the design and
+# analysis of clinical trials, Biometrika 64(2), 191-199), which was chosen by simulation so
+# that all looks together find 5 % false differences; `benchmarks/bench_calibration.py`
+# repeats the simulation.
+LOOK_PLANS = (
+    LookPlan((5, 7, 10), 0.9772),
+    LookPlan((5, 8, 13, 20), 0.9831),
+)
+
+
+def plan_looks(limit: int) -> LookPlan:
+    """The looks for at most ``limit`` rounds.
+
+    Raises
+    ------
+    ValueError
+        When looks are not calibrated for this limit.
+    """
+    for plan in LOOK_PLANS:
+        if plan.limit == limit:
+            return plan
+    known = " or ".join(str(plan.limit) for plan in LOOK_PLANS)
+    raise ValueError(f"looks are calibrated for at most {known} rounds, not for {limit}")

@@ -1,0 +1,27 @@
+"""``ferocal restore``: lift the exclusion of runs."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from ferocal.cli.common import example, study_option
+
+
+@click.command("restore")
+@study_option
+@click.argument("ids", nargs=-1, required=True, metavar="ID...")
+@example("ferocal restore 3f9a12c07b")
+def command(directory: Path, ids: tuple[str, ...]) -> None:
+    """Lift the exclusion of runs.
+
+    That they were excluded, and why, stays in the ledger.
+    """
+    from ferocal.ledger.annotate import mark_runs
+    from ferocal.ledger.opening import open_ledger
+    from ferocal.report.numbers import counted
+
+    with open_ledger(directory) as ledger:
+        count = mark_runs(ledger, ids, excluded=False, reason="restored")
+    click.echo(f"restored {counted(count, 'run')}")

@@ -1,0 +1,83 @@
+"""A plan held against what is known so far: durations and spread."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from ferocal.analysis.components import Components, estimate_components
+from ferocal.assemble import gather
+from ferocal.ledger.extract import Durations, read_durations
+from ferocal.ledger.opening import LEDGER_FILE, open_ledger
+from ferocal.plan.advice import Cost, Outlook, estimate_cost, find_limits, foresee
+from ferocal.plan.order import PlannedVisit, plan_study
+from ferocal.study.load import Study, load_study
+
+Spread = dict[tuple[str, str], Components]
+
+
+@dataclass(frozen=True)
+class Foresight:
+    """A plan, what it costs, and what it can be expected to answer.
+
+    ``detect`` is the change that is asked for, as a share, None for the margin.
+    """
+
+    study: Study
+    visits: list[PlannedVisit]
+    cost: Cost
+    limits: list[str]
+    spread_from: str | None
+    detect: float | None
+    outlooks: list[Outlook]
+
+
+def foresee_directory(
+    directory: Path,
+    *,
+    rounds: int | None = None,
+    detect: float | None = None,
+    stated_sd: float | None = None,
+    like: Path | None = None,
+) -> Foresight:
+    """What the plan of a study can be expected to give.
+
+    The spread is that of the study's own rounds so far, else of the study ``like``, else
+    ``stated_sd`` (on the log scale) for every metric.
+
+    Raises
+    ------
+    UsageError
+        When there is no study, or it has no rounds and rounds are asked for.
+    """
+    study = load_study(directory)
+    visits = plan_study(study, rounds)
+    durations, spread = _known(study)
+    source = "this study so far" if spread else None
+    if not spread and like is not None:
+        _, spread = _known(load_study(like))
+        source = str(like) if spread else None
+    if not spread and stated_sd is not None:
+        components = Components(stated_sd, 0, float("nan"), float("nan"))
+        spread = {(workload, name): components for workload, name, _ in study.metrics()}
+        source = "what was stated"
+    cost = estimate_cost(study, visits, durations.runs, durations.switching)
+    count = max(visit.round for visit in visits)
+    outlooks = (
+        foresee(study, count, cost, detect, spread) if study.head.schedule == "rounds" else []
+    )
+    return Foresight(study, visits, cost, find_limits(study, count), source, detect, outlooks)
+
+
+def _known(study: Study) -> tuple[Durations, Spread]:
+    """Durations and spread that the ledger of a study holds."""
+    if not (study.directory / LEDGER_FILE).exists() or study.head.schedule != "rounds":
+        return Durations({}, None), {}
+    with open_ledger(study.directory) as ledger:
+        readings = gather(study, ledger).readings
+        durations = read_durations(ledger)
+    found = {
+        (series.workload, series.metric): estimate_components(readings, study.baseline, number)
+        for number, series in enumerate(readings.series)
+    }
+    return durations, {key: value for key, value in found.items() if value is not None}

@@ -1,0 +1,60 @@
+"""Waiting until the bench has settled, up to a limit."""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+from ferocal.bench.conditions import BUSY_SHARE, BusyMeter, ConditionReader
+from ferocal.measure.progress import Observer
+from ferocal.study.model import Settle
+
+_LOOK_EVERY = 0.5
+
+
+def settle(rules: Settle, reader: ConditionReader, observer: Observer) -> list[str]:
+    """Wait as the rules say; returns what was not reached within the limit."""
+    if rules.pause is not None:
+        observer.doing(f"pausing {rules.pause:g} s")
+        time.sleep(rules.pause)
+    end = time.monotonic() + rules.limit
+    meter, quiet_since = BusyMeter(), time.monotonic()
+    busy: list[str] = []
+    while True:
+        unmet = _unmet_conditions(rules, reader.read())
+        if rules.idle_for is not None:
+            busy, quiet_since = _look_for_others(meter, busy, quiet_since)
+            if time.monotonic() - quiet_since < rules.idle_for:
+                who = f" ({', '.join(busy)})" if busy else ""
+                unmet.append(f"others{who} used more than {BUSY_SHARE:.0%} of the machine")
+        if not unmet:
+            return []
+        if time.monotonic() >= end:
+            return [f"not settled within {rules.limit:g} s: {text}" for text in unmet]
+        observer.doing(f"settling: {unmet[0]}")
+        meter.begin()
+        time.sleep(_LOOK_EVERY)
+
+
+def _unmet_conditions(rules: Settle, now: dict[str, Any]) -> list[str]:
+    limits = {"load": rules.load_below, "temperature, °C": rules.temperature_below}
+    unmet = []
+    for name, limit in limits.items():
+        if limit is None:
+            continue
+        value = now.get(name)
+        if value is None:
+            unmet.append(f"{name} cannot be read here")
+        elif value >= limit:
+            unmet.append(f"{name} {value:.3g} is not below {limit:g}")
+    return unmet
+
+
+def _look_for_others(
+    meter: BusyMeter, busy: list[str], quiet_since: float
+) -> tuple[list[str], float]:
+    """Who was busy, and since when nobody has been."""
+    share, names = meter.end(0.0)
+    if share is not None and share > BUSY_SHARE:
+        return names, time.monotonic()
+    return busy, quiet_since

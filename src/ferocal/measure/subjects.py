@@ -1,0 +1,53 @@
+"""What the workloads of a visit are: command, version, digests of their files."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from ferocal.bench.commands import expand, prepare
+from ferocal.bench.execution import Executor
+from ferocal.study.configurations import Configuration
+from ferocal.study.load import Study
+from ferocal.study.model import Workload
+
+
+def describe_subjects(
+    study: Study, executor: Executor, configuration: Configuration, context: Mapping[str, str]
+) -> dict[str, Any]:
+    """For each workload its arguments, what it says of its version, and its files' digests."""
+    return {
+        name: _describe(study, executor, configuration, context, workload)
+        for name, workload in study.workloads.items()
+    }
+
+
+def _describe(
+    study: Study,
+    executor: Executor,
+    configuration: Configuration,
+    context: Mapping[str, str],
+    workload: Workload,
+) -> dict[str, Any]:
+    version = None
+    if workload.version is not None:
+        environment = {**context, **workload.environment, **configuration.environment}
+        completed = executor.run(
+            prepare(workload.version, study.directory, environment, configuration.prefix)
+        )
+        version = completed.text.strip()[:400]
+        if completed.failure is not None:
+            version = f"not read: the command {completed.failure}"
+    directory = study.directory.resolve()
+    files = {name: _digest(directory / expand(name, directory)) for name in workload.files}
+    return {"arguments": list(workload.words), "version": version, "files": files}
+
+
+def _digest(path: Path) -> str:
+    try:
+        with path.open("rb") as file:
+            return hashlib.file_digest(file, "sha256").hexdigest()
+    except OSError as error:
+        return f"not read: {error.strerror}"

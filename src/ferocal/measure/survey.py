@@ -1,0 +1,99 @@
+"""Looking at the bench: its facts at every visit, held against those before."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from ferocal.bench.commands import prepare
+from ferocal.bench.execution import Executor
+from ferocal.bench.facts import Fact, declared_facts, find_changes, probe_facts, read_facts
+from ferocal.errors import BenchChangedError
+from ferocal.ledger.extract import read_facts as read_recorded_facts
+from ferocal.ledger.extract import read_visits
+from ferocal.ledger.store import Ledger
+from ferocal.study.configurations import Configuration
+from ferocal.study.load import Study
+
+_HARDWARE = frozenset({"hardware", "declared"})
+_RESOURCES = frozenset({"resource"})
+
+
+class Survey:
+    """Reads the facts of the bench and knows those of earlier visits."""
+
+    def __init__(self, study: Study, ledger: Ledger, executor: Executor) -> None:
+        self._study = study
+        self._executor = executor
+        self._first: list[Fact] | None = None
+        self._by_configuration: dict[str, list[Fact]] = {}
+        self._told: set[str] = set()
+        recorded = read_recorded_facts(ledger)
+        for visit in read_visits(ledger).values():
+            facts = [Fact(**fact) for fact in recorded[visit.facts_id]]
+            self._remember(visit.configuration, facts)
+
+    def look(
+        self, configuration: Configuration, context: Mapping[str, str]
+    ) -> tuple[list[Fact], list[str]]:
+        """The facts of this visit, and remarks on facts that cannot be compared.
+
+        Raises
+        ------
+        BenchChangedError
+            When a hardware fact differs from the first visit's, or a resource from what
+            the same configuration had before.
+        """
+        study = self._study
+        environment = {**context, **configuration.environment}
+        facts = [
+            *read_facts(),
+            *declared_facts(study.bench_table.facts, "study file"),
+            *declared_facts(configuration.facts, "study file, level"),
+            *probe_facts(
+                self._executor,
+                study.bench_table,
+                study.directory,
+                environment,
+                configuration.prefix,
+            ),
+        ]
+        remarks = self._compare(configuration.name, facts)
+        self._remember(configuration.name, facts)
+        return facts, remarks
+
+    def _compare(self, name: str, facts: list[Fact]) -> list[str]:
+        changes = find_changes(self._first or (), facts, _HARDWARE)
+        changes += find_changes(self._by_configuration.get(name, ()), facts, _RESOURCES)
+        certain = [change for change in changes if change.comparable]
+        if certain:
+            listed = "\n".join(f"  {change}" for change in certain)
+            raise BenchChangedError(
+                f'the bench "{self._study.bench}" has changed since this study began:\n{listed}\n'
+                "put it back, or begin a new study: these scores would not be comparable"
+            )
+        fresh = [change for change in changes if change.name not in self._told]
+        self._told |= {change.name for change in fresh}
+        return [
+            f"{change}; it was read in another way, so that may be wording only: "
+            "declare it under [bench.NAME] facts to settle this"
+            for change in fresh
+        ]
+
+    def _remember(self, configuration: str, facts: list[Fact]) -> None:
+        self._first = self._first or facts
+        self._by_configuration.setdefault(configuration, facts)
+
+    def probe_conditions(self, environment: Mapping[str, str]) -> dict[str, Any]:
+        """What the study's own probes of conditions say now."""
+        found: dict[str, Any] = {}
+        for name, probe in self._study.bench_table.probe.items():
+            if probe.kind != "condition":
+                continue
+            completed = self._executor.run(prepare(probe, self._study.directory, environment))
+            text = completed.text.strip()
+            try:
+                found[name] = float(text) if completed.failure is None else None
+            except ValueError:
+                found[name] = text
+        return found

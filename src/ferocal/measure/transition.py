@@ -1,0 +1,190 @@
+"""Bringing the bench from one configuration to another: leave, switch, hold, renew."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+
+from ferocal.bench.commands import prepare
+from ferocal.bench.execution import Executor
+from ferocal.bench.verification import verify
+from ferocal.errors import FerocalError, HoldError
+from ferocal.ledger.extract import last_levels, waiting_hold
+from ferocal.ledger.records import StepRecord
+from ferocal.ledger.store import Ledger
+from ferocal.measure.progress import Decision, Observer
+from ferocal.study.configurations import Configuration
+from ferocal.study.load import Study
+from ferocal.study.model import CommandCheck, Level, Step
+
+
+class SkipVisitError(Exception):
+    """The operator leaves this visit out for now."""
+
+
+class StopSessionError(Exception):
+    """The operator wants to stop here."""
+
+
+class Transition:
+    """Knows at which levels the bench is, and brings it to others.
+
+    Only what changes is switched, in factor order. At the beginning of a session nothing
+    is taken for granted, since the bench may have been rebooted or changed by hand: a
+    level whose checks hold is active; one without checks is where the ledger last saw it.
+    """
+
+    def __init__(
+        self, study: Study, ledger: Ledger, executor: Executor, observer: Observer
+    ) -> None:
+        self._study = study
+        self._ledger = ledger
+        self._executor = executor
+        self._observer = observer
+        self._levels = last_levels(ledger, study.bench)
+        self._unproven = set(study.file.factor)
+        self._waiting = waiting_hold(ledger, study.bench)
+        self._visited: Configuration | None = None
+
+    def assume(self, configuration: Configuration) -> None:
+        """Take it that the bench is in a configuration, which was verified."""
+        self._levels = dict(configuration.levels)
+        self._unproven = set()
+
+    def distrust(self, configuration: Configuration) -> None:
+        """Forget at which levels the bench is: a check of this configuration has failed."""
+        for factor in configuration.levels:
+            self._levels.pop(factor, None)
+
+    def bring(self, configuration: Configuration, context: Mapping[str, str]) -> float:
+        """Bring the bench to a configuration; returns how long it took, in seconds.
+
+        Raises
+        ------
+        FerocalError
+            When a step fails after its retries.
+        HoldError
+            When an operator has to act and none is there.
+        SkipVisitError, StopSessionError
+            What the operator decided.
+        """
+        start = time.monotonic()
+        environment = {**context, **configuration.environment}
+        changed = [f for f in configuration.levels if self._must_change(f, configuration, context)]
+        for factor in changed:
+            before = self._levels.get(factor)
+            if before is not None and before != configuration.levels[factor]:
+                self._do(factor, before, "leave", environment)
+        for factor in changed:
+            self._switch(factor, configuration, environment, context)
+        if not changed and self._visited is not None:
+            for factor, level in configuration.levels.items():
+                self._do(factor, level, "renew", environment)
+        self._visited = configuration
+        return time.monotonic() - start
+
+    def _must_change(
+        self, factor: str, configuration: Configuration, context: Mapping[str, str]
+    ) -> bool:
+        wanted = configuration.levels[factor]
+        level = self._study.level(factor, wanted)
+        if factor not in self._unproven:
+            return self._levels.get(factor) != wanted
+        self._unproven.discard(factor)
+        if not (level.switch or level.hold):
+            # Nothing brings this level, but another one may have to be left.
+            return self._levels.get(factor) != wanted
+        if _has_checks(level):
+            active = self._holds(f"{factor}={wanted}", configuration, context)
+        else:
+            active = self._levels.get(factor) == wanted or self._waiting == (factor, wanted)
+        if active:
+            self._levels[factor] = wanted
+        return not active
+
+    def _holds(self, level: str, configuration: Configuration, context: Mapping[str, str]) -> bool:
+        results = verify(
+            self._executor,
+            configuration,
+            self._study.directory,
+            context,
+            chosen=lambda asking: asking == level,
+        )
+        return all(result.holds for result in results)
+
+    def _switch(
+        self,
+        factor: str,
+        configuration: Configuration,
+        environment: Mapping[str, str],
+        context: Mapping[str, str],
+    ) -> None:
+        name = configuration.levels[factor]
+        level = self._study.level(factor, name)
+        if level.hold:
+            self._hold(factor, configuration, context)
+        self._do(factor, name, "switch", environment)
+        self._levels[factor] = name
+
+    def _do(self, factor: str, name: str, kind: str, environment: Mapping[str, str]) -> None:
+        steps: tuple[Step, ...] = getattr(self._study.level(factor, name), kind)
+        for step in steps:
+            self._observer.doing(f"{kind} {factor}={name}")
+            self._execute(factor, name, kind, step, environment)
+
+    def _execute(
+        self, factor: str, name: str, kind: str, step: Step, environment: Mapping[str, str]
+    ) -> None:
+        # What a step starts may have to live on, such as a service.
+        invocation = prepare(step, self._study.directory, environment, end_group=False)
+        for _ in range(step.retries + 1):
+            completed = self._executor.run(invocation)
+            output = completed.stdout + completed.stderr
+            failure = completed.failure
+            state = "done" if failure is None else "failed"
+            text = " ".join(invocation.words)
+            self._ledger.record_step(
+                StepRecord(
+                    self._study.bench, kind, factor, name, state, text, completed.wall, output
+                )
+            )
+            if failure is None:
+                return
+        told = output.decode("utf-8", "replace").strip()[-400:]
+        tries = f" {step.retries + 1} times" if step.retries else ""
+        raise FerocalError(
+            f"{kind} of {factor}={name} failed{tries}: `{text}` {failure}"
+            + (f": {told}" if told else "")
+            + "; mend it, then run `ferocal measure` again"
+        )
+
+    def _hold(self, factor: str, configuration: Configuration, context: Mapping[str, str]) -> None:
+        """Wait until the operator has acted and the checks, if there are any, hold."""
+        name = configuration.levels[factor]
+        level = self._study.level(factor, name)
+        text = level.hold
+        while True:
+            decision = self._observer.hold(configuration.name, f"{factor}={name}", text)
+            state = {Decision.CONTINUE: "continued", Decision.SKIP: "skipped"}.get(
+                decision or Decision.STOP, "waiting"
+            )
+            self._ledger.record_step(
+                StepRecord(self._study.bench, "hold", factor, name, state, level.hold)
+            )
+            if decision is None:
+                raise HoldError(
+                    f"waiting at {factor}={name}, for configuration {configuration.name}\n"
+                    f"  do this: {level.hold}\n"
+                    "  then run `ferocal measure` again: it verifies and goes on from here"
+                )
+            if decision is Decision.STOP:
+                raise StopSessionError
+            if decision is Decision.SKIP:
+                raise SkipVisitError
+            if not _has_checks(level) or self._holds(f"{factor}={name}", configuration, context):
+                return
+            text = f"the checks of {factor}={name} do not hold yet; {level.hold}"
+
+
+def _has_checks(level: Level) -> bool:
+    return any(isinstance(check, CommandCheck) for check in level.verify)

@@ -1,0 +1,209 @@
+"""What a plan costs, what it can answer, and what it cannot."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ferocal.analysis.components import Components
+from ferocal.analysis.power import (
+    best_runs,
+    power_difference,
+    power_equivalence,
+    rounds_to_detect,
+)
+from ferocal.plan.order import PlannedVisit, count_switches
+from ferocal.study.load import Study
+
+# Below this many rounds an interval is so wide that few questions can be answered.
+_FEW_ROUNDS = 5
+
+
+@dataclass(frozen=True)
+class Cost:
+    """What a plan takes; ``seconds`` is None where a duration is neither seen nor stated."""
+
+    visits: int
+    switches: int
+    runs: int
+    warmups: int
+    run_seconds: float | None
+    switch_seconds: float | None
+    seconds: float | None
+
+
+def estimate_cost(
+    study: Study,
+    visits: Sequence[PlannedVisit],
+    seen_runs: Mapping[str, float],
+    seen_switching: float | None,
+) -> Cost:
+    """The cost of these visits, from durations seen, else from those stated (s)."""
+    switches = count_switches(visits)
+    per_visit: float | None = 0.0
+    for name, workload in study.workloads.items():
+        each = seen_runs.get(name, workload.takes)
+        times = study.head.runs + workload.warmups
+        per_visit = None if each is None or per_visit is None else per_visit + times * each
+    switching = _stated_switching(study) if seen_switching is None else seen_switching
+    warmups = sum(workload.warmups for workload in study.workloads.values())
+    return Cost(
+        visits=len(visits),
+        switches=switches,
+        runs=len(visits) * study.head.runs * len(study.workloads),
+        warmups=len(visits) * warmups,
+        run_seconds=None if per_visit is None else per_visit / study.head.runs,
+        switch_seconds=switching,
+        seconds=None
+        if per_visit is None
+        else len(visits) * per_visit + switches * (switching or 0.0),
+    )
+
+
+def _stated_switching(study: Study) -> float | None:
+    stated = [
+        level.takes
+        for factor in study.file.factor.values()
+        for level in factor.level.values()
+        if level.takes is not None
+    ]
+    return float(np.mean(stated)) if stated else None
+
+
+def count_comparisons(study: Study) -> tuple[int, bool]:
+    """Size of the family that decides, and whether it is one of primary metrics."""
+    metrics = [metric for _, _, metric in study.metrics()]
+    primary = [metric for metric in metrics if metric.primary]
+    return len(primary or metrics) * (len(study.configurations) - 1), bool(primary)
+
+
+def find_limits(study: Study, rounds: int) -> list[str]:
+    """Questions that the plan cannot answer, and why, in sentences."""
+    head, limits = study.head, []
+    if head.schedule == "rounds":
+        if rounds == 1:
+            limits.append("one visit per configuration: no interval, and no verdict")
+        elif rounds < _FEW_ROUNDS:
+            limits.append(
+                f"{rounds} rounds are few: intervals will be wide; {_FEW_ROUNDS} are better"
+            )
+    else:
+        limits.append(
+            "the configurations are not interleaved: whatever else changes with time is in "
+            "every change, so there will be no verdict; use rounds where a way back exists"
+        )
+        if head.visits == 1:
+            limits.append(
+                "one visit per configuration: the variation between visits stays unknown; "
+                "set visits = 3 or more, with a renew step"
+            )
+    comparisons, primary = count_comparisons(study)
+    if comparisons > 1 and not primary:
+        limits.append(
+            f"{comparisons} comparisons share the error rate, which costs power: mark the metric "
+            "that decides with primary = true, or add rounds"
+        )
+    return limits + _unproven(study) + _confounded(study)
+
+
+def _unproven(study: Study) -> list[str]:
+    levels = [
+        f"{f}={name}"
+        for f, factor in study.file.factor.items()
+        for name, level in factor.level.items()
+        if not level.verify
+    ]
+    return (
+        [f"nothing proves that these are active: {', '.join(levels)}; add verify"] if levels else []
+    )
+
+
+def _confounded(study: Study) -> list[str]:
+    """Pairs of factors that always change together."""
+    rows = [configuration.levels for configuration in study.configurations]
+    found = []
+    for one, other in itertools.combinations(study.file.factor, 2):
+        pairs = {(row[one], row[other]) for row in rows}
+        if 1 < len({a for a, _ in pairs}) == len({b for _, b in pairs}) == len(pairs):
+            found.append(
+                f"{one} and {other} always change together: their effects cannot be told apart; "
+                "add a configuration that changes only one of them"
+            )
+    return found
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """What to expect of one metric; None where more rounds would not do.
+
+    ``detectable`` is the smallest change (log scale) found with 80 % power, and
+    ``equivalence`` the probability that no change at all is shown to be within the margin.
+    """
+
+    workload: str
+    metric: str
+    components: Components
+    detectable: float | None
+    equivalence: float
+    rounds_80: int | None
+    rounds_90: int | None
+    runs: int | None
+
+
+def foresee(
+    study: Study,
+    rounds: int,
+    cost: Cost,
+    detect: float | None,
+    components: Mapping[tuple[str, str], Components],
+) -> list[Outlook]:
+    """What the plan can be expected to find, metric by metric.
+
+    ``detect`` is a change as a share, by default the margin of the metric; the level is
+    divided by the number of comparisons that decide.
+    """
+    alpha = 0.05 / count_comparisons(study)[0]
+    outlooks = []
+    for workload, name, metric in study.metrics():
+        known = components.get((workload, name))
+        if known is None:
+            continue
+        margin = float(np.log1p(metric.margin or study.head.margin))
+        change = float(np.log1p(detect)) if detect is not None else margin
+        sd = known.round_sd
+        outlooks.append(
+            Outlook(
+                workload,
+                name,
+                known,
+                _detectable(sd, rounds, alpha),
+                power_equivalence(0.0, sd, rounds, margin),
+                rounds_to_detect(change, sd, alpha=alpha),
+                rounds_to_detect(change, sd, alpha=alpha, power=0.9),
+                _runs(cost, known),
+            )
+        )
+    return outlooks
+
+
+def _detectable(sd: float, rounds: int, alpha: float) -> float | None:
+    """The smallest effect found with 80 % power, by bisection to a thousandth of it."""
+    if rounds < 2:
+        return None
+    low, high = 0.0, 100 * sd
+    while high - low > 1e-3 * high:
+        middle = (low + high) / 2
+        enough = power_difference(middle, sd, rounds, alpha=alpha) >= 0.8
+        low, high = (low, middle) if enough else (middle, high)
+    return high
+
+
+def _runs(cost: Cost, known: Components) -> int | None:
+    if cost.run_seconds is None or cost.switch_seconds is None or np.isnan(known.run_variance):
+        return None
+    return best_runs(
+        cost.switch_seconds, cost.run_seconds, known.run_variance, known.visit_variance
+    )
