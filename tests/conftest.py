@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import functools
 import json
 import os
 import subprocess
 import sys
+import tempfile
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -13,6 +15,16 @@ from typing import Any
 import pytest
 
 PROGRAM = str(Path(sys.executable).with_name("ferocal"))
+
+
+@functools.cache
+def state_home() -> str:
+    return tempfile.mkdtemp(prefix="ferocal-tests-")
+
+
+def surroundings() -> dict[str, str]:
+    """The environment of the program under test, with a place of its own for its locks."""
+    return {**os.environ, "XDG_STATE_HOME": state_home()}
 
 
 class Ferocal:
@@ -27,7 +39,7 @@ class Ferocal:
         done = subprocess.run(
             [PROGRAM, *arguments],
             cwd=self.directory,
-            env={**os.environ, **environment},
+            env={**surroundings(), **environment},
             capture_output=True,
             encoding="utf-8",
             timeout=120,

@@ -56,6 +56,8 @@ def test_the_demo_finds_what_is_true(demo: tuple[Ferocal, str]) -> None:
     assert verdicts["show-export", "r61+vulkan"] == "better"
     assert verdicts["show-export", "r64+opengl"] == "equivalent"
     assert verdicts["catalogue-query", "r64+opengl"] == "worse"
+    assert output.count("prevented: ") == 1
+    assert "The bench ignored a switch" in output
     assert (
         "left as it is"
         in Ferocal(ferocal.directory.parent)("demo", make_other(ferocal), status=2).stderr
@@ -85,7 +87,7 @@ def test_the_report_is_one_file_that_needs_no_other(demo: tuple[Ferocal, str]) -
     assert "Yes: 3 of 3 configurations change a score" in page
     assert not re.findall(r'(?:src|href)="(?!#)', page)
     assert page.count("<svg") == 1
-    for part in ("+15.7 %", "L40 x2", "mirrored pairs", "several-factors", "61.4", "180 runs"):
+    for part in ("L40 x2", "mirrored pairs", "several-factors", "61.4", "180 runs", "dome-node"):
         assert part in page, part
     demo[0]("report", "-o", "again.html")
     assert (demo[0].directory / "again.html").read_text(encoding="utf-8") == page

@@ -168,8 +168,9 @@ def test_inspect_shows_the_study_as_understood(ferocal: Ferocal) -> None:
     ferocal.write(GOOD + "[bench.node-7]\nfacts = { projector = 'L40 x2' }\n")
     seen = ferocal.json("inspect")
     assert seen["bench"]["name"] == "node-7"
-    assert seen["bench"]["declared"] == {"projector": "L40 x2"}
-    assert seen["bench"]["hardware"]["threads"]
+    facts = {fact["name"]: (fact["value"], fact["kind"]) for fact in seen["bench"]["facts"]}
+    assert facts["projector"] == ("L40 x2", "declared")
+    assert facts["threads"][1] == "resource"
     assert [len(order) for order in seen["rounds"]] == [4] * 6
     assert seen["runs"] == 4 * 6 * 2
     text = ferocal("inspect").stdout

@@ -91,12 +91,13 @@ def _measure(
     only: tuple[str, ...],
     decide: bool,
 ) -> Summary:
-    from ferocal.decide import DEFAULT_LIMIT, measure_until_decided
     from ferocal.measure.campaign import measure_here, measure_study
 
     if options.in_place:
         return measure_here(study, observer, options)
     if decide:
+        from ferocal.decide import DEFAULT_LIMIT, measure_until_decided
+
         return measure_until_decided(study, observer, options, limit=rounds or DEFAULT_LIMIT)
     return measure_study(study, observer, rounds=rounds, options=options, only=only)
 

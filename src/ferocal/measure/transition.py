@@ -124,6 +124,13 @@ class Transition:
         if level.hold:
             self._hold(factor, configuration, context)
         self._do(factor, name, "switch", environment)
+        others = self._study.file.factor[factor].level.values()
+        if not level.switch and any(other.switch or other.hold for other in others):
+            # Nothing to do, but a later session has to know that the other level was left.
+            text = "nothing to do"
+            self._ledger.record_step(
+                StepRecord(self._study.bench, "switch", factor, name, "done", text)
+            )
         self._levels[factor] = name
 
     def _do(self, factor: str, name: str, kind: str, environment: Mapping[str, str]) -> None:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
-from ferocal.analysis.effects import Effect
+if TYPE_CHECKING:
+    from ferocal.analysis.effects import Effect
 
 MINUS = "\N{MINUS SIGN}"
 
