@@ -23,34 +23,7 @@ from ferocal.analysis.power import (
 from ferocal.analysis.readings import Readings, Series, tabulate
 from ferocal.analysis.verdicts import Verdict, adjust_holm, decide
 from ferocal.plan.order import plan_rounds
-
-NAMES = ("base", "other", "third")
-
-
-def simulate(
-    rng: np.random.Generator,
-    *,
-    change: float = 0.0,
-    rounds: int = 5,
-    runs: int = 3,
-    run_sd: float = 0.02,
-    visit_sd: float = 0.02,
-    drift: float = 0.03,
-    metrics: int = 1,
-    names: tuple[str, ...] = NAMES[:2],
-) -> Readings:
-    """A study through the real plan; the second configuration has the true change."""
-    rows: list[tuple[int, int, int, int, float]] = []
-    visits = plan_rounds(names, rounds, int(rng.integers(2**31)))
-    for s in range(metrics):
-        for visit in visits:
-            level = np.log1p(change) if visit.configuration == names[1] else 0.0
-            level += drift * visit.position / len(visits) + rng.normal(0, visit_sd)
-            for value in np.exp(4 + level + rng.normal(0, run_sd, runs)):
-                rows.append((s, names.index(visit.configuration), visit.round, len(rows), value))
-    series = [Series("flight", f"m{s}", "fps", "higher", 0.02) for s in range(metrics)]
-    s_of, c_of, round_of, run_of, value = (np.array(column) for column in zip(*rows, strict=True))
-    return Readings("node", tuple(series), names, s_of, c_of, round_of, run_of, value)
+from simulation import NAMES, simulate
 
 
 def effects_of(readings: Readings) -> tuple[Effect, ...]:

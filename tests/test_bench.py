@@ -291,7 +291,6 @@ def test_a_running_workload_proves_or_disproves_what_is_active(bench_study: Stud
     )
     error = ferocal("measure", "--if-not-active", "go-on", status=1).stderr
     assert "driver=r64 is not active: expected libraries of the running workload" in error
-    )
     assert {configuration for _, configuration, _, _ in valid_runs(ferocal)} <= {"r61+opengl"}
     outcomes = ferocal.json("readings")["runs"]
     assert {(run["configuration"], run["outcome"]) for run in outcomes} == {

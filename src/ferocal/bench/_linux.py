@@ -107,6 +107,8 @@ def look_at_group(leader: int) -> dict[int, ProcessSight]:
 
 
 def _group(leader: int) -> Iterator[int]:
+    if sys.platform != "linux":
+        return
     for entry in os.listdir("/proc"):  # noqa: PTH208 - names are all that is needed
         if entry.isdecimal():
             with contextlib.suppress(OSError):  # ended meanwhile

@@ -20,7 +20,7 @@ _MOST_NAMED = 3
 
 
 def _load() -> float:
-    return os.getloadavg()[0]
+    return psutil.getloadavg()[0]
 
 
 def _free_memory() -> float:

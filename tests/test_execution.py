@@ -1,0 +1,140 @@
+"""Execution of commands: accounting, limits, groups, observation."""
+
+from __future__ import annotations
+
+import os
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from ferocal.bench import execution
+from ferocal.bench.commands import prepare
+from ferocal.bench.conditions import BusyMeter
+from ferocal.bench.execution import Executor, Invocation, LocalExecutor, local_executor
+from ferocal.study.model import Command
+
+
+@pytest.fixture(params=["launcher", "alone"])
+def executor(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Executor]:
+    """Both ways to run commands: with the launcher, and without, as on other systems."""
+    if request.param == "alone":
+        yield LocalExecutor(tmp_path, None)
+        return
+    with local_executor() as local:
+        yield local
+
+
+def shell(text: str, directory: Path, **settings: object) -> Invocation:
+    return Invocation((text,), directory, shell=True, **settings)  # type: ignore[arg-type]
+
+
+def test_output_status_and_environment_come_back(executor: Executor, tmp_path: Path) -> None:
+    done = executor.run(
+        shell("echo $DOME; echo oh >&2; pwd; exit 3", tmp_path, environment={"DOME": "north"})
+    )
+    assert done.text.split() == ["north", str(tmp_path)]
+    assert (done.stderr, done.exit_status, done.ended_for) == (b"oh\n", 3, None)
+    assert done.failure == "ended with exit status 3"
+    again = executor.run(shell("true", tmp_path))
+    assert (again.stdout, again.failure) == (b"", None)
+
+
+def test_a_program_that_is_not_there_is_told(executor: Executor, tmp_path: Path) -> None:
+    done = executor.run(Invocation(("no-such-player",), tmp_path))
+    assert done.exit_status is None
+    assert "could not be started" in str(done.failure)
+    assert "no-such-player" in str(done.failure)
+
+
+def test_the_time_limit_ends_children_too(executor: Executor, tmp_path: Path) -> None:
+    start = time.perf_counter()
+    done = executor.run(shell("sleep 47 & echo $!; sleep 48", tmp_path, timeout=0.4))
+    assert done.ended_for == "overran"
+    assert 0.4 <= done.wall < time.perf_counter() - start < 5
+    child = Path("/proc") / done.text.strip() / "exe"
+    end = time.monotonic() + 5
+    while child.exists() and time.monotonic() < end:
+        time.sleep(0.01)
+    assert not child.exists()
+
+
+def test_what_is_left_behind_is_ended_unless_it_may_stay(tmp_path: Path) -> None:
+    with local_executor() as local:
+        ended = local.run(shell("sleep 30 & echo $!", tmp_path)).text.strip()
+        kept = local.run(shell("sleep 30 & echo $!", tmp_path, end_group=False)).text.strip()
+    time.sleep(0.1)
+    assert not Path("/proc", ended, "exe").exists()
+    assert Path("/proc", kept, "exe").exists()
+    os.kill(int(kept), 9)
+
+
+def test_wall_cpu_and_memory_are_those_of_the_tree(tmp_path: Path) -> None:
+    hungry = (
+        "import time, sys; data = bytearray(60 << 20); end = time.process_time() + 0.25\n"
+        "while time.process_time() < end: pass"
+    )
+    with local_executor() as local:
+        done = local.run(shell(f"sleep 0.3; {sys.executable} -S -c '{hungry}'", tmp_path))
+        idle = local.run(shell("true", tmp_path))
+    assert 0.55 < done.wall < 3
+    assert done.cpu is not None and 0.25 < done.cpu < 0.45
+    assert done.peak_memory is not None and 62 < done.peak_memory / 2**20 < 80
+    # A large Ferocal must not make a small program look large.
+    ballast = bytearray(200 << 20)
+    assert idle.peak_memory is not None and idle.peak_memory < 30 * 2**20 < len(ballast)
+
+
+def test_too_much_output_is_ended_and_a_long_one_is_read_at_both_ends(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(execution, "OUTPUT_LIMIT", 1_000_000)
+    monkeypatch.setattr(execution, "READ_LIMIT", 1000)
+    with local_executor() as local:
+        endless = local.run(shell("yes", tmp_path, timeout=30))
+        long = local.run(shell("echo first; seq 20000; echo last", tmp_path))
+    assert endless.ended_for == "output"
+    assert "wrote more than" in str(endless.failure)
+    assert endless.wall < 10
+    assert len(long.stdout) == 2000 < long.stdout_size
+    assert long.stdout.startswith(b"first") and long.stdout.endswith(b"last\n")
+
+
+def test_processes_are_observed_only_when_asked_for(tmp_path: Path) -> None:
+    with local_executor() as local:
+        seen = local.run(shell("sleep 0.2", tmp_path, observe=True)).processes
+        short = local.run(shell("true", tmp_path, observe=True)).processes
+        unseen = local.run(shell("sleep 0.1", tmp_path)).processes
+    assert seen is not None and short is not None and unseen is None
+    assert any(sight.program.endswith("/sleep") for sight in seen)
+    assert all("libc" in " ".join(sight.libraries) for sight in seen)
+    assert {sight.architecture for sight in seen} == {os.uname().machine}
+
+
+def test_a_launcher_that_dies_is_an_error_and_not_a_hang(tmp_path: Path) -> None:
+    from ferocal.errors import FerocalError
+
+    with local_executor() as local, pytest.raises(FerocalError, match="ended unexpectedly"):
+        local.run(shell("kill -9 $PPID; sleep 5", tmp_path))
+
+
+def test_placeholders_and_prefixes_make_a_command(tmp_path: Path) -> None:
+    words = Command(command="{python} {study}/play {scene}")
+    plain = prepare(words, tmp_path, {"SHOW": "{study}/show"}, ("nice", "-n", "5"))
+    assert plain.words == ("nice", "-n", "5", sys.executable, f"{tmp_path}/play", "{scene}")
+    assert plain.environment == {"SHOW": f"{tmp_path}/show"}
+    line = Command(command="play | tail -1", shell=True)
+    assert prepare(line, tmp_path, {}).words == ("play | tail -1",)
+    assert prepare(line, tmp_path, {}, ("nice",)).words == ("nice", "sh", "-c", "play | tail -1")
+
+
+def test_a_quiet_stretch_names_nobody() -> None:
+    meter = BusyMeter()
+    meter.begin()
+    assert meter.end(0.0) == (None, [])  # too short to tell
+    meter.begin()
+    time.sleep(0.3)
+    share, _ = meter.end(1e6)  # a run that used everything leaves nothing to others
+    assert share == 0.0
