@@ -29,7 +29,8 @@ BROWSER = [
 
 def shoot_terminal(name: str, command: str, directory: Path, wait: float = 4.0) -> None:
     """Run a command in a terminal window and take its picture."""
-    script = f"cd {directory}; PS1='$ '; printf '$ {command}\\n'; {command}; sleep 60"
+    typed = command.replace("%%", "%")
+    script = f"cd {directory}; printf '$ {command}\\n'; {typed}; sleep 60"
     environment = {
         **os.environ,
         "DISPLAY": DISPLAY,
@@ -51,7 +52,7 @@ def shoot_page(name: str, page: Path, profile: Path) -> None:
         [
             *BROWSER,
             f"--user-data-dir={profile}",
-            "--window-size=1280,900",
+            "--window-size=1280,800",
             f"--screenshot={PICTURES / name}.png",
             page.as_uri(),
         ],
@@ -73,6 +74,10 @@ def main() -> None:
             subprocess.run([PROGRAM, "demo", str(demo)], check=True, capture_output=True)
             shoot_terminal("help", "ferocal", demo)
             shoot_terminal("inspect", "ferocal inspect", demo)
+            shoot_terminal("plan", "ferocal plan --detect 2%%", demo)
+            shoot_terminal(
+                "readings", "ferocal readings --round 3 --configuration r64+vulkan", demo
+            )
             shoot_terminal("table", "ferocal table", demo)
             shoot_terminal("compare", "ferocal compare", demo)
         finally:

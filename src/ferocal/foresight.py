@@ -9,7 +9,7 @@ from ferocal.analysis.components import Components, estimate_components
 from ferocal.assemble import gather
 from ferocal.ledger.extract import Durations, read_durations
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
-from ferocal.plan.advice import Cost, Outlook, estimate_cost, find_limits, foresee
+from ferocal.plan.advice import Cost, Outlook, estimate_cost, find_answers, find_limits, foresee
 from ferocal.plan.order import PlannedVisit, plan_study
 from ferocal.study.load import Study, load_study
 
@@ -26,6 +26,7 @@ class Foresight:
     study: Study
     visits: list[PlannedVisit]
     cost: Cost
+    answers: list[str]
     limits: list[str]
     spread_from: str | None
     detect: float | None
@@ -66,7 +67,16 @@ def foresee_directory(
     outlooks = (
         foresee(study, count, cost, detect, spread) if study.head.schedule == "rounds" else []
     )
-    return Foresight(study, visits, cost, find_limits(study, count), source, detect, outlooks)
+    return Foresight(
+        study=study,
+        visits=visits,
+        cost=cost,
+        answers=find_answers(study, count),
+        limits=find_limits(study, count),
+        spread_from=source,
+        detect=detect,
+        outlooks=outlooks,
+    )
 
 
 def _known(study: Study) -> tuple[Durations, Spread]:

@@ -73,6 +73,7 @@ def _object(foresight: Foresight) -> dict[str, Any]:
         "schedule": foresight.study.head.schedule,
         "order": [asdict(visit) for visit in foresight.visits],
         "cost": asdict(foresight.cost),
+        "answers": foresight.answers,
         "limits": foresight.limits,
         "spread_from": foresight.spread_from,
         "outlook": [asdict(outlook) for outlook in foresight.outlooks],
@@ -98,8 +99,10 @@ def _show(foresight: Foresight) -> None:
     console.print(order_table(order) if head.schedule == "rounds" else _sequence(foresight))
     for impossible in foresight.study.design.impossible:
         console.print(f"impossible, and skipped: {impossible}")
+    for answer in foresight.answers:
+        console.print(f"can tell: {answer}")
     for limit in foresight.limits:
-        console.print(f"cannot: {limit}")
+        console.print(f"limit: {limit}")
     _show_outlook(foresight)
     console.print("next: `ferocal measure` takes the runs")
 

@@ -80,6 +80,27 @@ def count_comparisons(study: Study) -> tuple[int, bool]:
     return len(primary or metrics) * (len(study.configurations) - 1), bool(primary)
 
 
+def find_answers(study: Study, rounds: int) -> list[str]:
+    """Questions that the plan can answer, in sentences."""
+    head, answers = study.head, []
+    changes = f"by how much each metric changes against {study.baseline}"
+    if head.schedule == "rounds" and rounds > 1:
+        answers.append(f"{changes}, with an interval; a linear drift cancels")
+    else:
+        answers.append(f"{changes}, without an interval")
+    confounded = {factor for pair in _confounded(study) for factor in pair}
+    separate = [f for f in study.file.factor if f not in confounded]
+    if len(study.file.factor) > 1 and separate and study.file.configuration.design != "listed":
+        answers.append(f"which factor carries a change: {', '.join(separate)}")
+    if head.control:
+        answers.append(
+            "whether the bench is even with itself: the control arm should show no change"
+        )
+    if head.schedule == "return":
+        answers.append("whether the baseline itself has moved by the end")
+    return answers
+
+
 def find_limits(study: Study, rounds: int) -> list[str]:
     """Questions that the plan cannot answer, and why, in sentences."""
     head, limits = study.head, []
@@ -106,7 +127,12 @@ def find_limits(study: Study, rounds: int) -> list[str]:
             f"{comparisons} comparisons share the error rate, which costs power: mark the metric "
             "that decides with primary = true, or add rounds"
         )
-    return limits + _unproven(study) + _confounded(study)
+    together = [
+        f"{one} and {other} always change together: their effects cannot be told apart; add a "
+        "configuration that changes only one of them"
+        for one, other in _confounded(study)
+    ]
+    return limits + _unproven(study) + together
 
 
 def _unproven(study: Study) -> list[str]:
@@ -121,17 +147,14 @@ def _unproven(study: Study) -> list[str]:
     )
 
 
-def _confounded(study: Study) -> list[str]:
+def _confounded(study: Study) -> list[tuple[str, str]]:
     """Pairs of factors that always change together."""
     rows = [configuration.levels for configuration in study.configurations]
     found = []
     for one, other in itertools.combinations(study.file.factor, 2):
         pairs = {(row[one], row[other]) for row in rows}
         if 1 < len({a for a, _ in pairs}) == len({b for _, b in pairs}) == len(pairs):
-            found.append(
-                f"{one} and {other} always change together: their effects cannot be told apart; "
-                "add a configuration that changes only one of them"
-            )
+            found.append((one, other))
     return found
 
 

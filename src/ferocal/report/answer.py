@@ -11,7 +11,7 @@ from ferocal.report.numbers import change_text, counted, margin_text
 _CHANGED = (Verdict.BETTER, Verdict.WORSE)
 # With more configurations than this the sentence counts instead of naming each.
 _MOST_NAMED = 2
-_MOST_METRICS = 3
+_MOST_METRICS = 4
 
 
 def label(effect: Effect) -> str:

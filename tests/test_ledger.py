@@ -1,0 +1,173 @@
+"""The ledger on its own and in bad hands: merging, marking, locked and closed places."""
+
+from __future__ import annotations
+
+import os
+import random
+import sqlite3
+import subprocess
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from conftest import Ferocal
+from ferocal.errors import LedgerError
+from ferocal.ledger.annotate import mark_runs, read_runs
+from ferocal.ledger.extract import read_columns
+from ferocal.ledger.merge import merge_ledgers
+from ferocal.ledger.opening import LEDGER_FILE, open_ledger
+from ferocal.ledger.records import (
+    Ending,
+    Outcome,
+    SessionRecord,
+    Slot,
+    Value,
+    VisitRecord,
+    pack,
+)
+from ferocal.ledger.store import Ledger
+from test_measure import query, valid_runs
+
+Study = Callable[..., Ferocal]
+
+
+def fill(ledger: Ledger, rng: random.Random, visits: int) -> None:
+    """Record visits with runs of every outcome."""
+    ledger.begin_session(SessionRecord("1", {}, rounds=9, decide=False))
+    for number in range(visits):
+        name = rng.choice(["r61", "r64"])
+        facts = [{"name": "memory", "value": rng.choice(["16", "32"])}]
+        visit = ledger.begin_visit(
+            VisitRecord(
+                "node", name, {"driver": name}, number, number, 0.0, "active", [], facts, {}, []
+            )
+        )
+        for k in range(rng.randrange(4)):
+            slot = Slot(number, name, "flight", k)
+            run = ledger.begin_run(visit, slot, k, warmup=False)
+            outcome = rng.choice([Outcome.OK, Outcome.OK, Outcome.FAILED])
+            values = [Value("flight", "fps", rng.choice(["fps", "Hz"]), rng.gauss(60, 1))]
+            streams = {"stdout": (rng.randbytes(20), 20)}
+            ledger.end_run(run, Ending(outcome, None, 1.0, values, streams))
+    runs = [run for run in read_runs(ledger) if run.excluded is None]
+    if runs:
+        mark_runs(ledger, [rng.choice(runs).id], excluded=True, reason="dark")
+
+
+def content(ledger: Ledger) -> list[object]:
+    """What a ledger holds, whatever its local keys and the order of its rows."""
+    rows = [
+        (r.id, r.visit, r.configuration, r.round, r.outcome, r.excluded, sorted(r.values.items()))
+        for r in read_runs(ledger)
+    ]
+    return [sorted(rows), sorted(value for *_, value in read_columns(ledger).readings)]
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_merging_is_whole_once_only_and_in_any_order(tmp_path: Path, seed: int) -> None:
+    rng = random.Random(seed)
+    ledgers = []
+    for number in range(4):
+        directory = tmp_path / str(number)
+        directory.mkdir()
+        ledgers.append(open_ledger(directory, create=True))
+    one, other, third, empty = ledgers
+    for ledger in (one, other, third):
+        fill(ledger, rng, visits=rng.randrange(1, 6))
+    merged = merge_ledgers(empty, one)
+    assert content(empty) == content(one)
+    assert merged.runs == len(read_runs(one))
+    for source in (other, third, other):
+        merged = merge_ledgers(empty, source)
+    assert (merged.visits, merged.runs) == (0, 0)
+    assert merged.known_runs == len(read_runs(other))
+    merge_ledgers(third, other)
+    merge_ledgers(third, one)
+    assert content(third) == content(empty)
+    sql = "SELECT uid, content FROM output JOIN run ON id = run_id"
+    outputs = [dict(query(Ferocal(one.path.parent), sql)) for one in (third, empty)]
+    assert outputs[0] == outputs[1]
+
+
+def test_a_merge_that_fails_leaves_everything_as_it_was(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from ferocal.ledger import merge
+
+    with open_ledger(tmp_path, create=True) as target:
+        fill(target, random.Random(1), 3)
+        (tmp_path / "other").mkdir()
+        source = open_ledger(tmp_path / "other", create=True)
+        fill(source, random.Random(2), 3)
+        before = content(target)
+
+        def fail(*_: object) -> None:
+            raise sqlite3.OperationalError("disk I/O error")
+
+        monkeypatch.setattr(merge, "_bring_children", fail)
+        with pytest.raises(sqlite3.OperationalError):
+            merge_ledgers(target, source)
+        assert content(target) == before
+
+
+def test_long_outputs_keep_both_ends() -> None:
+    import zlib
+
+    kept = zlib.decompress(pack(b"a" * 10**6 + b"z" * 10**6))
+    assert kept.startswith(b"aaa") and kept.endswith(b"zzz")
+    assert b"1,475,712 bytes left out" in kept
+    assert zlib.decompress(pack(b"short")) == b"short"
+
+
+def test_a_locked_ledger_is_waited_for_and_then_told(tmp_path: Path) -> None:
+    with open_ledger(tmp_path, create=True) as ledger:
+        fill(ledger, random.Random(1), 1)
+        blocker = sqlite3.connect(tmp_path / LEDGER_FILE, check_same_thread=False)
+        blocker.execute("BEGIN EXCLUSIVE")
+        threading.Timer(0.7, blocker.rollback).start()
+        start = time.monotonic()
+        fill(ledger, random.Random(2), 1)
+        assert time.monotonic() - start > 0.5
+        blocker.close()
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
+def test_a_folder_that_cannot_be_written_is_told_and_can_be_read(small_study: Study) -> None:
+    ferocal = small_study(rounds=2)
+    ferocal("measure")
+    before = (ferocal.directory / LEDGER_FILE).read_bytes()
+    place = str(ferocal.directory)
+    if subprocess.run(["mount", "--bind", place, place], check=False).returncode:
+        pytest.skip("mounting is not allowed here")
+    try:
+        subprocess.run(["mount", "-o", "remount,ro,bind", place], check=True)
+        error = ferocal("measure", "--rounds", "3", status=1).stderr
+        assert "Read-only file system" in error or "cannot be written" in error
+        assert ferocal.json("compare")["effects"][0]["rounds"] == 2
+        assert "cannot be written" in ferocal("report", status=1).stderr
+        assert "cannot be written" in ferocal("note", "dark", status=1).stderr
+    finally:
+        subprocess.run(["umount", place], check=True)
+    assert (ferocal.directory / LEDGER_FILE).read_bytes() == before
+
+
+def test_an_empty_or_truncated_ledger_is_told(small_study: Study) -> None:
+    ferocal = small_study(rounds=1)
+    ledger = ferocal.directory / LEDGER_FILE
+    ferocal("measure")
+    whole = ledger.read_bytes()
+    ledger.write_bytes(whole[: len(whole) // 2])
+    assert "cannot be" in ferocal("compare", status=1).stderr
+    ledger.write_bytes(b"")
+    assert "no such table" in ferocal("compare", status=1).stderr
+    ledger.write_bytes(whole)
+    assert len(valid_runs(ferocal)) == 2
+
+
+def test_an_unknown_subject_of_a_ledger_is_an_error(tmp_path: Path) -> None:
+    with pytest.raises(LedgerError, match="nothing recorded yet"):
+        open_ledger(tmp_path)
+    assert not (tmp_path / LEDGER_FILE).exists()
