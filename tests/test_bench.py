@@ -367,7 +367,8 @@ def test_the_plan_tells_rounds_needed_and_the_control_arm_is_measured(small_stud
     exact = solve(effect_size=0.0198 / 0.03, alpha=0.025, power=0.8)
     assert outlook["rounds_80"] == pytest.approx(exact, abs=1)
     assert outlook["rounds_90"] > outlook["rounds_80"]
-    assert any("3 rounds are few" in limit for limit in seen["limits"])
+    assert any("3 rounds are few: intervals" in limit for limit in seen["limits"])
+    assert any("few for the margin of flight score" in limit for limit in seen["limits"])
     assert any("nothing proves" in limit for limit in seen["limits"])
     assert (seen["cost"]["visits"], seen["cost"]["seconds"]) == (9, None)
     ferocal("measure")

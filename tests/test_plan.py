@@ -137,7 +137,7 @@ def test_answers_say_what_a_plan_can_tell(tmp_path: Path) -> None:
     assert "which factor carries a change: driver, firmware" in answers()
     assert "which factor" not in answers(configuration=TOGETHER)
     assert "without an interval" in answers('schedule = "once"')
-    assert "control arm" in answers("control = true")
+    assert "control arm should not change" in answers("control = true")
 
 
 def test_the_outlook_uses_the_margin_and_the_number_of_comparisons(tmp_path: Path) -> None:

@@ -132,7 +132,10 @@ def test_a_caveat_is_told_once_with_the_places_where_it_applies() -> None:
 
 def test_json_has_no_nan_and_loses_no_digit() -> None:
     strange = effect(1 / 3, float("nan"))
-    text = dumps(comparison_object([strange], "?", "r61", 0.02, 0.95))
+    document = comparison_object(
+        [strange], question="?", baseline="r61", margin=0.02, confidence=0.95, excluded=0
+    )
+    text = dumps(document)
     (parsed,) = json.loads(text)["effects"]
     assert (parsed["low"], parsed["high"]) == (None, None)
     assert parsed["change"] == 1 / 3

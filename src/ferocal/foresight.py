@@ -9,7 +9,15 @@ from ferocal.analysis.components import Components, estimate_components
 from ferocal.assemble import gather
 from ferocal.ledger.extract import Durations, read_durations
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
-from ferocal.plan.advice import Cost, Outlook, estimate_cost, find_answers, find_limits, foresee
+from ferocal.plan.advice import (
+    Cost,
+    Outlook,
+    estimate_cost,
+    find_answers,
+    find_limits,
+    find_short_margins,
+    foresee,
+)
 from ferocal.plan.order import PlannedVisit, plan_study
 from ferocal.study.load import Study, load_study
 
@@ -72,7 +80,7 @@ def foresee_directory(
         visits=visits,
         cost=cost,
         answers=find_answers(study, count),
-        limits=find_limits(study, count),
+        limits=find_limits(study, count) + find_short_margins(outlooks, count),
         spread_from=source,
         detect=detect,
         outlooks=outlooks,

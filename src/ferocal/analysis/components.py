@@ -6,10 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ferocal.analysis.pairing import split_sides
 from ferocal.analysis.readings import (
     FloatArray,
     Readings,
-    VisitSummaries,
     choose_scales,
     summarise_visits,
 )
@@ -38,11 +38,11 @@ def estimate_components(readings: Readings, baseline: str, series: int) -> Compo
     """
     summaries = summarise_visits(readings)
     squares, degrees, runs = 0.0, 0, []
-    base = _side(summaries, series, readings.configurations.index(baseline))
-    for c in range(len(readings.configurations)):
-        side = _side(summaries, series, c)
-        common = [r for r in side if r in base and side is not base]
-        if readings.configurations[c] == baseline or len(common) < 2:
+    sides = split_sides(summaries, series)
+    base = sides.pop(readings.configurations.index(baseline), {})
+    for side in sides.values():
+        common = [r for r in side if r in base]
+        if len(common) < 2:
             continue
         differences = np.array([side[r][0] - base[r][0] for r in common])
         squares += float(np.sum((differences - differences.mean()) ** 2))
@@ -59,19 +59,6 @@ def estimate_components(readings: Readings, baseline: str, series: int) -> Compo
         run_variance=run_variance,
         visit_variance=max(0.0, variance / 2 - own),
     )
-
-
-def _side(
-    summaries: VisitSummaries, series: int, configuration: int
-) -> dict[int, tuple[float, int]]:
-    chosen = (summaries.series_of == series) & (summaries.configuration_of == configuration)
-    rows = zip(
-        summaries.round_of[chosen].tolist(),
-        summaries.centre[chosen].tolist(),
-        summaries.runs[chosen].tolist(),
-        strict=True,
-    )
-    return {r: (centre, runs) for r, centre, runs in rows}
 
 
 def _run_variance(readings: Readings, series: int) -> float:

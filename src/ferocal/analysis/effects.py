@@ -10,13 +10,13 @@ import numpy as np
 from ferocal.analysis import caveats
 from ferocal.analysis.caveats import Caveat
 from ferocal.analysis.looks import LookPlan
-from ferocal.analysis.paired import PairedResult, paired_t
+from ferocal.analysis.paired import PairedResult
+from ferocal.analysis.pairing import Pairing, pair, split_sides
 from ferocal.analysis.power import rounds_to_decide
 from ferocal.analysis.readings import (
     Readings,
     Scale,
     Series,
-    VisitSummaries,
     summarise_visits,
 )
 from ferocal.analysis.verdicts import (
@@ -57,15 +57,6 @@ class Effect:
     runs: int
     more_rounds: int | None
     caveats: tuple[Caveat, ...]
-
-
-@dataclass(frozen=True)
-class _Pairing:
-    """Differences of the rounds in which both sides have readings."""
-
-    shift: PairedResult
-    runs: int
-    unpaired: int
 
 
 def estimate_effects(
@@ -121,11 +112,11 @@ def _estimate(
     base = readings.configurations.index(baseline)
     effects = []
     for s, series in enumerate(readings.series):
-        sides = _sides(summaries, s)
+        sides = split_sides(summaries, s)
         for c, configuration in enumerate(readings.configurations):
             if c == base or c not in sides or base not in sides:
                 continue
-            pairing = _pair(sides[c], sides[base], confidence, interleaved)
+            pairing = pair(sides[c], sides[base], confidence, interleaved)
             if pairing is None:
                 continue
             effects.append(
@@ -176,48 +167,12 @@ def _key(effect: Effect) -> tuple[Series, str]:
     return effect.series, effect.configuration
 
 
-_Side = dict[int, tuple[float, int]]
-
-
-def _sides(summaries: VisitSummaries, series: int) -> dict[int, _Side]:
-    """Centre and number of runs by configuration and round, for one series."""
-    begin, end = np.searchsorted(summaries.series_of, [series, series + 1])
-    sides: dict[int, _Side] = {}
-    columns = (summaries.configuration_of, summaries.round_of, summaries.centre, summaries.runs)
-    for c, r, centre, runs in zip(*(column[begin:end].tolist() for column in columns), strict=True):
-        sides.setdefault(c, {})[r] = (centre, runs)
-    return sides
-
-
-def _pair(side: _Side, base: _Side, confidence: float, interleaved: bool) -> _Pairing | None:
-    if not interleaved:
-        return _contrast(side, base)
-    common = sorted(side.keys() & base.keys())
-    if not common:
-        return None
-    differences = np.array([side[r][0] - base[r][0] for r in common])
-    return _Pairing(
-        shift=paired_t(differences, confidence=confidence),
-        runs=sum(side[r][1] + base[r][1] for r in common),
-        unpaired=len(side.keys() ^ base.keys()),
-    )
-
-
-def _contrast(side: _Side, base: _Side) -> _Pairing:
-    """The change between arms that were not interleaved: no interval can be had from it."""
-    nan = float("nan")
-    means = [float(np.mean([centre for centre, _ in arm.values()])) for arm in (side, base)]
-    runs = sum(runs for arm in (side, base) for _, runs in arm.values())
-    shift = PairedResult(means[0] - means[1], nan, nan, nan, nan, 0)
-    return _Pairing(shift, runs, 0)
-
-
 def _undecided(
     bench: str,
     series: Series,
     scale: Scale,
     names: tuple[str, str],
-    pairing: _Pairing,
+    pairing: Pairing,
     differing: Sequence[str],
 ) -> Effect:
     """An effect with its numbers and caveats, before the verdict."""
@@ -251,7 +206,7 @@ def _caveats(
     series: Series,
     scale: Scale,
     names: tuple[str, str],
-    pairing: _Pairing,
+    pairing: Pairing,
     differing: Sequence[str],
 ) -> list[Caveat]:
     baseline, configuration = names

@@ -41,10 +41,11 @@ def command(directory: Path, as_json: bool) -> None:
         print_json(
             comparison_object(
                 comparison.effects,
-                head.question,
-                comparison.baseline,
-                head.margin,
-                comparison.confidence,
+                question=head.question,
+                baseline=comparison.baseline,
+                margin=head.margin,
+                confidence=comparison.confidence,
+                excluded=comparison.evidence.excluded,
             )
         )
     else:

@@ -84,7 +84,8 @@ def _describe(study: Study) -> dict[str, Any]:
 def _steps(level: Level) -> list[str]:
     """What brings a level besides environment and prefix, in words."""
     steps = [f"switch: {' '.join(step.words)}" for step in level.switch]
-    return steps + ([f"operator: {level.hold}"] if level.hold else [])
+    steps += [f"operator: {level.hold}"] if level.hold else []
+    return steps + ([f"note: {level.note}"] if level.note else [])
 
 
 def _show_overhead(directory: Path) -> None:

@@ -100,8 +100,11 @@ def ask_operator(configuration: str, level: str, text: str) -> Decision | None:
         return None
     click.echo(f"\nfor {configuration}, {level} is needed now:\n  {text}")
     choices = click.Choice([decision.value for decision in Decision])
-    answer = click.prompt("when it is done", type=choices, default="continue")
-    return Decision(answer)
+    try:
+        return Decision(click.prompt("when it is done", type=choices, default="continue"))
+    except click.Abort:
+        # Ctrl-C at the question ends measuring as it does anywhere else.
+        raise KeyboardInterrupt from None
 
 
 @contextmanager

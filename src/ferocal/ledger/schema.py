@@ -6,6 +6,8 @@ that ledgers can be merged; the integer keys are local to one ledger.
 
 from __future__ import annotations
 
+from typing import Any
+
 from sqlalchemy import (
     JSON,
     Boolean,
@@ -24,6 +26,15 @@ from sqlalchemy import (
 SCHEMA_VERSION = 1
 
 metadata = MetaData()
+
+
+def _identity() -> list[Column[Any]]:
+    """A key that is local to this ledger, and one that no other ledger has."""
+    return [
+        Column("id", Integer, primary_key=True),
+        Column("uid", String(32), nullable=False, unique=True),
+    ]
+
 
 about = Table(
     "about",
@@ -54,8 +65,7 @@ facts = Table(
 session = Table(
     "session",
     metadata,
-    Column("id", Integer, primary_key=True),
-    Column("uid", String(32), nullable=False, unique=True),
+    *_identity(),
     Column("started_at", String(40), nullable=False),
     Column("version", String(40), nullable=False),
     Column("overhead", JSON, nullable=False),
@@ -68,8 +78,7 @@ session = Table(
 visit = Table(
     "visit",
     metadata,
-    Column("id", Integer, primary_key=True),
-    Column("uid", String(32), nullable=False, unique=True),
+    *_identity(),
     Column("session_id", ForeignKey("session.id"), nullable=False),
     Column("bench", String(200), nullable=False),
     Column("configuration", String(200), nullable=False, index=True),
@@ -91,8 +100,7 @@ visit = Table(
 run = Table(
     "run",
     metadata,
-    Column("id", Integer, primary_key=True),
-    Column("uid", String(32), nullable=False, unique=True),
+    *_identity(),
     Column("visit_id", ForeignKey("visit.id"), nullable=False, index=True),
     Column("workload", String(200), nullable=False),
     Column("number", Integer, nullable=False),
@@ -128,8 +136,7 @@ output = Table(
 step = Table(
     "step",
     metadata,
-    Column("id", Integer, primary_key=True),
-    Column("uid", String(32), nullable=False, unique=True),
+    *_identity(),
     Column("bench", String(200), nullable=False),
     Column("at", String(40), nullable=False),
     Column("kind", String(10), nullable=False),
@@ -145,8 +152,7 @@ step = Table(
 mark = Table(
     "mark",
     metadata,
-    Column("id", Integer, primary_key=True),
-    Column("uid", String(32), nullable=False, unique=True),
+    *_identity(),
     Column("run_id", ForeignKey("run.id"), nullable=False, index=True),
     Column("at", String(40), nullable=False),
     Column("excluded", Boolean, nullable=False),
@@ -156,8 +162,7 @@ mark = Table(
 note = Table(
     "note",
     metadata,
-    Column("id", Integer, primary_key=True),
-    Column("uid", String(32), nullable=False, unique=True),
+    *_identity(),
     Column("at", String(40), nullable=False),
     Column("subject", String(20), nullable=False),
     Column("name", String(200), nullable=False),
@@ -168,8 +173,7 @@ note = Table(
 look = Table(
     "look",
     metadata,
-    Column("id", Integer, primary_key=True),
-    Column("uid", String(32), nullable=False, unique=True),
+    *_identity(),
     Column("at", String(40), nullable=False),
     Column("round", Integer, nullable=False),
     Column("limit", Integer, nullable=False),

@@ -9,7 +9,7 @@ from typing import Any
 
 from ferocal.bench.commands import prepare
 from ferocal.bench.conditions import BusyMeter, ConditionReader
-from ferocal.bench.execution import Completed, Executor
+from ferocal.bench.execution import Completed, Executor, Invocation
 from ferocal.bench.verification import (
     CheckResult,
     needs_observation,
@@ -19,7 +19,7 @@ from ferocal.bench.verification import (
 from ferocal.errors import VerificationError
 from ferocal.ledger.records import Ending, Outcome, Slot, VisitRecord
 from ferocal.ledger.store import Ledger
-from ferocal.measure.extract import ExtractionError, extract_values
+from ferocal.measure.conclude import conclude
 from ferocal.measure.progress import Observer, Summary
 from ferocal.measure.settle import settle
 from ferocal.measure.subjects import describe_subjects
@@ -227,21 +227,31 @@ class Session:
             self._ledger.set_aside(visit.id, [asdict(check) for check in visit.checks])
 
     def _take(self, visit: _Visit, slot: Slot, workload: Workload, *, warmup: bool) -> Ending:
+        """Take one run, or warm up, and record it."""
         self._observer.running(slot.workload, warmup=warmup)
         visit.runs += 1
-        observe = slot.workload in visit.unobserved
-        visit.unobserved.discard(slot.workload)
-        environment = {
-            **visit.context,
-            **workload.environment,
-            **visit.configuration.environment,
-        }
+        configuration = visit.configuration
+        environment = {**visit.context, **workload.environment, **configuration.environment}
         invocation = replace(
-            prepare(workload, self._study.directory, environment, visit.configuration.prefix),
-            observe=observe,
+            prepare(workload, self._study.directory, environment, configuration.prefix),
+            observe=slot.workload in visit.unobserved,
         )
+        visit.unobserved.discard(slot.workload)
         before = self._conditions(environment)
         run_id = self._ledger.begin_run(visit.id, slot, visit.runs, warmup=warmup)
+        completed, others = self._execute(run_id, invocation)
+        conditions = {"before": before, "after": self._conditions(environment), **others}
+        ending = conclude(slot.workload, workload, completed, warmup=warmup)
+        if invocation.observe and completed.error is None:
+            seen = verify_running(configuration, self._study.directory, completed.processes)
+            self._add_checks(visit, seen)
+        if visit.failed:
+            ending = replace(ending, outcome=Outcome.NOT_ACTIVE, values=())
+        self._ledger.end_run(run_id, replace(ending, conditions=conditions))
+        return ending
+
+    def _execute(self, run_id: int, invocation: Invocation) -> tuple[Completed, dict[str, Any]]:
+        """Run to the end; what came of it, and how busy others were meanwhile."""
         self._meter.begin()
         try:
             completed = self._executor.run(invocation)
@@ -249,22 +259,7 @@ class Session:
             self._ledger.end_run(run_id, Ending(Outcome.INTERRUPTED, "interrupted with Ctrl-C"))
             raise
         share, names = self._meter.end(completed.cpu)
-        conditions = {
-            "before": before,
-            "after": self._conditions(environment),
-            "busy share of others": share,
-            "busiest others": names,
-        }
-        ending = conclude(slot.workload, workload, completed, warmup=warmup)
-        if observe and completed.error is None:
-            self._add_checks(
-                visit,
-                verify_running(visit.configuration, self._study.directory, completed.processes),
-            )
-        if visit.failed:
-            ending = replace(ending, outcome=Outcome.NOT_ACTIVE, values=())
-        self._ledger.end_run(run_id, replace(ending, conditions=conditions))
-        return ending
+        return completed, {"busy share of others": share, "busiest others": names}
 
     def _conditions(self, environment: dict[str, str]) -> dict[str, Any]:
         return {**self._reader.read(), **self._survey.probe_conditions(environment)}
@@ -277,27 +272,6 @@ def visit_context(planned: PlannedVisit) -> dict[str, str]:
         "FEROCAL_ROUND": str(planned.round),
         "FEROCAL_VISIT": str(planned.position),
     }
-
-
-def conclude(name: str, workload: Workload, completed: Completed, *, warmup: bool) -> Ending:
-    """What a run came to: its outcome, why, and its readings (none of a warm-up)."""
-    outcome, reason = Outcome.OK, completed.failure
-    values = []
-    if reason is not None:
-        outcome = Outcome.OVERRAN if completed.ended_for == "overran" else Outcome.FAILED
-        complaint = completed.stderr.decode("utf-8", "replace").strip()[-400:]
-        reason = f"{reason}: {complaint}" if complaint else reason
-    elif not warmup:
-        try:
-            values = extract_values(name, workload.metric, completed)
-        except ExtractionError as error:
-            outcome, reason = Outcome.FAILED, str(error)
-    streams = {
-        "stdout": (completed.stdout, completed.stdout_size),
-        "stderr": (completed.stderr, len(completed.stderr)),
-    }
-    kept = {name: stream for name, stream in streams.items() if stream[1]}
-    return Ending(outcome, reason, completed.wall, values, kept, completed.exit_status)
 
 
 def _not_active(planned: PlannedVisit, failed: list[CheckResult]) -> VerificationError:

@@ -93,9 +93,7 @@ def find_answers(study: Study, rounds: int) -> list[str]:
     if len(study.file.factor) > 1 and separate and study.file.configuration.design != "listed":
         answers.append(f"which factor carries a change: {', '.join(separate)}")
     if head.control:
-        answers.append(
-            "whether the bench is even with itself: the control arm should show no change"
-        )
+        answers.append("whether the bench agrees with itself: the control arm should not change")
     if head.schedule == "return":
         answers.append("whether the baseline itself has moved by the end")
     return answers
@@ -230,3 +228,13 @@ def _runs(cost: Cost, known: Components) -> int | None:
     return best_runs(
         cost.switch_seconds, cost.run_seconds, known.run_variance, known.visit_variance
     )
+
+
+def find_short_margins(outlooks: Sequence[Outlook], rounds: int) -> list[str]:
+    """Metrics for which these rounds are too few to show that nothing changes."""
+    return [
+        f"{rounds} rounds are few for the margin of {o.workload} {o.metric}: if nothing changes, "
+        f"that is shown with a probability of {o.equivalence:.0%}"
+        for o in outlooks
+        if o.equivalence < 0.8
+    ]

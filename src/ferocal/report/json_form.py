@@ -74,14 +74,21 @@ def cell_objects(rows: Sequence[Sequence[Cell | None]]) -> list[dict[str, Any]]:
 
 
 def comparison_object(
-    effects: Sequence[Effect], question: str, baseline: str, margin: float, confidence: float
+    effects: Sequence[Effect],
+    *,
+    question: str,
+    baseline: str,
+    margin: float,
+    confidence: float,
+    excluded: int,
 ) -> dict[str, Any]:
-    """The object that `ferocal compare --json` prints."""
+    """The object that `ferocal compare --json` prints; ``excluded`` counts runs."""
     return {
         "question": question,
         "answer": answer(effects),
         "baseline": baseline,
         "confidence": confidence,
         "margin": margin,
+        "excluded": excluded,
         "effects": [effect_object(effect) for effect in effects],
     }

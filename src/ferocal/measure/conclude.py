@@ -1,0 +1,29 @@
+"""What a run came to."""
+
+from __future__ import annotations
+
+from ferocal.bench.execution import Completed
+from ferocal.ledger.records import Ending, Outcome
+from ferocal.measure.extract import ExtractionError, extract_values
+from ferocal.study.model import Workload
+
+
+def conclude(name: str, workload: Workload, completed: Completed, *, warmup: bool) -> Ending:
+    """What a run came to: its outcome, why, and its readings (none of a warm-up)."""
+    outcome, reason = Outcome.OK, completed.failure
+    values = []
+    if reason is not None:
+        outcome = Outcome.OVERRAN if completed.ended_for == "overran" else Outcome.FAILED
+        complaint = completed.stderr.decode("utf-8", "replace").strip()[-400:]
+        reason = f"{reason}: {complaint}" if complaint else reason
+    elif not warmup:
+        try:
+            values = extract_values(name, workload.metric, completed)
+        except ExtractionError as error:
+            outcome, reason = Outcome.FAILED, str(error)
+    streams = {
+        "stdout": (completed.stdout, completed.stdout_size),
+        "stderr": (completed.stderr, len(completed.stderr)),
+    }
+    kept = {name: stream for name, stream in streams.items() if stream[1]}
+    return Ending(outcome, reason, completed.wall, values, kept, completed.exit_status)
