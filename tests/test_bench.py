@@ -240,6 +240,10 @@ def test_facts_read_in_two_ways_are_compared_by_what_both_can_tell() -> None:
     (change,) = find_changes([one], [renamed], hardware)
     assert not change.comparable
     assert find_changes([one], [renamed, declared], hardware) == []
+    amounts = [Fact("memory", value, "hardware", "portable") for value in ("23.5 GiB", "23.4 GiB")]
+    assert find_changes(amounts[:1], amounts[1:], hardware) == []
+    less = Fact("memory", "16.0 GiB", "hardware", "portable")
+    assert len(find_changes(amounts[:1], [less], hardware)) == 1
     other = Fact("processor", "Tarn 8", "hardware", "linux files")
     (change,) = find_changes([one], [other, declared], hardware)
     assert change.comparable
@@ -353,7 +357,8 @@ def test_runs_are_excluded_restored_and_noted(small_study: Study) -> None:
     ferocal("restore", first)
     assert ferocal.json("compare")["effects"][0]["rounds"] == 3
     ferocal("note", "flicker at the zenith", "--configuration", "on")
-    assert "configuration on: flicker at the zenith" in ferocal("note").stdout
+    (note,) = ferocal.json("note")["notes"]
+    assert (note["subject"], note["name"]) == ("configuration", "on")
     ferocal("report")
     assert "flicker at the zenith" in (ferocal.directory / "report.html").read_text()
 

@@ -38,6 +38,12 @@ def test_every_command_has_a_summary_and_an_example(name: str, summary: str) -> 
     assert f"Example: ferocal {name}" in command.help
 
 
+def test_ferocal_alone_shows_the_commands_in_the_order_of_the_day(ferocal: Ferocal) -> None:
+    output = ferocal().stdout
+    places = [output.index(f"\n  {name} ") for name, _ in COMMANDS]
+    assert places == sorted(places)
+
+
 def test_an_unknown_command_is_a_usage_error(ferocal: Ferocal) -> None:
     assert "comprae" in ferocal("comprae", status=2).stderr
 
@@ -111,6 +117,20 @@ def test_the_example_of_this_machine(ferocal: Ferocal) -> None:
     ferocal.write(text.replace("MALLOC_", "IGNORED_"))
     error = ferocal("measure", "--rounds", "3", status=1).stderr
     assert 'allocator=keep is not active: expected equals "kept", seen "handed back"' in error
+
+
+def test_the_documents_name_every_key_and_caveat(demo: tuple[Ferocal, str]) -> None:
+    manual = (ROOT / "docs" / "json.md").read_text(encoding="utf-8")
+    result = demo[0].json("compare")
+    keys = [*result, *result["effects"][0]]
+    keys += demo[0].json("readings")["runs"][0]
+    keys += demo[0].json("table")["cells"][0]
+    plan = demo[0].json("plan")
+    keys += [*plan, *plan["cost"], *plan["outlook"][0], *plan["outlook"][0]["components"]]
+    keys += demo[0].json("inspect")
+    caveats = (ROOT / "src/ferocal/analysis/caveats.py").read_text(encoding="utf-8")
+    keys += re.findall(r'Caveat\(\s*"([a-z-]+)"', caveats)
+    assert [key for key in keys if f"`{key}`" not in manual] == []
 
 
 def test_the_manual_names_every_command() -> None:

@@ -171,3 +171,18 @@ def test_an_unknown_subject_of_a_ledger_is_an_error(tmp_path: Path) -> None:
     with pytest.raises(LedgerError, match="nothing recorded yet"):
         open_ledger(tmp_path)
     assert not (tmp_path / LEDGER_FILE).exists()
+
+
+def test_tables_and_version_come_into_being_together(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from ferocal.ledger import opening, schema
+
+    monkeypatch.setattr(schema, "SCHEMA_VERSION", None)  # violates a constraint at the last step
+    monkeypatch.setattr(opening, "str", lambda value: value, raising=False)
+    with pytest.raises(LedgerError, match="cannot be"):
+        open_ledger(tmp_path, create=True)
+    monkeypatch.undo()
+    tables = sqlite3.connect(tmp_path / LEDGER_FILE).execute("SELECT name FROM sqlite_master")
+    assert tables.fetchall() == []
+    open_ledger(tmp_path, create=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import platform
+import re
 import sys
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
@@ -117,8 +118,21 @@ def find_changes(
         for fact in now
         if fact.kind in kinds and fact.name in reference
         for comparable in [reference[fact.name].source == fact.source]
-        if reference[fact.name].value != fact.value and (comparable or fact.name not in declared)
+        if not _same(reference[fact.name].value, fact.value)
+        and (comparable or fact.name not in declared)
     ]
+
+
+def _same(one: str, other: str) -> bool:
+    """Whether two values are equal, amounts with the same unit up to a hundredth.
+
+    The memory that a kernel reports differs a little from boot to boot.
+    """
+    amounts = [re.fullmatch(r"([0-9.]+) ([A-Za-z]+)", value) for value in (one, other)]
+    if one == other or amounts[0] is None or amounts[1] is None:
+        return one == other
+    low, high = sorted(float(amount[1]) for amount in amounts if amount is not None)
+    return amounts[0][2] == amounts[1][2] and high - low <= 0.01 * high
 
 
 def _release() -> str:

@@ -69,10 +69,14 @@ class CommandGroup(click.Group):
 
 @click.group(
     cls=CommandGroup,
+    invoke_without_command=True,
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
     epilog="A first look: ferocal demo. A first study: ferocal new DIR.",
 )
 @click.version_option(__version__, prog_name="ferocal")
 @click.option("--debug", is_flag=True, help="Show tracebacks of errors.")
-def ferocal(debug: bool) -> None:
+@click.pass_context
+def ferocal(context: click.Context, debug: bool) -> None:
     """Tell which software configuration changes the scores, and by how much."""
+    if context.invoked_subcommand is None:
+        click.echo(context.get_help())

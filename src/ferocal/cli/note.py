@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, study_option
+from ferocal.cli.common import example, json_option, print_json, study_option
 
 
 @click.command("note")
@@ -15,6 +15,7 @@ from ferocal.cli.common import example, study_option
 @click.option("--configuration", metavar="NAME", help="The note is on this configuration.")
 @click.option("--workload", metavar="NAME", help="The note is on this workload.")
 @click.option("--run", metavar="ID", help="The note is on this run.")
+@json_option
 @example('ferocal note "no sound" --configuration r64+vulkan')
 def command(
     directory: Path,
@@ -22,6 +23,7 @@ def command(
     configuration: str | None,
     workload: str | None,
     run: str | None,
+    as_json: bool,
 ) -> None:
     """Keep what numbers do not show: no sound, flicker, a crash.
 
@@ -36,11 +38,12 @@ def command(
     named = [(subject, name) for subject, name in given.items() if name is not None]
     if len(named) > 1 or (named and text is None):
         raise click.UsageError("a note needs a text, and one subject at most")
+    if as_json and text is not None:
+        raise click.UsageError("--json lists notes; it does not go with a new one")
     study = load_study(directory)
     with open_ledger(directory, create=text is not None) as ledger:
         if text is None:
-            for at, subject, name, noted in read_notes(ledger):
-                click.echo(f"{at[:16]} {subject} {name}: {noted}")
+            _list(read_notes(ledger), as_json)
             return
         subject, name = named[0] if named else ("study", "")
         if subject == "run":
@@ -51,3 +54,12 @@ def command(
             study.workload(name)
         add_note(ledger, subject, name, text)
     click.echo(f"noted on {subject} {name}".rstrip())
+
+
+def _list(notes: list[tuple[str, str, str, str]], as_json: bool) -> None:
+    if as_json:
+        keys = ("at", "subject", "name", "text")
+        print_json({"notes": [dict(zip(keys, note, strict=True)) for note in notes]})
+        return
+    for at, subject, name, text in notes:
+        click.echo(f"{at[:16]} {subject} {name}".rstrip() + f": {text}")

@@ -136,6 +136,12 @@ def last_levels(ledger: Ledger, bench: str) -> dict[str, str]:
     return dict(ledger.rows(query))
 
 
+def was_visited(ledger: Ledger, bench: str) -> bool:
+    """Whether any visit to a bench has been recorded."""
+    c = schema.visit.c
+    return bool(ledger.rows(sa.select(c.id).where(c.bench == bench).limit(1)))
+
+
 def waiting_hold(ledger: Ledger, bench: str) -> tuple[str, str] | None:
     """Factor and level of the hold at which measuring last ended, if it was at one."""
     c = schema.step.c

@@ -29,6 +29,7 @@ def open_ledger(directory: Path, *, create: bool = False) -> Ledger:
         raise LedgerError(f"{path}: nothing recorded yet; take readings with `ferocal measure`")
     engine = sa.create_engine(f"sqlite:///{path}")
     sa.event.listen(engine, "connect", _configure_sqlite)
+    sa.event.listen(engine, "begin", lambda connection: connection.exec_driver_sql("BEGIN"))
     try:
         if create:
             _create_tables(engine)
@@ -40,6 +41,9 @@ def open_ledger(directory: Path, *, create: bool = False) -> Ledger:
 
 
 def _configure_sqlite(connection: Any, _record: Any) -> None:
+    # The driver would begin transactions by itself, but not before CREATE TABLE: a process
+    # killed then would leave a ledger without its version. The engine begins them instead.
+    connection.isolation_level = None
     cursor = connection.cursor()
     cursor.execute("PRAGMA foreign_keys = ON")
     cursor.execute("PRAGMA busy_timeout = 10000")

@@ -9,7 +9,7 @@ from ferocal.bench.commands import prepare
 from ferocal.bench.execution import Executor
 from ferocal.bench.verification import verify
 from ferocal.errors import FerocalError, HoldError
-from ferocal.ledger.extract import last_levels, waiting_hold
+from ferocal.ledger.extract import last_levels, waiting_hold, was_visited
 from ferocal.ledger.records import StepRecord
 from ferocal.ledger.store import Ledger
 from ferocal.measure.progress import Decision, Observer
@@ -44,7 +44,7 @@ class Transition:
         self._levels = last_levels(ledger, study.bench)
         self._unproven = set(study.file.factor)
         self._waiting = waiting_hold(ledger, study.bench)
-        self._visited: Configuration | None = None
+        self._visited = was_visited(ledger, study.bench)
 
     def assume(self, configuration: Configuration) -> None:
         """Take it that the bench is in a configuration, which was verified."""
@@ -77,10 +77,10 @@ class Transition:
                 self._do(factor, before, "leave", environment)
         for factor in changed:
             self._switch(factor, configuration, environment, context)
-        if not changed and self._visited is not None:
+        if not changed and self._visited:
             for factor, level in configuration.levels.items():
                 self._do(factor, level, "renew", environment)
-        self._visited = configuration
+        self._visited = True
         return time.monotonic() - start
 
     def _must_change(
