@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 import subprocess
 import sys
@@ -75,6 +76,41 @@ def make_other(ferocal: Ferocal) -> str:
     other.mkdir()
     (other / "study.toml").write_text("# mine")
     return str(other)
+
+
+def test_compare_selects_sorts_and_takes_another_baseline(demo: tuple[Ferocal, str]) -> None:
+    ferocal = demo[0]
+    everything = ferocal.json("compare")["effects"]
+    other = ferocal.json("compare", "--against", "r64+vulkan")
+    assert other["baseline"] == "r64+vulkan"
+    change = {(e["workload"], e["configuration"]): e["change"] for e in everything}
+    for effect in other["effects"]:
+        if effect["configuration"] == "r61+opengl":
+            back = change[effect["workload"], "r64+vulkan"]
+            assert (1 + effect["change"]) * (1 + back) == pytest.approx(1)
+    chosen = ferocal.json("compare", "--workload", "show-export", "--configuration", "r61+vulkan")
+    assert chosen["effects"] == [
+        e for e in everything
+        if e["workload"] == "show-export" and e["configuration"] == "r61+vulkan"
+    ]  # fmt: skip
+    by_size = ferocal.json("compare", "--sort", "size")["effects"]
+    sizes = [abs(math.log1p(e["change"])) for e in by_size]
+    assert sizes == sorted(sizes, reverse=True)
+    error = ferocal("compare", "--metric", "framerate", status=2).stderr
+    assert 'did you mean "frame-rate"' in error
+    text = ferocal("compare", "--times", "--workload", "show-export").stdout
+    factor = 1 / (1 + change["show-export", "r61+vulkan"])
+    assert f"{factor:.2f}" in text
+
+
+def test_gates_hold_or_exit_with_3(demo: tuple[Ferocal, str]) -> None:
+    ferocal = demo[0]
+    error = ferocal("compare", "--gate", "worse", status=3).stderr
+    assert "gate worse: r64+opengl on catalogue-query throughput is worse" in error
+    ferocal("compare", "--gate", "worse", "--workload", "dome-flight")
+    ferocal("compare", "--gate", "not-equivalent", "--workload", "dome-flight", status=3)
+    one = ("--workload", "catalogue-query", "--configuration", "r61+vulkan")
+    ferocal("compare", "--gate", "not-equivalent", *one)
 
 
 @pytest.mark.parametrize("columns", ["80", "100", "140"])

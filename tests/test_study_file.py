@@ -31,6 +31,22 @@ source = { json = "/fps" }
 """
 
 MISTAKES = [
+    (
+        'source = { json = "/fps" }',
+        'source = { json = "/fps", pattern = "(.*)" }',
+        ["source.pattern: does not go with the other keys here"],
+    ),
+    ('source = { json = "/fps" }', 'source = "wal-time"', ["'wal-time' is not 'wall-time'"]),
+    (
+        "[factor.driver.level.r61]",
+        '[factor.driver.level.r61]\nverify = [{ running = "programm", equals = "x" }]',
+        ["verify.0.running", "'program', 'architecture' or 'libraries'"],
+    ),
+    (
+        "[factor.driver.level.r61]",
+        '[factor.driver.level.r61]\nswitch = [{ comand = "x" }, "y"]',
+        ["switch.0.command: is missing", 'switch.0.comand: unknown key; did you mean "command"?'],
+    ),
     ('margin = "2 %"', 'margn = "2 %"', ["study.margn", 'did you mean "margin"', "line 4"]),
     ('margin = "2 %"', "margin = 2", ["study.margin", '"2 %"', "line 4"]),
     ('margin = "2 %"', 'margin = "2 s"', ["study.margin", "%"]),

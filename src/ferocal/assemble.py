@@ -14,9 +14,11 @@ from ferocal.analysis.effects import Effect, estimate_effects
 from ferocal.analysis.looks import LookPlan, plan_looks
 from ferocal.analysis.readings import Readings, Series
 from ferocal.analysis.verdicts import CONFIDENCE
+from ferocal.errors import UsageError
 from ferocal.ledger.extract import Columns, VisitRow, read_columns, read_facts, read_looks
 from ferocal.ledger.opening import open_ledger
 from ferocal.ledger.store import Ledger
+from ferocal.study.configurations import closest
 from ferocal.study.load import Study, load_study
 
 
@@ -137,9 +139,15 @@ class Comparison:
     evidence: Evidence
 
 
-def compare(study: Study, evidence: Evidence) -> Comparison:
-    """Every configuration against the study's baseline."""
-    base = study.configuration(study.baseline)
+def compare(study: Study, evidence: Evidence, *, against: str | None = None) -> Comparison:
+    """Every configuration against the study's baseline, or against another one.
+
+    Raises
+    ------
+    UsageError
+        When there is no configuration of the name ``against``.
+    """
+    base = study.configuration(against or study.baseline)
     differing = {c.name: c.differs_in(base) for c in study.configurations}
     effects = estimate_effects(
         evidence.readings,
@@ -181,6 +189,46 @@ def gather_directory(directory: Path) -> tuple[Study, Evidence]:
         return study, gather(study, ledger)
 
 
-def compare_directory(directory: Path) -> Comparison:
+def compare_directory(directory: Path, *, against: str | None = None) -> Comparison:
     """The comparison of the study in a directory."""
-    return compare(*gather_directory(directory))
+    study, evidence = gather_directory(directory)
+    return compare(study, evidence, against=against)
+
+
+@dataclass(frozen=True)
+class Selection:
+    """Which effects are wanted; nothing named means all."""
+
+    configurations: tuple[str, ...] = ()
+    workloads: tuple[str, ...] = ()
+    metrics: tuple[str, ...] = ()
+
+    def apply(self, comparison: Comparison) -> Comparison:
+        """The comparison with only the wanted effects.
+
+        They are judged as before: how many comparisons were made does not depend on how
+        many are looked at.
+
+        Raises
+        ------
+        UsageError
+            When a name is not known; the closest one is told.
+        """
+        study = comparison.study
+        for name in self.configurations:
+            study.configuration(name)
+        for name in self.workloads:
+            study.workload(name)
+        known = [name for _, name, _ in study.metrics()]
+        for name in self.metrics:
+            if name not in known:
+                raise UsageError(f'no metric "{name}" in this study; {closest(name, known)}')
+        return replace(comparison, effects=tuple(e for e in comparison.effects if self._wants(e)))
+
+    def _wants(self, effect: Effect) -> bool:
+        pairs = (
+            (self.configurations, effect.configuration),
+            (self.workloads, effect.series.workload),
+            (self.metrics, effect.series.metric),
+        )
+        return all(not wanted or name in wanted for wanted, name in pairs)

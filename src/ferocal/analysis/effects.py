@@ -59,6 +59,37 @@ class Effect:
     caveats: tuple[Caveat, ...]
 
 
+def speed_factor(effect: Effect) -> float:
+    """How many times as fast the configuration is: above 1 is better for every metric.
+
+    The ratio of the configuration to the baseline, turned round for metrics that are
+    better when lower; NaN on the "difference" scale, which has no ratio.
+    """
+    if effect.scale != "ratio":
+        return float("nan")
+    shift = effect.shift.mean
+    return float(np.exp(shift if effect.series.better == "higher" else -shift))
+
+
+def gate_failures(effects: Sequence[Effect], *, gate: str) -> list[Effect]:
+    """Effects that break a gate: of the primary metrics, or of all if none is primary.
+
+    The gate "worse" lets pass what is not shown to be worse, "not-equivalent" only what
+    is shown to be equivalent.
+
+    Raises
+    ------
+    ValueError
+        When the gate is not one of these two.
+    """
+    if gate not in ("worse", "not-equivalent"):
+        raise ValueError(f'gate is "{gate}"; it can be "worse" or "not-equivalent"')
+    counting = [effect for effect in effects if effect.series.primary] or effects
+    if gate == "worse":
+        return [effect for effect in counting if effect.verdict is Verdict.WORSE]
+    return [effect for effect in counting if effect.verdict is not Verdict.EQUIVALENT]
+
+
 def estimate_effects(
     readings: Readings,
     baseline: str,

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import sys
+from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,42 +20,102 @@ from ferocal.cli.common import (
 )
 
 if TYPE_CHECKING:
+    from ferocal.analysis.effects import Effect
     from ferocal.assemble import Comparison
 
 
 @click.command("compare")
 @study_option
 @json_option
-@example("ferocal compare --json > effects.json")
-def command(directory: Path, as_json: bool) -> None:
+@click.option("--against", metavar="NAME", help="Compare with this configuration instead.")
+@click.option("--configuration", "configurations", multiple=True, metavar="NAME", help="Only it.")
+@click.option("--workload", "workloads", multiple=True, metavar="NAME", help="Only this workload.")
+@click.option("--metric", "metrics", multiple=True, metavar="NAME", help="Only this metric.")
+@click.option(
+    "--sort",
+    type=click.Choice(["file", "size", "name"]),
+    default="file",
+    show_default=True,
+    help="Order of the rows: of the study file, by size of effect, or by name.",
+)
+@click.option("--times", is_flag=True, help='Add a column "times as fast", above 1 is better.')
+@click.option(
+    "--gate",
+    type=click.Choice(["worse", "not-equivalent"]),
+    help="Exit with 3 if a primary metric is so (any metric, if none is primary).",
+)
+@example("ferocal compare --against r64+opengl --gate worse")
+def command(
+    directory: Path,
+    as_json: bool,
+    against: str | None,
+    configurations: tuple[str, ...],
+    workloads: tuple[str, ...],
+    metrics: tuple[str, ...],
+    sort: str,
+    times: bool,
+    gate: str | None,
+) -> None:
     """Say which configuration changes the scores, and by how much.
 
     Every configuration is compared with the baseline, metric by metric: the change of
     the measured value with its 95 % interval, and a verdict that says whether that is
     good: better, worse, equivalent (inside the margin) or inconclusive.
+
+    Limits to some configurations, workloads or metrics may be repeated. They change what
+    is shown and what the gate looks at, not how it is judged.
     """
-    from ferocal.assemble import compare_directory
+    from ferocal.assemble import Selection, compare_directory
 
-    comparison = compare_directory(directory)
+    comparison = compare_directory(directory, against=against)
+    comparison = Selection(configurations, workloads, metrics).apply(comparison)
+    comparison = replace(comparison, effects=tuple(_sorted(comparison.effects, sort)))
     if as_json:
-        from ferocal.report.json_form import comparison_object
-
-        head = comparison.study.head
-        print_json(
-            comparison_object(
-                comparison.effects,
-                question=head.question,
-                baseline=comparison.baseline,
-                margin=head.margin,
-                confidence=comparison.confidence,
-                excluded=comparison.evidence.excluded,
-            )
-        )
+        _print_object(comparison)
     else:
-        show_comparison(comparison)
+        show_comparison(comparison, times=times)
+    if gate is not None:
+        _check_gate(comparison, gate)
 
 
-def show_comparison(comparison: Comparison) -> None:
+def _sorted(effects: Sequence[Effect], sort: str) -> list[Effect]:
+    if sort == "size":
+        return sorted(effects, key=lambda e: -abs(e.shift.mean))
+    if sort == "name":
+        return sorted(effects, key=lambda e: (e.series.workload, e.series.metric, e.configuration))
+    return list(effects)
+
+
+def _print_object(comparison: Comparison) -> None:
+    from ferocal.report.json_form import comparison_object
+
+    head = comparison.study.head
+    document = comparison_object(
+        comparison.effects,
+        question=head.question,
+        baseline=comparison.baseline,
+        margin=head.margin,
+        confidence=comparison.confidence,
+        excluded=comparison.evidence.excluded,
+    )
+    print_json(document)
+
+
+def _check_gate(comparison: Comparison, gate: str) -> None:
+    from ferocal.analysis.effects import gate_failures
+
+    broken = gate_failures(comparison.effects, gate=gate)
+    for effect in broken:
+        click.echo(
+            f"gate {gate}: {effect.configuration} on {effect.series.workload} "
+            f"{effect.series.metric} is {effect.verdict}",
+            err=True,
+        )
+    if broken:
+        sys.exit(3)
+
+
+def show_comparison(comparison: Comparison, *, times: bool = False) -> None:
     """Print answer, table and caveats."""
     from ferocal.report.answer import answer, collect_caveats
     from ferocal.report.numbers import margin_text
@@ -62,7 +125,7 @@ def show_comparison(comparison: Comparison) -> None:
     head = comparison.study.head
     console.print(head.question, style="bold")
     console.print(answer(comparison.effects) + "\n")
-    console.print(effects_table(comparison.effects, comparison.confidence))
+    console.print(effects_table(comparison.effects, comparison.confidence, times=times))
     console.print(f"against {comparison.baseline}, margin {margin_text(head.margin)}")
     show_left_out(console, comparison.evidence)
     for where, code, text in collect_caveats(comparison.effects):

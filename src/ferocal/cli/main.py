@@ -20,10 +20,10 @@ SECTIONS: dict[str, dict[str, str]] = {
     "Measure": {
         "measure": "Take the runs that the plan still needs.",
         "note": "Keep what numbers do not show: no sound, flicker, a crash.",
-        "merge": "Bring in the runs of a copy of this study that was measured elsewhere.",
+        "merge": "Bring in the runs of a copy of this study.",
     },
     "Read": {
-        "readings": "List every run with its readings, in the order in which they were taken.",
+        "readings": "List every run with its readings, in order of time.",
         "exclude": "Mark runs as not to be used.",
         "restore": "Lift the exclusion of runs.",
         "table": "Show what was read: centre, spread, runs.",

@@ -16,10 +16,11 @@ from ferocal.cli.common import example, study_option
 )
 @example("ferocal merge /media/stick/my-study")
 def command(directory: Path, other: Path) -> None:
-    """Bring in the runs of a copy of this study that was measured elsewhere.
+    """Bring in the runs of a copy of this study.
 
-    The other system of a machine that boots two, or a copy that was carried over. All or
-    nothing; what is here already is not taken twice; another study is refused.
+    A copy that was measured elsewhere: on the other system of a machine that boots two,
+    or carried over on a stick. All or nothing; what is here already is not taken twice;
+    another study is refused.
     """
     from ferocal.measure.merging import merge_studies
     from ferocal.report.numbers import counted

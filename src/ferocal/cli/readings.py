@@ -33,7 +33,7 @@ def command(
     excluded: bool,
     warmups: bool,
 ) -> None:
-    """List every run with its readings, in the order in which they were taken.
+    """List every run with its readings, in order of time.
 
     The id in the first column is what `ferocal exclude` and `ferocal restore` take.
     """

@@ -10,7 +10,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from ferocal.analysis.effects import Effect
+from ferocal.analysis.effects import Effect, speed_factor
 from ferocal.analysis.readings import Cell, Series
 from ferocal.report.answer import verdict_text
 from ferocal.report.numbers import change_text, interval_name, interval_text, percent, significant
@@ -44,18 +44,27 @@ def series_label(series: Series) -> str:
     return f"{series.metric}, {series.unit}, {series.better} is better"
 
 
-def effects_table(effects: Sequence[Effect], confidence: float) -> Group:
-    """One row per effect, below a heading for each series; the first has the column names."""
+def effects_table(
+    effects: Sequence[Effect], confidence: float, *, times: bool = False
+) -> RenderableType:
+    """One row per effect, below a heading for each series; the first has the column names.
+
+    With ``times`` there is a column of speed factors.
+    """
+    if not effects:
+        return Text("no effects to show\n")
     interval = interval_name(confidence)
-    columns = ("configuration", "change", interval, "verdict", "rounds")
+    columns = ["configuration", "change", interval, "verdict", "rounds"]
+    columns += ["times as fast"] if times else []
     groups = [
-        (group[0].series, [_effect_row(e) for e in group]) for group in group_by_series(effects)
+        (group[0].series, [_effect_row(e, times) for e in group])
+        for group in group_by_series(effects)
     ]
     everything = [[Text(name) for name in columns], *(row for _, rows in groups for row in rows)]
     widths = [max(cell.cell_len for cell in column) for column in zip(*everything, strict=True)]
     parts: list[RenderableType] = []
     for number, (series, rows) in enumerate(groups):
-        table = plain_table(*columns, right=("change", interval, "rounds"))
+        table = plain_table(*columns, right=("change", interval, "rounds", "times as fast"))
         table.box, table.show_header = None, number == 0
         for column, width in zip(table.columns, widths, strict=True):
             column.min_width = width
@@ -66,14 +75,15 @@ def effects_table(effects: Sequence[Effect], confidence: float) -> Group:
     return Group(*parts)
 
 
-def _effect_row(effect: Effect) -> list[Text]:
-    return [
+def _effect_row(effect: Effect, times: bool) -> list[Text]:
+    row = [
         Text(effect.configuration),
         Text(change_text(effect)),
         Text(interval_text(effect)),
         Text(verdict_text(effect), style=VERDICT_STYLES[effect.verdict]),
         Text(str(effect.rounds)),
     ]
+    return [*row, Text(significant(speed_factor(effect), 3))] if times else row
 
 
 def group_by_series(effects: Sequence[Effect]) -> list[list[Effect]]:

@@ -160,7 +160,10 @@ def _explain(details: ErrorDetails) -> Problem:
     location = [str(part) for part in details["loc"] if not _is_branch(str(part))]
     key = ".".join(location)
     if details["type"] == "extra_forbidden":
-        return Problem(key, f"unknown key; {closest(location[-1], _keys_at(location[:-1]))}")
+        known = _keys_at(location[:-1])
+        if location[-1] in known:
+            return Problem(key, "does not go with the other keys here")
+        return Problem(key, f"unknown key; {closest(location[-1], known)}")
     if details["type"] == "missing":
         return Problem(key, "is missing")
     if details["type"] == "literal_error":
@@ -173,13 +176,7 @@ def _explain(details: ErrorDetails) -> Problem:
 
 def _is_branch(part: str) -> bool:
     """Whether a part of a location names a branch of a union instead of a key."""
-    return bool(re.search(r"[\[\]({]", part)) or part in {
-        "str",
-        "JsonSource",
-        "PatternSource",
-        "a-command-check",
-        "a-running-check",
-    }
+    return bool(re.search(r"[\[\]({]|^a-[a-z]+-(check|source)$", part)) or part == "str"
 
 
 def _keys_at(location: Sequence[str]) -> list[str]:

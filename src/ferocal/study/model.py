@@ -242,6 +242,22 @@ class PatternSource(Table):
 
 ProcessSource = Literal["wall-time", "cpu-time", "peak-memory"]
 
+
+def _kind_of_source(value: Any) -> str:
+    if isinstance(value, str):
+        return "a-process-source"
+    # Values are models, instead of tables of the file, when the study is written out.
+    keys = value if isinstance(value, dict) else {type(value): None}
+    return "a-json-source" if "json" in keys or JsonSource in keys else "a-pattern-source"
+
+
+Source = Annotated[
+    Annotated[ProcessSource, Tag("a-process-source")]
+    | Annotated[JsonSource, Tag("a-json-source")]
+    | Annotated[PatternSource, Tag("a-pattern-source")],
+    Discriminator(_kind_of_source),
+]
+
 # What the process sources yield, and in which unit unless the study asks for another.
 PROCESS_UNITS: dict[str, dict[str, float]] = {
     "wall-time": {"s": 1.0, "ms": 1e3, "µs": 1e6, "min": 1 / 60},
@@ -255,7 +271,7 @@ class Metric(Table):
 
     unit: str
     better: Literal["higher", "lower"]
-    source: ProcessSource | JsonSource | PatternSource
+    source: Source
     primary: bool = False
     margin: Share | None = None
 
