@@ -57,6 +57,14 @@ class Ferocal:
         (self.directory / "study.toml").write_text(text, encoding="utf-8")
 
 
+@pytest.hookimpl(tryfirst=True)  # before the items are handed out to the workers
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Keep tests that need the measured demo study together, so that it is measured once."""
+    for item in items:
+        if "demo" in getattr(item, "fixturenames", ()):
+            item.add_marker(pytest.mark.xdist_group("demo"))
+
+
 @pytest.fixture
 def ferocal(tmp_path: Path) -> Ferocal:
     return Ferocal(tmp_path)

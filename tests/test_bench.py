@@ -154,7 +154,7 @@ def test_an_operator_at_a_terminal_continues_skips_and_stops(bench_study: Study)
     terminal.expect("Flash r64, then reboot.")
     terminal.expect("when it is done")
     terminal.sendline("")  # claims to have done it
-    terminal.expect("do not hold yet")
+    terminal.expect('is not active: expected equals "r64", seen "r61"')
     set_driver(ferocal, "r64")
     terminal.expect("when it is done")
     terminal.sendline("continue")

@@ -113,8 +113,9 @@ def test_gates_hold_or_exit_with_3(demo: tuple[Ferocal, str]) -> None:
     ferocal("compare", "--gate", "not-equivalent", *one)
 
 
-@pytest.mark.parametrize("columns", ["80", "100", "140"])
-@pytest.mark.parametrize("command", ["table", "compare"])
+@pytest.mark.parametrize(
+    ("command", "columns"), [("table", "80"), ("table", "140"), ("compare", "80")]
+)
 def test_tables_fit_their_width_and_are_plain_in_a_pipe(
     demo: tuple[Ferocal, str], command: str, columns: str
 ) -> None:
@@ -142,7 +143,7 @@ def test_the_example_of_this_machine(ferocal: Ferocal) -> None:
     text = (ferocal.directory / "study.toml").read_text()
     text = text.replace("runs = 3", "runs = 1").replace("warmups = 1", "warmups = 0")
     ferocal.write(text)
-    ferocal("measure", "--rounds", "2")
+    ferocal("measure", "--rounds", "1")
     changes = {
         (e["workload"], e["configuration"]): e["change"] for e in ferocal.json("compare")["effects"]
     }
@@ -151,7 +152,7 @@ def test_the_example_of_this_machine(ferocal: Ferocal) -> None:
     assert abs(changes["small-objects", "keep+rollback"]) < 0.5
     # A C library that ignores the settings fails the check.
     ferocal.write(text.replace("MALLOC_", "IGNORED_"))
-    error = ferocal("measure", "--rounds", "3", status=1).stderr
+    error = ferocal("measure", "--rounds", "2", status=1).stderr
     assert 'allocator=keep is not active: expected equals "kept", seen "handed back"' in error
 
 

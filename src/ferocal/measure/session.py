@@ -153,7 +153,9 @@ class Session:
             summary.skipped += 1
         except VerificationError as error:
             if not self._options.go_on:
-                raise
+                raise VerificationError(
+                    f"{error}\nbring the setting into force, then run `ferocal measure` again"
+                ) from None
             summary.not_active.append(str(error))
             self._observer.remark(str(error))
             return False
@@ -278,6 +280,5 @@ def _not_active(planned: PlannedVisit, failed: list[CheckResult]) -> Verificatio
     lines = "\n".join(f"  {check}" for check in failed)
     return VerificationError(
         f'configuration "{planned.configuration}" is not active in round {planned.round}; '
-        f"the visit is set aside\n{lines}\n"
-        "bring the setting into force, then run `ferocal measure` again"
+        f"the visit is set aside\n{lines}"
     )

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 
 from ferocal.bench.commands import prepare
 from ferocal.bench.execution import Executor
-from ferocal.bench.verification import verify
+from ferocal.bench.verification import CheckResult, verify
 from ferocal.errors import FerocalError, HoldError
 from ferocal.ledger.extract import last_levels, waiting_hold, was_visited
 from ferocal.ledger.records import StepRecord
@@ -95,14 +95,17 @@ class Transition:
             # Nothing brings this level, but another one may have to be left.
             return self._levels.get(factor) != wanted
         if _has_checks(level):
-            active = self._holds(f"{factor}={wanted}", configuration, context)
+            active = not self._failing(f"{factor}={wanted}", configuration, context)
         else:
             active = self._levels.get(factor) == wanted or self._waiting == (factor, wanted)
         if active:
             self._levels[factor] = wanted
         return not active
 
-    def _holds(self, level: str, configuration: Configuration, context: Mapping[str, str]) -> bool:
+    def _failing(
+        self, level: str, configuration: Configuration, context: Mapping[str, str]
+    ) -> list[CheckResult]:
+        """The checks of a level that do not hold now."""
         results = verify(
             self._executor,
             configuration,
@@ -110,7 +113,7 @@ class Transition:
             context,
             chosen=lambda asking: asking == level,
         )
-        return all(result.holds for result in results)
+        return [result for result in results if not result.holds]
 
     def _switch(
         self,
@@ -188,9 +191,10 @@ class Transition:
                 raise StopSessionError
             if decision is Decision.SKIP:
                 raise SkipVisitError
-            if not _has_checks(level) or self._holds(f"{factor}={name}", configuration, context):
+            failing = self._failing(f"{factor}={name}", configuration, context)
+            if not failing:
                 return
-            text = f"the checks of {factor}={name} do not hold yet; {level.hold}"
+            text = f"{failing[0]}\n  {level.hold}"
 
 
 def _has_checks(level: Level) -> bool:
