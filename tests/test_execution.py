@@ -77,10 +77,10 @@ def test_wall_cpu_and_memory_are_those_of_the_tree(tmp_path: Path) -> None:
         "while time.process_time() < end: pass"
     )
     with local_executor() as local:
-        done = local.run(shell(f"sleep 0.3; {sys.executable} -S -c '{hungry}'", tmp_path))
+        done = local.run(shell(f"sleep 0.6; {sys.executable} -S -c '{hungry}'", tmp_path))
         idle = local.run(shell("true", tmp_path))
-    assert 0.55 < done.wall < 3
-    assert done.cpu is not None and 0.25 < done.cpu < 0.45
+    assert 0.85 < done.wall < 5
+    assert done.cpu is not None and 0.25 < done.cpu < 0.8
     assert done.peak_memory is not None and 62 < done.peak_memory / 2**20 < 80
     # A large Ferocal must not make a small program look large.
     ballast = bytearray(200 << 20)
