@@ -309,8 +309,9 @@ def test_checks_after_a_visit_set_it_aside(bench_study: Study) -> None:
         configuration=ONE_FACTOR,
         command="echo fallen back > driver; echo score 1",
     )
-    error = ferocal("measure", status=1).stderr
-    assert 'expected equals "r61", seen "fallen back"' in error
+    done = ferocal("measure", "--if-not-active", "go-on", status=1)
+    assert 'expected equals "r61", seen "fallen back"' in done.stderr
+    assert "took 1 run; 1 are still to be taken" in done.stdout
     assert "r61+opengl" not in {run["configuration"] for run in ferocal.json("table")["cells"]}
 
 

@@ -142,11 +142,15 @@ class Session:
 
     def _attempt(self, planned: PlannedVisit, slots: list[Slot], summary: Summary) -> bool:
         """Make a visit; whether its configuration was active."""
+        taken, problems = summary.taken, len(summary.problems)
         try:
             visit = self._begin_visit(planned)
             if not visit.failed:
                 self._take_all(visit, slots, summary)
             if visit.failed:
+                # Runs that were taken before a later check failed do not count.
+                summary.taken = taken
+                del summary.problems[problems:]
                 self._transition.distrust(visit.configuration)
                 raise _not_active(planned, visit.failed)
         except SkipVisitError:
@@ -173,7 +177,8 @@ class Session:
         checks = verify(self._executor, configuration, study.directory, context)
         failed = [check for check in checks if not check.holds]
         facts, remarks = self._survey.look(configuration, context)
-        remarks += settle(study.bench_table.settle, self._reader, self._observer)
+        if not failed:
+            remarks += settle(study.bench_table.settle, self._reader, self._observer)
         for remark in remarks:
             self._observer.remark(remark)
         visit_id = self._ledger.begin_visit(
