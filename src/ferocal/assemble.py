@@ -26,11 +26,14 @@ from ferocal.study.load import Study, load_study
 class Evidence:
     """What a ledger holds for a study.
 
+    ``visits`` are in the order in which they were made, ``facts`` by the key that they name.
     ``left_out`` counts readings that the study file no longer knows, ``excluded`` the
     runs that are marked as not to be used.
     """
 
     readings: Readings
+    visits: list[VisitRow]
+    facts: dict[int, list[dict[str, Any]]]
     circumstances: dict[str, Circumstances]
     looks: LookPlan | None
     left_out: int
@@ -58,10 +61,13 @@ def gather(study: Study, ledger: Ledger) -> Evidence:
         run_of=codes[:, 3],
         value=values,
     )
+    visits, facts = list(columns.visits.values()), read_facts(ledger)
     looks = read_looks(ledger)
     return Evidence(
         readings=readings,
-        circumstances=_circumstances(columns.visits.values(), read_facts(ledger)),
+        visits=visits,
+        facts=facts,
+        circumstances=_circumstances(visits, facts),
         looks=plan_looks(looks[-1][1]) if looks else None,
         left_out=int(np.sum(~known)),
         excluded=columns.excluded,

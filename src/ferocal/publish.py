@@ -14,9 +14,7 @@ from ferocal.ledger.annotate import read_notes
 from ferocal.ledger.extract import (
     VisitRow,
     count_outcomes,
-    read_facts,
     read_failures,
-    read_visits,
 )
 from ferocal.ledger.opening import open_ledger
 from ferocal.ledger.store import Ledger
@@ -47,7 +45,6 @@ def write_report(directory: Path, output: Path) -> Path:
 def _content(study: Study, ledger: Ledger) -> PageContent:
     evidence = gather(study, ledger)
     comparison = compare(study, evidence)
-    visits = list(read_visits(ledger).values())
     return PageContent(
         question=study.head.question,
         margin=study.head.margin,
@@ -57,8 +54,8 @@ def _content(study: Study, ledger: Ledger) -> PageContent:
         confidence=comparison.confidence,
         effects=comparison.effects,
         cells=tabulate(evidence.readings),
-        facts=_describe_facts(visits, read_facts(ledger)),
-        method=_method(study, ledger, visits, evidence),
+        facts=_describe_facts(evidence.visits, evidence.facts),
+        method=_method(study, ledger, evidence),
         version=__version__,
     )
 
@@ -84,7 +81,8 @@ def _describe_facts(
     ]
 
 
-def _method(study: Study, ledger: Ledger, visits: list[VisitRow], evidence: Evidence) -> Method:
+def _method(study: Study, ledger: Ledger, evidence: Evidence) -> Method:
+    visits = evidence.visits
     active = [visit for visit in visits if visit.state == "active"]
     order: dict[int, list[str]] = {}
     for visit in active:

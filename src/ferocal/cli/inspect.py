@@ -46,13 +46,10 @@ def command(directory: Path, as_json: bool, schema: bool, overhead: bool) -> Non
 
 def _describe(study: Study) -> dict[str, Any]:
     from ferocal.bench.facts import declared_facts, read_facts
-    from ferocal.plan.order import plan_study
+    from ferocal.plan.order import by_round, plan_study
 
     head = study.head
     visits = plan_study(study)
-    order: dict[int, list[str]] = {}
-    for visit in visits:
-        order.setdefault(visit.round, []).append(visit.configuration)
     facts = [*declared_facts(study.bench_table.facts, "study file"), *read_facts()]
     return {
         "question": head.question,
@@ -75,7 +72,7 @@ def _describe(study: Study) -> dict[str, Any]:
             for name, workload in study.workloads.items()
         },
         "impossible": list(study.design.impossible),
-        "rounds": list(order.values()),
+        "rounds": list(by_round(visits).values()),
         "runs": len(visits) * head.runs * len(study.workloads),
         "warmups": len(visits) * sum(w.warmups for w in study.workloads.values()),
     }

@@ -81,6 +81,7 @@ def _object(foresight: Foresight) -> dict[str, Any]:
 
 
 def _show(foresight: Foresight) -> None:
+    from ferocal.plan.order import by_round
     from ferocal.report.numbers import counted, duration
     from ferocal.report.tables import order_table
 
@@ -93,9 +94,7 @@ def _show(foresight: Foresight) -> None:
         f"{counted(cost.switches, 'switch', 'switches')}, {counted(cost.runs, 'run')} and "
         f"{counted(cost.warmups, 'warm-up')}; duration {time}\n"
     )
-    order: dict[int, list[str]] = {}
-    for visit in foresight.visits:
-        order.setdefault(visit.round, []).append(visit.configuration)
+    order = by_round(foresight.visits)
     console.print(order_table(order) if head.schedule == "rounds" else _sequence(foresight))
     for impossible in foresight.study.design.impossible:
         console.print(f"impossible, and skipped: {impossible}")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -12,7 +11,7 @@ import sqlalchemy as sa
 from ferocal.errors import UsageError
 from ferocal.ledger import schema
 from ferocal.ledger.extract import read_excluded
-from ferocal.ledger.store import Ledger, now
+from ferocal.ledger.store import Ledger
 
 
 @dataclass(frozen=True)
@@ -126,24 +125,14 @@ def mark_runs(ledger: Ledger, ids: Sequence[str], *, excluded: bool, reason: str
         raise UsageError(f"{', '.join(idle)}: {state}; nothing was marked")
     ledger.insert_all(
         schema.mark,
-        [
-            {
-                "uid": uuid.uuid4().hex,
-                "run_id": key,
-                "at": now(),
-                "excluded": excluded,
-                "reason": reason,
-            }
-            for key in dict.fromkeys(keys)
-        ],
+        [{"run_id": key, "excluded": excluded, "reason": reason} for key in dict.fromkeys(keys)],
     )
     return len(set(keys))
 
 
 def add_note(ledger: Ledger, subject: str, name: str, text: str) -> None:
     """Keep a note on a "study", "configuration", "workload" or "run" of some name."""
-    row = {"uid": uuid.uuid4().hex, "at": now(), "subject": subject, "name": name, "text": text}
-    ledger.insert_all(schema.note, [row])
+    ledger.insert_all(schema.note, [{"subject": subject, "name": name, "text": text}])
 
 
 def read_notes(ledger: Ledger) -> list[tuple[str, str, str, str]]:

@@ -181,9 +181,10 @@ class Ledger:
         return [dict(row._mapping) for row in self.rows(query)]
 
     def insert_all(self, table: sa.Table, rows: list[dict[str, Any]]) -> None:
-        """Insert rows, all or none."""
+        """Insert rows, each with a new uid and the time, all or none."""
         with self.transaction() as connection:
-            connection.execute(sa.insert(table), rows)
+            for row in rows:
+                self._insert(table, connection, at=now(), **row)
 
     @contextlib.contextmanager
     def transaction(self) -> Iterator[sa.Connection]:

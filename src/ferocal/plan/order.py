@@ -70,6 +70,14 @@ def plan_study(study: Study, rounds: int | None = None) -> list[PlannedVisit]:
     return plan_once(names, head.visits, back=head.schedule == "return")
 
 
+def by_round(visits: Sequence[PlannedVisit]) -> dict[int, list[str]]:
+    """The configurations of each round in the order of their visits."""
+    order: dict[int, list[str]] = {}
+    for visit in visits:
+        order.setdefault(visit.round, []).append(visit.configuration)
+    return order
+
+
 def count_switches(visits: Sequence[PlannedVisit]) -> int:
     """How often the bench goes from one configuration to another."""
     return sum(a.configuration != b.configuration for a, b in itertools.pairwise(visits))
