@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import functools
 import sys
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -17,19 +18,23 @@ from scipy import stats
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
-from ferocal.analysis.effects import Effect, estimate_effects
+from ferocal.analysis.caveats import STATISTICAL
+from ferocal.analysis.doubts import Context, add_doubts
+from ferocal.analysis.effects import Effect, Setting
+from ferocal.analysis.estimation import estimate_effects
+from ferocal.analysis.floors import estimate_floor
 from ferocal.analysis.looks import plan_looks
 from ferocal.analysis.readings import Readings
-from ferocal.analysis.verdicts import Verdict
-from simulation import NAMES, simulate
+from ferocal.analysis.verdicts import CHANGED
+from simulation import NAMES, simulate, simulate_conditions, simulate_once
 
 STUDIES = 2000
-CHANGED = (Verdict.BETTER, Verdict.WORSE)
+CLEAN_STUDIES = 500
 
 
-def effects_of(readings: Readings) -> tuple[Effect, ...]:
+def effects_of(readings: Readings, setting: Setting | None = None) -> tuple[Effect, ...]:
     """The effects of a simulated study."""
-    return estimate_effects(readings, "base", differing={})
+    return estimate_effects(readings, "base", setting)
 
 
 def found_unadjusted(readings: Readings) -> bool:
@@ -43,10 +48,20 @@ def found_by_welch(readings: Readings) -> bool:
     return bool(stats.ttest_ind(*logs, equal_var=False).pvalue < 0.05)
 
 
-def found_by_looks(readings: Readings, limit: int) -> bool:
-    """Whether looking until decided finds a difference."""
-    effects = estimate_effects(readings, "base", differing={}, looks=plan_looks(limit))
-    return effects[0].verdict in CHANGED
+def found_at_all(readings: Readings, setting: Setting | None = None) -> bool:
+    """Whether any verdict is better or worse."""
+    return any(effect.verdict in CHANGED for effect in effects_of(readings, setting))
+
+
+def covered_by_floor(rng: np.random.Generator, floor_runs: int, runs: int) -> bool:
+    """Whether the interval of one visit each, with a floor of ten visits, holds the truth."""
+    control = simulate(rng, rounds=10, runs=floor_runs, drift=0.0)
+    floor = estimate_floor(control, 0, 0, ("ratio",))
+    assert floor is not None
+    once = simulate_once(rng, change=0.05, runs=runs)
+    setting = Setting(interleaved=False, floors={once.series[0]: floor})
+    (effect,) = effects_of(once, setting)
+    return effect.low <= 0.05 <= effect.high
 
 
 def show(case: str, hits: list[bool], low: float, high: float) -> None:
@@ -54,7 +69,7 @@ def show(case: str, hits: list[bool], low: float, high: float) -> None:
     rate = float(np.mean(hits))
     error = float(np.sqrt(rate * (1 - rate) / len(hits)))
     met = "met" if low <= rate <= high else "NOT met"
-    print(f"{case:58} {rate:6.1%} ± {error:.1%}  target {low:.1%} to {high:.1%}  {met}")
+    print(f"{case:62} {rate:6.1%} ± {error:.1%}  target {low:.1%} to {high:.1%}  {met}")
 
 
 def repeat(
@@ -65,31 +80,61 @@ def repeat(
     return [judge(simulate(rng, **settings)) for _ in range(studies)]
 
 
-def main() -> None:
-    """Print all rows."""
-    show(
-        "R 5, k 3, s 2 %, v 1, drift 3 %, no change: found",
-        repeat(1, found_unadjusted),
-        0.035,
-        0.065,
-    )
+def show_effects() -> None:
+    """Interleaved rounds, drift, and the wrong method beside them."""
+    case = "R 5, k 3, s 2 %, v 1, drift 3 %, no change: found"
+    show(case, repeat(1, found_unadjusted), 0.035, 0.065)
     show("the same, change 5 %: found", repeat(2, found_unadjusted, change=0.05), 0.63, 0.71)
     small: dict[str, Any] = {"run_sd": 0.005, "visit_sd": 0.0, "drift": 0.10}
     show("drift 10 %, s 0.5 %, no change: found", repeat(3, found_unadjusted, **small), 0.0, 0.065)
     blocked = repeat(4, found_by_welch, visit_sd=0.0, blocked=True)
     show("blocked, Welch on runs, drift 3 %, v 0 (wrong): found", blocked, 0.40, 1.0)
+
+
+def show_single_visits() -> None:
+    """One visit each, with a noise floor."""
+    for floor_runs, runs in ((3, 3), (3, 5), (5, 2)):
+        rng = np.random.default_rng(7)
+        covered = [covered_by_floor(rng, floor_runs, runs) for _ in range(STUDIES)]
+        case = f"one visit of k {runs}, floor with d 9 and k {floor_runs}, v 1: interval holds it"
+        low, high = (0.935, 0.965) if runs == floor_runs else (0.935, 0.99)
+        show(case, covered, low, high)
+
+
+def show_families() -> None:
+    """Measuring until it is decided, and many comparisons at once."""
     noise: dict[str, Any] = {"runs": 1, "run_sd": 0.01, "visit_sd": 0.01}
     for rounds in (10, 20):
-        looks = repeat(5, functools.partial(found_by_looks, limit=rounds), rounds=rounds, **noise)
-        show(f"until decided, at most {rounds} rounds, no change: found", looks, 0.0, 0.065)
-    several = repeat(
-        6,
-        lambda r: any(e.verdict in CHANGED for e in effects_of(r)),
-        metrics=18,
-        names=NAMES,
-        runs=1,
-    )
-    show("36 comparisons, Holm, no change: any found", several, 0.0, 0.065)
+        judge = functools.partial(found_at_all, setting=Setting(looks=plan_looks(rounds)))
+        case = f"until decided, at most {rounds} rounds, no change: found"
+        show(case, repeat(5, judge, rounds=rounds, **noise), 0.0, 0.065)
+        several = repeat(8, judge, rounds=rounds, metrics=3, names=NAMES, **noise)
+        show(f"the same with 6 comparisons, at most {rounds} rounds: any", several, 0.0, 0.065)
+    many = repeat(6, found_at_all, metrics=18, names=NAMES, runs=1)
+    show("36 comparisons, Holm, no change: any found", many, 0.0, 0.065)
+
+
+def show_false_alarms() -> None:
+    """How often caveats of the statistical kind appear on clean studies."""
+    rng = np.random.default_rng(9)
+    seen: Counter[str] = Counter()
+    setting = Setting(control="third")
+    for _ in range(CLEAN_STUDIES):
+        readings = simulate(rng, rounds=6, metrics=2, names=NAMES, drift=0.0)
+        context = Context(conditions=simulate_conditions(rng, readings))
+        effects = add_doubts(effects_of(readings, setting), readings, context)
+        seen.update({caveat.code for effect in effects for caveat in effect.caveats})
+    for code in STATISTICAL:
+        hits = [True] * seen[code] + [False] * (CLEAN_STUDIES - seen[code])
+        show(f"caveat {code} on a clean study of 4 comparisons", hits, 0.0, 0.05)
+
+
+def main() -> None:
+    """Print all rows."""
+    show_effects()
+    show_single_visits()
+    show_families()
+    show_false_alarms()
 
 
 if __name__ == "__main__":

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
+from ferocal.analysis.conditions import Conditions
 from ferocal.analysis.readings import Readings, Series
 from ferocal.plan.order import plan_rounds
 
@@ -36,8 +39,63 @@ def simulate(
         for position, visit in enumerate(visits):
             level = np.log1p(change) if visit.configuration == names[1] else 0.0
             level += drift * position / len(visits) + rng.normal(0, visit_sd)
-            for value in np.exp(4 + level + rng.normal(0, run_sd, runs)):
-                rows.append((s, names.index(visit.configuration), visit.round, len(rows), value))
+            place = (s, names.index(visit.configuration), visit.round, position)
+            rows += [(*place, v) for v in np.exp(4 + level + rng.normal(0, run_sd, runs))]
     series = [Series("flight", f"m{s}", "fps", "higher", 0.02) for s in range(metrics)]
-    s_of, c_of, round_of, run_of, value = (np.array(column) for column in zip(*rows, strict=True))
-    return Readings("node", tuple(series), names, s_of, c_of, round_of, run_of, value)
+    return make_readings(series, names, *zip(*rows, strict=True))
+
+
+def make_readings(
+    series: Sequence[Series], names: Sequence[str], *columns: Sequence[float]
+) -> Readings:
+    """Readings from columns of series, configurations, rounds, visits and values.
+
+    Runs are numbered in the order of the rows.
+    """
+    s, c, r, v = (np.array(column, dtype=np.int64) for column in columns[:4])
+    value = np.array(columns[4], dtype=float)
+    n = len(value)
+    nothing = np.full(n, np.nan)
+    return Readings("node", tuple(series), tuple(names), s, c, r, v, np.arange(n), value, nothing)
+
+
+def simulate_once(
+    rng: np.random.Generator,
+    *,
+    change: float = 0.0,
+    visits: int = 1,
+    runs: int = 3,
+    run_sd: float = 0.02,
+    visit_sd: float = 0.02,
+) -> Readings:
+    """All visits to the baseline, and after them all to the other configuration."""
+    rows = [
+        (0, c, number + 1, c * visits + number, value)
+        for c in range(2)
+        for number in range(visits)
+        for value in np.exp(
+            4 + c * np.log1p(change) + rng.normal(0, visit_sd) + rng.normal(0, run_sd, runs)
+        )
+    ]
+    series = Series("flight", "m0", "fps", "higher", 0.02)
+    return make_readings([series], NAMES[:2], *zip(*rows, strict=True))
+
+
+def simulate_conditions(
+    rng: np.random.Generator, readings: Readings, *, warmer: float = 0.0
+) -> Conditions:
+    """Conditions of every visit; the second configuration runs warmer by so many degrees."""
+    visits, first = np.unique(readings.visit_of, return_index=True)
+    configuration_of = readings.configuration_of[first]
+    n = len(visits)
+    return Conditions(
+        configurations=readings.configurations,
+        configuration_of=configuration_of,
+        round_of=readings.round_of[first],
+        numbers={
+            "temperature, °C": rng.normal(60, 2, n) + warmer * (configuration_of == 1),
+            "load": rng.normal(1, 0.5, n),
+            "ambient": rng.normal(22, 0.5, n),
+        },
+        words={"governor": [frozenset({"steady"})] * n},
+    )

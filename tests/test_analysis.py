@@ -10,39 +10,89 @@ from scipy import stats
 from statsmodels.stats.multitest import multipletests
 from statsmodels.stats.power import TTestPower
 
+from ferocal.analysis.cells import tabulate
 from ferocal.analysis.components import estimate_components
-from ferocal.analysis.effects import Effect, estimate_effects
+from ferocal.analysis.contrasts import Method
+from ferocal.analysis.doubts import Context, add_doubts
+from ferocal.analysis.effects import Effect, Setting
+from ferocal.analysis.estimation import estimate_effects
+from ferocal.analysis.floors import NoiseFloor, estimate_floor, floor_error
 from ferocal.analysis.looks import plan_looks
-from ferocal.analysis.paired import paired_t
 from ferocal.analysis.power import (
+    MOST_ROUNDS,
     best_runs,
     power_difference,
     power_equivalence,
     rounds_to_decide,
 )
-from ferocal.analysis.readings import Readings, Series, tabulate
-from ferocal.analysis.verdicts import Verdict, adjust_holm, decide
+from ferocal.analysis.readings import NO_ROUND, Readings, Series
+from ferocal.analysis.verdicts import CHANGED, Verdict, adjust_holm
 from ferocal.plan.order import plan_rounds
-from simulation import NAMES, simulate
+from simulation import NAMES, make_readings, simulate, simulate_once
 
 
-def effects_of(readings: Readings) -> tuple[Effect, ...]:
-    return estimate_effects(readings, "base", differing={})
+def effects_of(readings: Readings, setting: Setting | None = None) -> tuple[Effect, ...]:
+    return estimate_effects(readings, "base", setting)
 
 
-@given(st.lists(st.floats(-1, 1), min_size=2, max_size=30).filter(lambda d: np.std(d) > 1e-6))
-def test_paired_t_agrees_with_scipy(differences: list[float]) -> None:
-    ours = paired_t(np.array(differences))
-    theirs = stats.ttest_1samp(differences, 0)
-    interval = theirs.confidence_interval(0.95)
-    assert ours.p_value == pytest.approx(theirs.pvalue, rel=1e-6, abs=1e-12)
-    assert (ours.low, ours.high) == pytest.approx((interval.low, interval.high), rel=1e-6, abs=1e-9)
+def readings_of(
+    sides: dict[str, list[list[float]]], *, rounds: bool = True, **series: object
+) -> Readings:
+    """Readings from a list of visits, each a list of runs, for each configuration."""
+    rows = [
+        (0, c, v if rounds else NO_ROUND, v * len(sides) + c, value)
+        for c, visits in enumerate(sides.values())
+        for v, runs in enumerate(visits)
+        for value in runs
+    ]
+    values = {"unit": "W", "better": "higher", "margin": 0.02, **series}
+    one = Series("flight", "score", **values)  # type: ignore[arg-type]
+    return make_readings([one], tuple(sides), *zip(*rows, strict=True))
+
+
+def columns(readings: Readings) -> dict[str, np.ndarray]:
+    return {k: v for k, v in vars(readings).items() if isinstance(v, np.ndarray)}
+
+
+VALUES = st.lists(st.floats(0.5, 2.0), min_size=2, max_size=20).filter(lambda v: np.std(v) > 1e-4)
+
+
+@settings(max_examples=50, deadline=None)
+@given(VALUES)
+def test_paired_rounds_agree_with_scipy(values: list[float]) -> None:
+    base = [1 + 0.1 * np.sin(n) for n in range(len(values))]
+    sides = {
+        "base": [[b] for b in base],
+        "other": [[b * v] for b, v in zip(base, values, strict=True)],
+    }
+    (ours,) = effects_of(readings_of(sides))
+    theirs = stats.ttest_1samp(np.log(values), 0)
+    interval = np.array(theirs.confidence_interval(0.95), dtype=float)
+    assert ours.shift.p_value == pytest.approx(theirs.pvalue, rel=1e-6, abs=1e-12)
+    assert (ours.low, ours.high) == pytest.approx(np.expm1(interval), rel=1e-6, abs=1e-9)
+    assert (ours.method, ours.rounds) == (Method.PAIRED, len(values))
+
+
+@settings(max_examples=50, deadline=None)
+@given(VALUES, VALUES, st.booleans())
+def test_visits_without_rounds_agree_with_welch(
+    one: list[float], other: list[float], rounds: bool
+) -> None:
+    sides = {"base": [[v] for v in one], "other": [[v] for v in other]}
+    readings = readings_of(sides, rounds=rounds)
+    (ours,) = effects_of(readings, Setting(interleaved=not rounds))
+    theirs = stats.ttest_ind(np.log(other), np.log(one), equal_var=False)
+    interval = np.array(theirs.confidence_interval(0.95), dtype=float)
+    assert ours.shift.p_value == pytest.approx(theirs.pvalue, rel=1e-6, abs=1e-12)
+    assert (ours.low, ours.high) == pytest.approx(np.expm1(interval), rel=1e-6, abs=1e-9)
+    assert ours.method is Method.VISITS
+    assert "not-interleaved" in {caveat.code for caveat in ours.caveats}
 
 
 @settings(max_examples=30, deadline=None)
 @given(st.lists(st.floats(0, 1), min_size=1, max_size=40), st.integers(0, 3))
 def test_holm_agrees_with_statsmodels_and_skips_the_unknown(p: list[float], unknown: int) -> None:
-    adjusted = adjust_holm(np.array([np.nan] * unknown + p))
+    adjusted, _ = adjust_holm(np.array([np.nan] * unknown + p))
     assert np.isnan(adjusted[:unknown]).all()
     assert adjusted[unknown:] == pytest.approx(multipletests(p, method="holm")[1])
 
@@ -60,11 +110,28 @@ def test_power_agrees_with_statsmodels_and_simulation(effect: float, rounds: int
 
 
 def test_rounds_to_decide_is_the_first_number_that_suffices() -> None:
-    needed = rounds_to_decide(0.05, 0.03, 0.02)
-    assert needed is not None
-    assert power_difference(0.05, 0.03, needed) >= 0.8 > power_difference(0.05, 0.03, needed - 1)
-    near_margin = rounds_to_decide(0.0001, 1.0, 0.02)
-    assert near_margin is None
+    effect, sd = np.array([0.05, 0.0001, 0.05]), np.array([0.03, 1.0, np.nan])
+    needed = rounds_to_decide(effect, sd, np.full(3, 0.02), alpha=np.full(3, 0.05))
+    first = int(needed[0])
+    assert power_difference(0.05, 0.03, first) >= 0.8 > power_difference(0.05, 0.03, first - 1)
+    assert needed[1:].tolist() == [0, 0]
+
+
+def test_an_inconclusive_effect_tells_how_many_rounds_it_needs() -> None:
+    rng = np.random.default_rng(3)
+    readings = simulate(rng, rounds=4, run_sd=0.01, visit_sd=0.01, drift=0.0, names=NAMES)
+    effects = [e for e in effects_of(readings) if e.verdict is Verdict.INCONCLUSIVE]
+    assert effects and all(e.more_rounds and e.more_rounds < MOST_ROUNDS for e in effects)
+    # The spread is pooled over all configurations: nearly the same need follows for both.
+    (components,) = estimate_components(readings, "base")
+    assert components is not None
+    assert len(effects) == 2
+    effect = min(effects, key=lambda e: e.shift.p_value)  # the one that Holm multiplies by two
+    arguments = (effect.shift.mean, components.round_sd, np.log1p(0.02))
+    needed = rounds_to_decide(*(np.array([a]) for a in arguments), alpha=np.array([0.025]))
+    assert effect.more_rounds == int(needed[0]) - 4
+    hopeless = readings_of({"base": [[1.0], [2.0]], "other": [[2.001], [1.0]]})
+    assert effects_of(hopeless)[0].more_rounds == MOST_ROUNDS
 
 
 def test_coverage_power_and_false_differences_are_as_promised() -> None:
@@ -79,49 +146,102 @@ def test_coverage_power_and_false_differences_are_as_promised() -> None:
     assert 0.6 < found < 0.75
 
 
-def test_one_family_holds_its_error_rate_and_a_primary_series_is_its_own() -> None:
+def test_one_visit_has_an_interval_from_the_noise_floor_alone() -> None:
+    rng = np.random.default_rng(4)
+    covered = []
+    for _ in range(400):
+        floor = estimate_floor(simulate(rng, rounds=10, drift=0.0), 0, 0, ("ratio",))
+        assert floor is not None and floor.degrees == 9
+        once = simulate_once(rng, change=0.05)
+        setting = Setting(interleaved=False, floors={once.series[0]: floor})
+        (effect,) = effects_of(once, setting)
+        assert effect.method is Method.FLOOR
+        covered.append(effect.low <= 0.05 <= effect.high)
+    assert 0.92 < np.mean(covered) < 0.98
+    (bare,) = effects_of(once, Setting(interleaved=False))
+    assert bare.verdict is Verdict.INCONCLUSIVE and np.isnan(bare.low)
+    assert bare.change == effect.change
+    (caveat,) = [c for c in bare.caveats if c.code == "one-visit"]
+    assert "runs vary by" in caveat.seen and "no interval" in caveat.seen
+    # Within rounds of which one pairs, the study's own visits to the baseline serve.
+    rounds = simulate(rng, rounds=6, drift=0.0, change=0.5)
+    lone = rounds.select((rounds.configuration_of == 0) | (rounds.round_of == 2))
+    (effect,) = effects_of(lone, Setting(floor_arm="base"))
+    assert effect.method is Method.FLOOR and effect.verdict is Verdict.BETTER
+
+
+def test_the_floor_is_taken_to_another_number_of_runs() -> None:
+    # By hand: visits 4, runs 6, so that visits of 2 runs vary by 4 + 6 / 2.
+    floor = NoiseFloor("ratio", 4 + 6 / 2, 9, 2, 6.0, 10)
+    error, degrees = floor_error(floor, (1, 1), (2, 2))
+    assert (error**2, degrees) == pytest.approx((2 * 7, 9))
+    error, degrees = floor_error(floor, (1, 1), (1, 1))
+    assert error**2 == pytest.approx(2 * (4 + 6))
+    # Satterthwaite, by hand: 10² / (7² / 9 + 3² / 10) is 15.8, more than the floor's 9.
+    assert degrees == 9
+    error, degrees = floor_error(floor, (2, 1), (2, 2))
+    assert error**2 == pytest.approx(7 / 2 + 7)
+    rough = NoiseFloor("ratio", 7.0, 9, 2, 6.0, 1)
+    assert floor_error(rough, (1, 1), (1, 1))[1] == pytest.approx(100 / (49 / 9 + 9))
+
+
+def test_families_hold_their_error_rate_and_primary_and_control_are_their_own() -> None:
     rng = np.random.default_rng(6)
     studies = [effects_of(simulate(rng, metrics=6, names=NAMES, runs=1)) for _ in range(120)]
-    wrong = [any(e.verdict in (Verdict.BETTER, Verdict.WORSE) for e in study) for study in studies]
-    assert np.mean(wrong) < 0.1
-    readings = simulate(rng, metrics=4)
+    assert np.mean([any(e.verdict in CHANGED for e in study) for study in studies]) < 0.1
+    readings = simulate(rng, metrics=4, names=NAMES)
     first = Series("flight", "m0", "fps", "higher", 0.02, primary=True)
     lone = Readings(**{**vars(readings), "series": (first, *readings.series[1:])})
-    assert effects_of(lone)[0].p_adjusted == effects_of(lone)[0].shift.p_value
-    assert effects_of(readings)[0].p_adjusted > effects_of(readings)[0].shift.p_value
+    effects = effects_of(lone, Setting(control="third"))
+    by_name = {(e.series.metric, e.configuration): e for e in effects}
+    alone = by_name["m0", "other"]
+    assert alone.p_adjusted == alone.shift.p_value
+    assert by_name["m1", "other"].p_adjusted > by_name["m1", "other"].shift.p_value
+    control = [e for e in effects if e.control]
+    assert [e.configuration for e in control] == ["third"] * 4
+    smallest = min(control, key=lambda e: e.shift.p_value)
+    assert smallest.p_adjusted == pytest.approx(min(1.0, 4 * smallest.shift.p_value))
 
 
 @settings(max_examples=25, deadline=None)
-@given(st.integers(0, 2**32 - 1))
-def test_results_do_not_depend_on_the_order_of_rows_nor_change_them(seed: int) -> None:
+@given(st.integers(0, 2**32 - 1), st.booleans())
+def test_results_do_not_depend_on_the_order_of_rows_nor_change_them(
+    seed: int, interleaved: bool
+) -> None:
     rng = np.random.default_rng(seed)
     readings = simulate(rng, metrics=2, names=NAMES, rounds=3)
     before = {name: value.copy() for name, value in columns(readings).items()}
-    shuffle = rng.permutation(len(readings.value))
-    shuffled = Readings(
-        **{**vars(readings), **{k: v[shuffle] for k, v in columns(readings).items()}}
-    )
-    assert effects_of(shuffled) == effects_of(readings)
-    assert all(np.array_equal(before[k], v) for k, v in columns(readings).items())
+    shuffled = readings.select(rng.permutation(len(readings.value)))
+
+    def judged(these: Readings) -> str:
+        effects = effects_of(these, Setting(interleaved=interleaved))
+        return repr(add_doubts(effects, these, Context()))
+
+    assert judged(shuffled) == judged(readings)
+    assert repr(tabulate(shuffled)) == repr(tabulate(readings))
+    assert all(np.array_equal(before[k], v, equal_nan=True) for k, v in columns(readings).items())
 
 
 def test_looking_until_decided_finds_no_more_than_there_is() -> None:
     rng = np.random.default_rng(8)
-    looks = plan_looks(20)
+    setting = Setting(looks=plan_looks(20))
     studies = [simulate(rng, rounds=20, runs=1, run_sd=0.01, visit_sd=0.01) for _ in range(250)]
-    effects = [estimate_effects(s, "base", differing={}, looks=looks)[0] for s in studies]
-    false = [e.verdict in (Verdict.BETTER, Verdict.WORSE) for e in effects]
-    assert np.mean(false) < 0.085
+    effects = [effects_of(study, setting)[0] for study in studies]
+    assert np.mean([e.verdict in CHANGED for e in effects]) < 0.085
     assert np.mean([e.verdict is Verdict.EQUIVALENT for e in effects]) > 0.8
     # A verdict stands from the look at which it was reached, whatever comes after.
-    first = estimate_effects(studies[0].up_to_round(20), "base", differing={}, looks=looks)[0]
-    assert first.verdict is effects[0].verdict
+    early = [s for s in studies if effects_of(s.up_to_round(8), setting)[0].verdict == "equivalent"]
+    assert early
+    for study in early[:20]:
+        late = (study.round_of > 8) & (study.configuration_of == 1)
+        turned = Readings(**{**vars(study), "value": study.value * np.where(late, 2, 1)})
+        assert effects_of(turned, setting)[0].verdict is Verdict.EQUIVALENT
 
 
 def test_components_are_found_again_and_say_how_many_runs_are_best() -> None:
     rng = np.random.default_rng(9)
     readings = simulate(rng, rounds=800, runs=4, run_sd=0.02, visit_sd=0.01, names=NAMES)
-    found = estimate_components(readings, "base", 0)
+    (found,) = estimate_components(readings, "base")
     assert found is not None
     assert found.run_variance == pytest.approx(4e-4, rel=0.1)
     # The median of 4 normal readings varies a little more than their mean does.
@@ -132,31 +252,13 @@ def test_components_are_found_again_and_say_how_many_runs_are_best() -> None:
     assert best_runs(1.0, 1.0, 1.0, 0.0) is None
 
 
-def columns(readings: Readings) -> dict[str, np.ndarray]:
-    return {k: v for k, v in vars(readings).items() if isinstance(v, np.ndarray)}
-
-
-def readings_of(sides: dict[str, list[list[float]]], *, better: str = "higher") -> Readings:
-    """Readings from a list of rounds, each a list of runs, for each configuration."""
-    rows = [
-        (c, r, value)
-        for c, rounds in enumerate(sides.values())
-        for r, runs in enumerate(rounds)
-        for value in runs
-    ]
-    c, r, value = (np.array(column) for column in zip(*rows, strict=True))
-    series = Series("flight", "score", "W", better, 0.02)  # type: ignore[arg-type]
-    n = len(value)
-    return Readings("node", (series,), tuple(sides), np.zeros(n, int), c, r, np.arange(n), value)
-
-
 def test_visits_are_summarised_by_median_or_mean_and_rounds_pair() -> None:
     # By hand: medians 10 and 20 in round 0, means of logs in round 1, round 2 does not pair.
     base = [[10.0, 10.0, 99.0], [8.0, 2.0], [5.0]]
     other = [[20.0, 1.0, 20.0], [4.0, 4.0]]
     (effect,) = effects_of(readings_of({"base": base, "other": other}))
     assert effect.change == pytest.approx(np.sqrt(2.0 * 1.0) - 1)
-    assert (effect.rounds, effect.runs) == (2, 10)
+    assert (effect.rounds, effect.runs, effect.base_runs) == (2, 10, 5)
     assert {c.code for c in effect.caveats} == {"few-rounds", "unpaired-rounds"}
     (row,) = tabulate(readings_of({"base": base, "other": other}))
     cells = [cell for cell in row if cell is not None]
@@ -165,10 +267,12 @@ def test_visits_are_summarised_by_median_or_mean_and_rounds_pair() -> None:
 
 
 def test_lower_is_better_turns_the_verdict_and_not_the_change() -> None:
-    base = [[10.0], [10.1], [9.9], [10.0], [10.2]]
-    other = [[8.0], [8.1], [8.0], [7.9], [8.2]]
-    (higher,) = effects_of(readings_of({"base": base, "other": other}))
-    (lower,) = effects_of(readings_of({"base": base, "other": other}, better="lower"))
+    sides = {
+        "base": [[10.0], [10.1], [9.9], [10.0], [10.2]],
+        "other": [[8.0], [8.1], [8.0], [7.9], [8.2]],
+    }
+    (higher,) = effects_of(readings_of(sides))
+    (lower,) = effects_of(readings_of(sides, better="lower"))
     assert higher.change == lower.change < 0
     assert (higher.verdict, lower.verdict) == (Verdict.WORSE, Verdict.BETTER)
     assert higher.beyond_margin
@@ -191,10 +295,15 @@ def test_degenerate_data_get_a_caveat(
     assert effect.verdict is verdict
 
 
-def test_equivalence_comes_before_difference() -> None:
-    assert decide(0.001, 0.004, 0.0001, 0.02, higher_is_better=True) is Verdict.EQUIVALENT
-    assert decide(0.001, 0.03, 0.06, 0.02, higher_is_better=True) is Verdict.INCONCLUSIVE
-    assert decide(0.001, 0.03, 0.04, 0.02, higher_is_better=True) is Verdict.BETTER
+def test_equivalence_comes_before_difference_and_can_be_in_the_unit() -> None:
+    steady = {"base": [[10.0], [10.01], [10.0], [9.99]], "other": [[10.1], [10.1], [10.1], [10.1]]}
+    (effect,) = effects_of(readings_of(steady))
+    assert effect.shift.p_value < 0.01 and effect.verdict is Verdict.EQUIVALENT
+    around_zero = {"base": [[-1.0], [0.1], [1.0], [0.4]], "other": [[-0.9], [0.2], [1.2], [0.4]]}
+    (effect,) = effects_of(readings_of(around_zero, unit_margin=0.5))
+    assert (effect.scale, effect.verdict) == ("difference", Verdict.EQUIVALENT)
+    assert "difference-scale" not in {caveat.code for caveat in effect.caveats}
+    assert effects_of(readings_of(around_zero, unit_margin=0.1))[0].verdict is Verdict.INCONCLUSIVE
 
 
 @given(st.integers(1, 40), st.integers(2, 6), st.integers(0, 99))

@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Ferocal
+from ferocal.analysis.caveats import ADVICE
 from ferocal.cli.main import SECTIONS
 from ferocal.cli.main import ferocal as group
 
@@ -162,11 +163,11 @@ def test_the_documents_name_every_key_and_caveat(demo: tuple[Ferocal, str]) -> N
     keys = [*result, *result["effects"][0]]
     keys += demo[0].json("readings")["runs"][0]
     keys += demo[0].json("table")["cells"][0]
+    keys += demo[0].json("table", "--runs")["readings"][0]
     plan = demo[0].json("plan")
     keys += [*plan, *plan["cost"], *plan["outlook"][0], *plan["outlook"][0]["components"]]
     keys += demo[0].json("inspect")
-    caveats = (ROOT / "src/ferocal/analysis/caveats.py").read_text(encoding="utf-8")
-    keys += re.findall(r'Caveat\(\s*"([a-z-]+)"', caveats)
+    keys += ADVICE
     assert [key for key in keys if f"`{key}`" not in manual] == []
 
 

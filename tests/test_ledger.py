@@ -11,6 +11,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from conftest import Ferocal
@@ -49,7 +50,8 @@ def fill(ledger: Ledger, rng: random.Random, visits: int) -> None:
             slot = Slot(number, name, "flight", k)
             run = ledger.begin_run(visit, slot, k, warmup=False)
             outcome = rng.choice([Outcome.OK, Outcome.OK, Outcome.FAILED])
-            values = [Value("flight", "fps", rng.choice(["fps", "Hz"]), rng.gauss(60, 1))]
+            unit, samples = rng.choice(["fps", "Hz"]), rng.choice([None, 100, 200])
+            values = [Value("flight", "fps", unit, rng.gauss(60, 1), samples)]
             streams = {"stdout": (rng.randbytes(20), 20)}
             ledger.end_run(run, Ending(outcome, None, 1.0, values, streams))
     runs = [run for run in read_runs(ledger) if run.excluded is None]
@@ -63,7 +65,8 @@ def content(ledger: Ledger) -> list[object]:
         (r.id, r.visit, r.configuration, r.round, r.outcome, r.excluded, sorted(r.values.items()))
         for r in read_runs(ledger)
     ]
-    return [sorted(rows), sorted(value for *_, value in read_columns(ledger).readings)]
+    columns = read_columns(ledger)
+    return [sorted(rows), sorted(columns.value), np.nansum(columns.samples), len(columns.value)]
 
 
 @pytest.mark.parametrize("seed", range(6))

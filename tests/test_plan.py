@@ -136,7 +136,7 @@ def test_answers_say_what_a_plan_can_tell(tmp_path: Path) -> None:
     assert "with an interval; a linear drift cancels" in answers()
     assert "which factor carries a change: driver, firmware" in answers()
     assert "which factor" not in answers(configuration=TOGETHER)
-    assert "without an interval" in answers('schedule = "once"')
+    assert "only if a noise floor is known" in answers('schedule = "once"')
     assert "control arm should not change" in answers("control = true")
 
 
@@ -181,7 +181,7 @@ def test_differences_are_named_unless_equal_unknown_or_explained() -> None:
     base = arm(library="2.31", kernel="5")
     found = find_differences(arm(library="2.36", kernel="5"), base, "flight", ())
     assert [caveat.code for caveat in found] == ["undeclared-difference"]
-    assert "library also differs: 2.36 against 2.31" in found[0].text
+    assert "Software differs, library: 2.36 against 2.31" in found[0].text
     assert find_differences(arm(library="2.36"), base, "flight", {"library"}) == []
     assert find_differences(arm(driver="r64"), base, "flight", ()) == []
     (caveat,) = find_differences(arm(player="4"), base, "flight", ())

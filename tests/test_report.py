@@ -11,12 +11,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ferocal.analysis.caveats import Caveat
-from ferocal.analysis.effects import Effect
-from ferocal.analysis.paired import PairedResult
+from ferocal.analysis.contrasts import Method
+from ferocal.analysis.effects import Effect, Shift
+from ferocal.analysis.power import MOST_ROUNDS
 from ferocal.analysis.readings import Scale, Series
 from ferocal.analysis.verdicts import Verdict
 from ferocal.report import numbers
-from ferocal.report.answer import answer, collect_caveats, verdict_text
+from ferocal.report.answer import answer, collect_caveats, evidence_text, verdict_text
 from ferocal.report.figures import effects_figure, to_svg
 from ferocal.report.json_form import comparison_object, dumps
 
@@ -32,15 +33,18 @@ def effect(
     more: int | None = None,
     scale: Scale = "ratio",
     caveats: tuple[Caveat, ...] = (),
+    method: Method = Method.PAIRED,
+    visits: int = 5,
+    control: bool = False,
 ) -> Effect:
-    shift = PairedResult(
-        math.log1p(change), math.log1p(change - half), math.log1p(change + half), 0.01, 0.01, 5
-    )
+    ends = (math.log1p(change), math.log1p(change - half), math.log1p(change + half))
+    shift = Shift(*ends, p_value=0.001, sd=0.01, degrees=4.0)
     return Effect(
         bench="node", series=Series(workload, "fps", "fps", "higher", 0.02), baseline="r61",
-        configuration=name, scale=scale, change=change, low=change - half, high=change + half,
-        shift=shift, p_adjusted=0.01, verdict=verdict, beyond_margin=beyond, rounds=5, runs=20,
-        more_rounds=more, caveats=caveats,
+        configuration=name, scale=scale, method=method, change=change, low=change - half,
+        high=change + half, shift=shift, p_adjusted=0.001, verdict=verdict, beyond_margin=beyond,
+        rounds=5, visits=5, base_visits=visits, runs=20, base_runs=10, more_rounds=more,
+        floor_age=None, control=control, caveats=caveats,
     )  # fmt: skip
 
 
@@ -87,6 +91,11 @@ OPEN = effect(0.03, 0.05, Verdict.INCONCLUSIVE, more=4)
     ("effects", "sentence"),
     [
         ([], "Not decided: nothing has been measured"),
+        (
+            [effect(name="control", control=True), EQUAL],
+            "control arm, which is r61 again, changes flight fps by +5.0 %, so trust nothing",
+        ),
+        ([effect(0.0, name="control", verdict=Verdict.EQUIVALENT, control=True), EQUAL], "No: "),
         ([EQUAL], "No: nothing changes by more than ±2 % against r61."),
         ([OPEN], "Not decided: 1 of 1 comparison with r61 are inconclusive."),
         ([OPEN, EQUAL], "inconclusive, the other 1 stay within ±2 %."),
@@ -117,16 +126,24 @@ def test_verdicts_say_what_qualifies_them() -> None:
     assert verdict_text(OPEN) == "inconclusive, ~4 more rounds"
     assert verdict_text(effect(beyond=False)) == "better, maybe < margin"
     assert verdict_text(EQUAL) == "equivalent"
+    long = effect(0.03, 0.05, Verdict.INCONCLUSIVE, more=MOST_ROUNDS)
+    assert verdict_text(long) == "inconclusive, > 1,000 more rounds"
+    assert evidence_text(EQUAL) == "5 rounds"
+    assert evidence_text(effect(method=Method.VISITS, visits=4)) == "5 and 4 visits"
+    assert evidence_text(effect(method=Method.FLOOR)) == "5 visits each, noise floor"
 
 
 def test_a_caveat_is_told_once_with_the_places_where_it_applies() -> None:
-    few, other = Caveat("few-rounds", "Few."), Caveat("no-spread", "None.")
+    few, other = Caveat("few-rounds", "few"), Caveat("no-spread", "none")
     effects = [
         effect(name="a", caveats=(few, other)),
         effect(name="b", caveats=(few,)),
         effect(name="b", workload="query", caveats=(few,)),
     ]
-    assert collect_caveats(effects) == [("all", "few-rounds", "Few."), ("a", "no-spread", "None.")]
+    assert collect_caveats(effects) == [
+        ("all", "few-rounds", few.text),
+        ("a", "no-spread", other.text),
+    ]
     assert collect_caveats([*effects[:2], effect(name="a")])[1][0] == "a on flight fps"
 
 

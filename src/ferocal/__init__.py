@@ -1,3 +1,40 @@
-"""Ferocal: which software configuration changes the scores, and by how much."""
+"""Ferocal: which software configuration changes the scores, and by how much.
 
-__version__ = "0.1.0"
+For notebooks and scripts::
+
+    import ferocal
+
+    study = ferocal.open("my-study")
+    for effect in study.effects():
+        print(effect.configuration, effect.series.metric, effect.change, effect.verdict)
+    frame = study.readings()  # a pandas data frame, one reading per row
+"""
+
+from __future__ import annotations
+
+import os
+from typing import TYPE_CHECKING
+
+from ferocal._version import __version__
+
+if TYPE_CHECKING:
+    from ferocal.opened import OpenedStudy
+
+__all__ = ["__version__", "open"]
+
+
+def open(directory: str | os.PathLike[str] = ".") -> OpenedStudy:  # noqa: A001 - as files are
+    """Open the study in a directory for reading.
+
+    Raises
+    ------
+    ferocal.errors.UsageError
+        When there is no study in the directory.
+    ferocal.errors.StudyFileError
+        When its study file has mistakes; all of them are listed.
+    """
+    from pathlib import Path
+
+    from ferocal.opened import OpenedStudy
+
+    return OpenedStudy(Path(directory))

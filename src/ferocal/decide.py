@@ -7,8 +7,9 @@ from dataclasses import replace
 from ferocal.analysis.effects import Effect
 from ferocal.analysis.looks import plan_looks
 from ferocal.analysis.verdicts import Verdict
-from ferocal.assemble import compare, gather
+from ferocal.comparison import compare
 from ferocal.errors import UsageError
+from ferocal.evidence import gather
 from ferocal.ledger.store import Ledger
 from ferocal.measure.campaign import on_bench
 from ferocal.measure.progress import Observer, Summary
@@ -58,7 +59,8 @@ def _undecided(study: Study, ledger: Ledger, look: int, limit: int) -> list[str]
     """Record a look; the names of those effects that count and are not decided yet."""
     ledger.record_look(look, limit)
     effects = compare(study, gather(study, ledger)).effects
-    counting = [effect for effect in effects if effect.series.primary] or list(effects)
+    own = [effect for effect in effects if not effect.control]
+    counting = [effect for effect in own if effect.series.primary] or own
     return [_name(e) for e in counting if e.verdict is Verdict.INCONCLUSIVE]
 
 

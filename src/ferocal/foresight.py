@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ferocal.analysis.components import Components, estimate_components
-from ferocal.assemble import gather
+from ferocal.evidence import gather
 from ferocal.ledger.extract import Durations, read_durations
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
 from ferocal.plan.advice import (
@@ -94,8 +94,9 @@ def _known(study: Study) -> tuple[Durations, Spread]:
     with open_ledger(study.directory) as ledger:
         readings = gather(study, ledger).readings
         durations = read_durations(ledger)
+    components = estimate_components(readings, study.baseline)
     found = {
-        (series.workload, series.metric): estimate_components(readings, study.baseline, number)
-        for number, series in enumerate(readings.series)
+        (series.workload, series.metric): own
+        for series, own in zip(readings.series, components, strict=True)
     }
     return durations, {key: value for key, value in found.items() if value is not None}

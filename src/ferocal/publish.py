@@ -6,10 +6,11 @@ from collections import Counter
 from pathlib import Path
 from typing import Any
 
-from ferocal import __version__
-from ferocal.analysis.readings import tabulate
-from ferocal.assemble import Evidence, compare, gather
+from ferocal._version import __version__
+from ferocal.analysis.cells import tabulate
+from ferocal.comparison import compare
 from ferocal.errors import FerocalError
+from ferocal.evidence import Evidence, gather
 from ferocal.ledger.annotate import read_notes
 from ferocal.ledger.extract import (
     VisitRow,

@@ -2,114 +2,88 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
-FEW_ROUNDS = 5
+# What to do about each; the keys are the stable codes.
+ADVICE = {
+    # The plan and what came of it.
+    "one-visit": "measure at least one more visit to each side, better five in rounds",
+    "few-rounds": "measure at least 5",
+    "unpaired-rounds": "take the missing runs with `ferocal measure --retry`",
+    "not-interleaved": "measure the configurations in interleaved rounds, where a way back exists",
+    "unknown-visits": "say which readings belong to one visit, or measure in rounds",
+    "extended": "take the verdict as provisional, or measure a new study with --decide",
+    "stale-floor": "measure a new noise floor: a control arm of ten rounds on this bench",
+    # What differed between the two sides.
+    "several-factors": "look at configurations that differ in one factor only",
+    "undeclared-difference": "make it a factor, name it in the `explains` of one, or make it equal",
+    "resources-differ": "give both sides the same: the change is not one of software alone",
+    "workload-differs": "measure the same workload on both sides",
+    "best-of": "read the same statistic on both sides: the best of several is no mean",
+    "other-unit": "bring both to one unit, and name it in the study file",
+    "conditions-differ": "find the cause and measure again under equal conditions",
+    "one-sided-losses": "find out why: if slow runs are lost, the rest looks faster than it is",
+    # What is odd about the readings.
+    "drift": "find out what warms up or fills up; only interleaved rounds cancel it",
+    "first-run": "add warmups to the workload, so that every run finds the same state",
+    "outliers": "look at them with `ferocal table --runs`; exclude only what has a cause",
+    "two-modes": "find what switches between the two; a centre of both describes neither",
+    "coarse": "read it more finely, or lengthen the workload until the change is larger",
+    "capped": "lift the cap (vsync, a frame or rate limit): above it no change can be seen",
+    "implausible": "check how it was read, and exclude what cannot be true",
+    "magnitude": "look for a missing digit or another unit, and exclude or correct the reading",
+    "short-capture": "capture longer, at least 10,000 frames: rare hitches decide these figures",
+    "difference-scale": "give the metric a margin in its own unit to show equivalence",
+    "no-spread": "check that the metric is measured, and finely enough",
+    # What the effects say together.
+    "trade-off": "decide which of the two matters; neither tells the whole",
+    "control-differs": "trust no verdict before the bench agrees with itself",
+}
+
+# Those that a test on noisy readings decides: on clean studies they are false alarms.
+STATISTICAL = (
+    "drift",
+    "first-run",
+    "outliers",
+    "two-modes",
+    "coarse",
+    "capped",
+    "magnitude",
+    "conditions-differ",
+    "control-differs",
+)
 
 
 @dataclass(frozen=True)
 class Caveat:
-    """A reason for caution: a stable code, and what was seen and what to do."""
+    """A reason for caution: a stable code of `ADVICE`, and what was seen."""
 
     code: str
-    text: str
+    seen: str
+
+    @property
+    def advice(self) -> str:
+        """What to do about it."""
+        return ADVICE[self.code]
+
+    @property
+    def text(self) -> str:
+        """What was seen and what to do, as a sentence."""
+        return f"{self.seen[0].upper()}{self.seen[1:]}: {self.advice}."
 
 
-def one_visit() -> Caveat:
-    """Only one round pairs."""
-    return Caveat(
-        "one-visit",
-        "Only one round has both configurations, so the variation between visits is unknown: "
-        "measure more rounds.",
-    )
+def counted(count: int, noun: str) -> str:
+    """A count with its noun, "1 round" or "3 rounds"."""
+    return f"{count:,} {noun}" if count == 1 else f"{count:,} {noun}s"
 
 
-def not_interleaved() -> Caveat:
-    """The arms were measured one after the other."""
-    return Caveat(
-        "not-interleaved",
-        "The configurations were measured one after the other, so whatever else changed with "
-        "time is in this change too: measure them in interleaved rounds.",
-    )
+def percentage(share: float) -> str:
+    """A share as a signed percentage of two significant digits."""
+    value = 100 * share
+    digits = f"{value:+.2g}" if abs(value) < 10 else f"{value:+,.0f}"
+    return f"{digits} %".replace("-", "\N{MINUS SIGN}")
 
 
-def extended(last_look: int, rounds: int) -> Caveat:
-    """Rounds were added after the looks."""
-    return Caveat(
-        "extended",
-        f"The study was extended to {rounds} rounds after the look at round {last_look}: the "
-        "verdict is that of the looks, and the added rounds only sharpen the interval.",
-    )
-
-
-def undeclared_difference(name: str, here: str, there: str) -> Caveat:
-    """Software differs that is no declared factor."""
-    return Caveat(
-        "undeclared-difference",
-        f"{name} also differs: {here} against {there} in the baseline. Make it a factor, name "
-        "it in the `explains` of one, or make it the same.",
-    )
-
-
-def resources_differ(name: str, here: str, there: str) -> Caveat:
-    """The configurations were given different hardware."""
-    return Caveat(
-        "resources-differ",
-        f"{name} differs: {here} against {there} in the baseline, so the change is not one of "
-        "software alone: give both the same.",
-    )
-
-
-def workload_differs(name: str, here: str, there: str) -> Caveat:
-    """The two sides did not run the same."""
-    return Caveat(
-        "workload-differs",
-        f"{name} of the workload differs: {here} against {there} in the baseline: measure the "
-        "same workload on both sides.",
-    )
-
-
-def few_rounds(rounds: int) -> Caveat:
-    """So few rounds pair that intervals are wide and outliers weigh much."""
-    return Caveat(
-        "few-rounds",
-        f"Only {rounds} rounds pair, which makes intervals wide: measure at least {FEW_ROUNDS}.",
-    )
-
-
-def unpaired_rounds(unpaired: int, configuration: str, baseline: str) -> Caveat:
-    """Some rounds have readings on one side only."""
-    return Caveat(
-        "unpaired-rounds",
-        f"{unpaired} rounds have readings of only one of {configuration} and {baseline} and were "
-        "left out: take the missing runs with `ferocal measure --retry`.",
-    )
-
-
-def several_factors(factors: Sequence[str], baseline: str) -> Caveat:
-    """More than one thing differs between the two sides."""
-    listed = " and ".join(factors)
-    return Caveat(
-        "several-factors",
-        f"{listed} differ from {baseline} together, so the change belongs to none of them alone: "
-        "look at configurations that differ in one of them.",
-    )
-
-
-def difference_scale(unit: str) -> Caveat:
-    """The metric has readings that are zero or negative."""
-    return Caveat(
-        "difference-scale",
-        f"Some readings are zero or negative, so the change is a difference in {unit} and a "
-        "margin in per cent does not apply: no equivalence can be shown.",
-    )
-
-
-def no_spread() -> Caveat:
-    """All rounds show exactly the same difference."""
-    return Caveat(
-        "no-spread",
-        "Every round shows exactly the same difference, so the interval has no width: check that "
-        "the metric is measured, and finely enough.",
-    )
+def listed(names: list[str]) -> str:
+    """Names in one piece: "a", "a and b", "a, b and c"."""
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"

@@ -6,13 +6,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ferocal.analysis.pairing import split_sides
+from ferocal.analysis.contrasts import METHODS, Contrasts, Method, contrast
 from ferocal.analysis.readings import (
-    FloatArray,
     Readings,
+    Scale,
     choose_scales,
     summarise_visits,
+    to_scale,
 )
+from ferocal.analysis.segments import FloatArray, find_segments, sort_within
 
 
 @dataclass(frozen=True)
@@ -30,48 +32,72 @@ class Components:
     visit_variance: float
 
 
-def estimate_components(readings: Readings, baseline: str, series: int) -> Components | None:
-    """Components of a series; None until two rounds pair.
+def estimate_components(readings: Readings, baseline: str) -> list[Components | None]:
+    """Components of every series; None until two rounds pair.
 
     The differences of each configuration to the baseline are pooled. Half of their
     variance is that of a visit's summary, of which the runs' share is taken off.
     """
-    summaries = summarise_visits(readings)
-    squares, degrees, runs = 0.0, 0, []
-    sides = split_sides(summaries, series)
-    base = sides.pop(readings.configurations.index(baseline), {})
-    for side in sides.values():
-        common = [r for r in side if r in base]
-        if len(common) < 2:
-            continue
-        differences = np.array([side[r][0] - base[r][0] for r in common])
-        squares += float(np.sum((differences - differences.mean()) ** 2))
-        degrees += len(common) - 1
-        runs += [side[r][1] for r in common]
+    if not len(readings.value):
+        return [None] * len(readings.series)
+    scales = choose_scales(readings)
+    table = contrast(
+        summarise_visits(readings, scales),
+        readings.configurations.index(baseline),
+        len(readings.configurations),
+        interleaved=True,
+        floor_of=lambda series: None,
+    )
+    run_variance = run_variances(readings, scales)
+    return [_components(table, s, float(run_variance[s])) for s in range(len(readings.series))]
+
+
+def _components(table: Contrasts, series: int, run_variance: float) -> Components | None:
+    own = (table.series_of == series) & (table.method == METHODS.index(Method.PAIRED))
+    degrees = int(np.sum(table.pairs[own] - 1))
     if not degrees:
         return None
-    variance = squares / degrees
-    run_variance = _run_variance(readings, series)
-    own = 0.0 if np.isnan(run_variance) else run_variance / float(np.mean(runs))
+    variance = float(np.sum(table.sd[own] ** 2 * (table.pairs[own] - 1))) / degrees
+    runs = table.runs[own].sum() / table.pairs[own].sum()
+    share = 0.0 if np.isnan(run_variance) else run_variance / runs
     return Components(
         round_sd=float(np.sqrt(variance)),
         degrees=degrees,
         run_variance=run_variance,
-        visit_variance=max(0.0, variance / 2 - own),
+        visit_variance=max(0.0, variance / 2 - share),
     )
 
 
-def _run_variance(readings: Readings, series: int) -> float:
-    """Pooled variance of runs within their visits."""
-    own = readings.series_of == series
-    values: FloatArray = readings.value[own]
-    if choose_scales(readings)[series] == "ratio":
-        values = np.log(values)
-    visits = np.stack([readings.configuration_of[own], readings.round_of[own]])
-    _, group, counts = np.unique(visits, axis=1, return_inverse=True, return_counts=True)
-    group = group.ravel()
-    means = np.bincount(group, values) / counts
-    degrees = len(values) - len(counts)
-    if degrees == 0:
-        return float("nan")
-    return float(np.sum((values - means[group]) ** 2) / degrees)
+def pool_sd(table: Contrasts) -> FloatArray:
+    """For every row the standard deviation of a difference, shape (n,).
+
+    Pooled over the configurations of a series where differences are paired by round; as
+    it is with other methods. A row without its own takes that of its series' rounds.
+    """
+    size = int(table.series_of.max(initial=-1)) + 1
+    paired = table.method == METHODS.index(Method.PAIRED)
+    degrees = np.where(paired, table.pairs - 1.0, 0.0)
+    squares = np.where(paired, np.nan_to_num(table.sd) ** 2 * degrees, 0.0)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        pooled = np.sqrt(
+            np.bincount(table.series_of, squares, size)
+            / np.bincount(table.series_of, degrees, size)
+        )[table.series_of]
+    use = paired | (np.isnan(table.sd) & (table.method != METHODS.index(Method.FLOOR)))
+    return np.where(use, pooled, table.sd)
+
+
+def run_variances(readings: Readings, scales: tuple[Scale, ...]) -> FloatArray:
+    """Pooled variance of runs within their visits, by series; NaN with one run per visit."""
+    # A visit is to one configuration, so that series and visit name it.
+    label = readings.series_of * (int(readings.visit_of.max(initial=0)) + 1) + readings.visit_of
+    scaled = to_scale(readings, scales)
+    order = sort_within(scaled, label)
+    value, series = scaled[order], readings.series_of[order]
+    visits = find_segments([label[order]])
+    squares = (value - visits.mean(value)[visits.label]) ** 2
+    size = len(readings.series)
+    used = np.bincount(series[visits.starts], minlength=size)
+    degrees = np.bincount(series, minlength=size) - used
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.where(degrees > 0, np.bincount(series, squares, size) / degrees, np.nan)

@@ -4,9 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ferocal.analysis import caveats
-from ferocal.analysis.caveats import Caveat
-
 
 @dataclass(frozen=True)
 class LookPlan:
@@ -31,10 +28,6 @@ class LookPlan:
     def reached(self, rounds: int) -> list[int]:
         """The looks that so many rounds have reached."""
         return [look for look in self.rounds if look <= rounds]
-
-    def caveats(self, rounds: int) -> tuple[Caveat, ...]:
-        """Caveats on a study of so many rounds."""
-        return (caveats.extended(self.limit, rounds),) if rounds > self.limit else ()
 
 
 # Few looks at a constant level (Pocock 1977, Group sequential methods in the design and

@@ -2,42 +2,59 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable
 
 import numpy as np
 from scipy.special import chdtri, nctdtr, ndtr, stdtrit
 
+from ferocal.analysis.segments import FloatArray, IntArray
+
 # Beyond this many rounds the answer is "not with this method" rather than a number.
 MOST_ROUNDS = 1000
-_STRIPS = 200
+_STRIPS = 60
 
 
-def power_difference(effect: float, sd: float, rounds: int, *, alpha: float = 0.05) -> float:
-    """Power of the two-sided paired t-test.
+def power_difference(
+    effect: FloatArray | float,
+    sd: FloatArray | float,
+    rounds: IntArray | int,
+    *,
+    alpha: FloatArray | float = 0.05,
+) -> FloatArray:
+    """Power of the two-sided paired t-test; numbers, or columns of shape (n,).
 
-    ``effect`` and ``sd`` (of the differences between rounds) share a scale.
+    ``effect`` and ``sd`` (of the differences between rounds) share a scale; 0 below two
+    rounds.
 
     Notes
     -----
     Noncentral t; Cohen (1988), Statistical Power Analysis for the Behavioral Sciences,
     2nd edition, chapter 2.
     """
-    if rounds < 2:
-        return 0.0
-    if sd == 0:
-        return float(effect != 0)
-    critical = stdtrit(rounds - 1, 1 - alpha / 2)
-    noncentrality = abs(effect) / sd * np.sqrt(rounds)
-    above = 1 - nctdtr(rounds - 1, noncentrality, critical)
-    below = nctdtr(rounds - 1, noncentrality, -critical)
+    degrees = np.maximum(np.asarray(rounds) - 1.0, 1.0)
+    critical = stdtrit(degrees, 1 - np.asarray(alpha) / 2)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        noncentrality = np.abs(effect) / sd * np.sqrt(rounds)
+    above = 1 - nctdtr(degrees, noncentrality, critical)
+    below = nctdtr(degrees, noncentrality, -critical)
     # nctdtr gives NaN where the tail is too small for a double: nothing is lost there.
-    return float(np.nan_to_num(above, nan=1.0) + np.nan_to_num(below))
+    power = np.nan_to_num(np.asarray(above), nan=1.0) + np.nan_to_num(np.asarray(below))
+    power = np.where(np.asarray(sd) == 0, np.asarray(effect) != 0, power)
+    return np.where(np.asarray(rounds) < 2, 0.0, power)
 
 
 def power_equivalence(
-    effect: float, sd: float, rounds: int, margin: float, *, confidence: float = 0.95
-) -> float:
-    """Probability that the interval comes to lie inside the margin.
+    effect: FloatArray | float,
+    sd: FloatArray | float,
+    rounds: IntArray | int,
+    margin: FloatArray | float,
+    *,
+    confidence: float = 0.95,
+) -> FloatArray:
+    """Probability that the interval comes to lie inside the margin, shape (n,).
+
+    Arguments are numbers or columns. Zero where the margin is NaN or the effect reaches it.
 
     Notes
     -----
@@ -46,34 +63,51 @@ def power_equivalence(
     of the two one-sided tests procedure in bioequivalence, Journal of Pharmacokinetics
     and Biopharmaceutics 18(2), 137-144.
     """
-    if rounds < 2 or abs(effect) >= margin:
-        return 0.0
-    if sd == 0:
-        return 1.0
-    standard_error = sd / np.sqrt(rounds)
+    effect, sd, margin = (np.atleast_1d(value) for value in (effect, sd, margin))
+    effect, sd, margin, rounds = np.broadcast_arrays(effect, sd, margin, rounds)
+    inside = (np.abs(effect) < margin) & (rounds >= 2)
+    standard_error = np.where(sd > 0, sd, 1.0) / np.sqrt(rounds)
+    counts, place = np.unique(np.maximum(rounds, 2), return_inverse=True)
+    widths = np.stack([_half_widths(int(n), confidence) for n in counts])[place]
+    with np.errstate(invalid="ignore"):
+        upper = ndtr(((margin - effect) / standard_error)[:, None] - widths)
+        lower = ndtr(((margin + effect) / standard_error)[:, None] - widths)
+    power = np.mean(np.maximum(0.0, upper + lower - 1), axis=1)
+    return np.where(inside, np.where(sd == 0, 1.0, power), 0.0)
+
+
+@functools.cache
+def _half_widths(rounds: int, confidence: float) -> FloatArray:
+    """Equally likely half widths of the interval, in true standard errors."""
     tails = (np.arange(_STRIPS) + 0.5) / _STRIPS
     seen_sd = np.sqrt(chdtri(rounds - 1, tails) / (rounds - 1))
-    half_width = stdtrit(rounds - 1, 0.5 + confidence / 2) * seen_sd
-    upper = ndtr((margin - effect) / standard_error - half_width)
-    lower = ndtr((margin + effect) / standard_error - half_width)
-    return float(np.mean(np.maximum(0.0, upper + lower - 1)))
+    widths: FloatArray = stdtrit(rounds - 1, 0.5 + confidence / 2) * seen_sd
+    return widths
 
 
 def rounds_to_decide(
-    effect: float, sd: float, margin: float, *, alpha: float = 0.05, power: float = 0.8
-) -> int | None:
-    """Rounds after which a verdict other than inconclusive is expected.
+    effect: FloatArray,
+    sd: FloatArray,
+    margin: FloatArray,
+    *,
+    alpha: FloatArray,
+    power: float = 0.8,
+) -> IntArray:
+    """Rounds after which a verdict other than inconclusive is expected, shape (n,).
 
     The smallest number at which the difference or the equivalence is found with
-    probability ``power``, if effect and standard deviation are as seen; None when more
-    than `MOST_ROUNDS` would be needed. ``alpha`` is the level after adjustment.
+    probability ``power``, if effect and standard deviation are as seen; 0 when more than
+    `MOST_ROUNDS` would be needed, or the standard deviation is not known (NaN).
+    ``alpha`` is the level after adjustment.
     """
+    known = ~np.isnan(sd)
 
-    def decided(rounds: int) -> bool:
+    def decided(rounds: IntArray) -> np.ndarray:
         different = power_difference(effect, sd, rounds, alpha=alpha)
-        return max(different, power_equivalence(effect, sd, rounds, margin)) >= power
+        equivalent = power_equivalence(effect, sd, rounds, margin)
+        return known & (np.maximum(different, equivalent) >= power)
 
-    return None if np.isnan(sd) else _first(decided)
+    return _first(decided, len(effect))
 
 
 def rounds_to_detect(
@@ -83,18 +117,21 @@ def rounds_to_detect(
 
     None when more than `MOST_ROUNDS` would be needed.
     """
-    return _first(lambda rounds: power_difference(effect, sd, rounds, alpha=alpha) >= power)
+    effects, sds, alphas = np.array([effect]), np.array([sd]), np.array([alpha])
+    found = _first(lambda n: power_difference(effects, sds, n, alpha=alphas) >= power, 1)
+    return int(found[0]) or None
 
 
-def _first(enough: Callable[[int], bool]) -> int | None:
-    """The smallest number of rounds that is enough, if more rounds are never worse."""
-    if not enough(MOST_ROUNDS):
-        return None
-    low, high = 1, MOST_ROUNDS  # not enough at low, enough at high
-    while high - low > 1:
+def _first(enough: Callable[[IntArray], np.ndarray], size: int) -> IntArray:
+    """The smallest number of rounds that is enough, if more are never worse; 0 for none."""
+    low = np.ones(size, dtype=np.int64)  # not enough at low, enough at high
+    high = np.full(size, MOST_ROUNDS)
+    possible = enough(high)
+    while np.any(high - low > 1):
         middle = (low + high) // 2
-        low, high = (low, middle) if enough(middle) else (middle, high)
-    return high
+        fits = enough(middle)
+        low, high = np.where(fits, low, middle), np.where(fits, middle, high)
+    return np.where(possible, high, 0)
 
 
 def best_runs(

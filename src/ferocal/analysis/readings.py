@@ -6,20 +6,26 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
-IntArray = NDArray[np.int64]
-FloatArray = NDArray[np.float64]
+from ferocal.analysis.segments import FloatArray, IntArray, find_segments, sort_within
+
 Scale = Literal["ratio", "difference"]
 
 # With fewer runs than this, the mean summarises a visit; with more, the median does,
 # since it resists the occasional disturbed run.
 MEDIAN_FROM_RUNS = 3
+NO_ROUND = -1
 
 
 @dataclass(frozen=True)
 class Series:
-    """One metric of one workload. ``margin`` is a share (0.02 is 2 %)."""
+    """One metric of one workload.
+
+    ``margin`` is a share (0.02 is 2 %). With ``unit_margin``, in the unit of the metric,
+    effects are differences in that unit, and that margin applies instead. ``resolution``
+    is the smallest step that a reading can tell, and ``plausible`` the lowest and highest
+    value that can be true, both in the unit.
+    """
 
     workload: str
     metric: str
@@ -27,15 +33,21 @@ class Series:
     better: Literal["higher", "lower"]
     margin: float
     primary: bool = False
+    unit_margin: float | None = None
+    resolution: float | None = None
+    plausible: tuple[float, float] | None = None
 
 
 @dataclass(frozen=True)
 class Readings:
     """Valid readings, one per row.
 
-    ``series_of``, ``configuration_of``, ``round_of``, ``run_of`` and ``value`` have
-    shape (n,). The first two index into ``series`` and ``configurations``; ``run_of``
-    is equal for readings of one run.
+    All columns have shape (n,). ``series_of`` and ``configuration_of`` index into
+    ``series`` and ``configurations``; ``round_of`` is `NO_ROUND` where no round is known;
+    ``visit_of`` and ``run_of`` number visits and runs in the order of time and are equal
+    for readings of one visit or run; ``samples`` counts the single values that a reading
+    summarises, NaN where unknown. Where ``visits_known`` is false, every run stands for a
+    visit of its own, since nobody knows which belong together.
     """
 
     bench: str
@@ -44,26 +56,42 @@ class Readings:
     series_of: IntArray
     configuration_of: IntArray
     round_of: IntArray
+    visit_of: IntArray
     run_of: IntArray
     value: FloatArray
+    samples: FloatArray
+    visits_known: bool = True
+
+    def select(self, rows: np.ndarray) -> Readings:
+        """Only these rows, named by a mask or by indices."""
+        columns = {k: v[rows] for k, v in vars(self).items() if isinstance(v, np.ndarray)}
+        return replace(self, **columns)
 
     def up_to_round(self, last: int) -> Readings:
         """The readings of the first rounds."""
-        early = self.round_of <= last
-        return replace(
-            self,
-            series_of=self.series_of[early],
-            configuration_of=self.configuration_of[early],
-            round_of=self.round_of[early],
-            run_of=self.run_of[early],
-            value=self.value[early],
-        )
+        return self.select(self.round_of <= last)
+
+
+@dataclass(frozen=True)
+class TimedReading:
+    """A reading of one series, or a run without one; ``value`` is then None.
+
+    ``note`` says why it does not count, empty if it does.
+    """
+
+    started_at: str
+    round: int | None
+    configuration: str
+    value: float | None
+    note: str
 
 
 @dataclass(frozen=True)
 class VisitSummaries:
-    """One row per series, configuration and round, sorted in that order; shape (m,).
+    """One row per series, configuration and visit, sorted in that order; shape (m,).
 
+    Visits of one configuration in one round are one, so that a visit that was interrupted
+    and its continuation count once. ``visit_of`` is its first visit in order of time.
     ``centre`` is on the scale of the analysis: the natural logarithm of the unit for
     series on the "ratio" scale, the unit itself on the "difference" scale. ``runs``
     counts the runs behind it. ``scales`` has one entry per series.
@@ -72,83 +100,60 @@ class VisitSummaries:
     series_of: IntArray
     configuration_of: IntArray
     round_of: IntArray
+    visit_of: IntArray
     centre: FloatArray
     runs: IntArray
     scales: tuple[Scale, ...]
 
 
 def choose_scales(readings: Readings) -> tuple[Scale, ...]:
-    """Ratios where every reading of a series is positive, differences elsewhere."""
+    """Ratios where every reading of a series is positive, differences elsewhere.
+
+    A series with a margin in its own unit is on the "difference" scale in any case.
+    """
     smallest = np.full(len(readings.series), np.inf)
     np.minimum.at(smallest, readings.series_of, readings.value)
-    return tuple("ratio" if low > 0 else "difference" for low in smallest)
-
-
-def summarise_visits(readings: Readings) -> VisitSummaries:
-    """Summarise the runs of each visit by their median (their mean if fewer than 3)."""
-    scales = choose_scales(readings)
-    logarithmic = np.array([scale == "ratio" for scale in scales], dtype=bool)
-    value = readings.value.copy()
-    ratio = logarithmic[readings.series_of] if len(value) else np.zeros(0, dtype=bool)
-    value[ratio] = np.log(value[ratio])
-    order = np.lexsort((value, readings.round_of, readings.configuration_of, readings.series_of))
-    keys = np.stack(
-        [c[order] for c in (readings.series_of, readings.configuration_of, readings.round_of)]
+    return tuple(
+        "ratio" if low > 0 and series.unit_margin is None else "difference"
+        for low, series in zip(smallest, readings.series, strict=True)
     )
-    starts = np.flatnonzero(np.r_[True, np.any(keys[:, 1:] != keys[:, :-1], axis=0)][: len(value)])
-    counts = np.diff(np.r_[starts, len(value)])
-    centre = _centres(value[order], starts, counts)
-    first = keys[:, starts]
-    return VisitSummaries(first[0], first[1], first[2], centre, counts, scales)
 
 
-def _centres(ordered: FloatArray, starts: IntArray, counts: IntArray) -> FloatArray:
-    """Median of each stretch of ordered values, or mean of a short one."""
-    if not len(ordered):
-        return np.zeros(0)
-    means = np.add.reduceat(ordered, starts) / counts
-    medians = (ordered[starts + (counts - 1) // 2] + ordered[starts + counts // 2]) / 2
-    return np.where(counts < MEDIAN_FROM_RUNS, means, medians)
+def to_scale(readings: Readings, scales: tuple[Scale, ...]) -> FloatArray:
+    """The values on the scale of the analysis, shape (n,)."""
+    ratio = np.array([scale == "ratio" for scale in scales], dtype=bool)
+    logarithmic = ratio[readings.series_of] if len(scales) else np.zeros(0, dtype=bool)
+    return np.log(readings.value, where=logarithmic, out=readings.value.astype(float))
 
 
-@dataclass(frozen=True)
-class Cell:
-    """What was read of one series under one configuration.
+def summarise_visits(readings: Readings, scales: tuple[Scale, ...] | None = None) -> VisitSummaries:
+    """Summarise the runs of each visit by their median (their mean if fewer than 3).
 
-    ``centre`` is in the unit of the series: the geometric mean of the visits' summaries
-    (the arithmetic mean on the "difference" scale). ``cv`` is the sample standard
-    deviation of single runs over their mean, NaN below two runs or at a mean of zero.
+    ``scales`` are those of `choose_scales` unless given.
     """
-
-    series: Series
-    configuration: str
-    centre: float
-    cv: float
-    runs: int
-    rounds: int
-
-
-def tabulate(readings: Readings) -> list[list[Cell | None]]:
-    """Cells by series (rows) and configuration (columns); None where nothing was read."""
-    summaries = summarise_visits(readings)
-    rows: list[list[Cell | None]] = []
-    for s, series in enumerate(readings.series):
-        row: list[Cell | None] = []
-        for c, configuration in enumerate(readings.configurations):
-            chosen = (summaries.series_of == s) & (summaries.configuration_of == c)
-            mean = float(summaries.centre[chosen].mean()) if chosen.any() else float("nan")
-            centre = float(np.exp(mean)) if summaries.scales[s] == "ratio" else mean
-            own = readings.value[(readings.series_of == s) & (readings.configuration_of == c)]
-            row.append(
-                Cell(series, configuration, centre, _cv(own), len(own), int(chosen.sum()))
-                if len(own)
-                else None
-            )
-        rows.append(row)
-    return rows
-
-
-def _cv(values: FloatArray) -> float:
-    if len(values) < 2 or values.mean() == 0:
-        return float("nan")
-    return float(values.std(ddof=1) / abs(values.mean()))
+    scales = choose_scales(readings) if scales is None else scales
+    value = to_scale(readings, scales)
+    # Visits without a round are told apart by their own numbers.
+    alone = readings.round_of == NO_ROUND
+    visit = readings.visit_of if readings.visits_known else readings.run_of
+    replicate = np.where(alone, NO_ROUND - 1 - visit, readings.round_of)
+    replicate -= replicate.min(initial=0)
+    arm = readings.series_of * len(readings.configurations) + readings.configuration_of
+    group = arm * (int(replicate.max(initial=0)) + 1) + replicate
+    order = sort_within(value, group)
+    segments = find_segments([group[order]])
+    ascending = value[order]
+    centre = np.where(
+        segments.counts < MEDIAN_FROM_RUNS,
+        segments.mean(ascending),
+        segments.median_of_sorted(ascending),
+    )
+    first_visit = np.minimum.reduceat(readings.visit_of[order], segments.starts)
+    first = order[segments.starts]
+    series_of, configuration_of, round_of = (
+        column[first]
+        for column in (readings.series_of, readings.configuration_of, readings.round_of)
+    )
+    return VisitSummaries(
+        series_of, configuration_of, round_of, first_visit, centre, segments.counts, scales
+    )

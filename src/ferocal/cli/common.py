@@ -13,7 +13,7 @@ import click
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from ferocal.assemble import Evidence
+    from ferocal.evidence import Evidence
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 
@@ -26,6 +26,18 @@ study_option = click.option(
     help="The study's directory.  [default: the current one]",
 )
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+
+
+def selection_options(function: Function) -> Function:
+    """Add options that limit what is shown; they may be repeated."""
+    for name, what in (
+        ("metric", "Only this metric."),
+        ("workload", "Only this workload."),
+        ("configuration", "Only this configuration."),
+    ):
+        option = click.option(f"--{name}", f"{name}s", multiple=True, metavar="NAME", help=what)
+        function = option(function)
+    return function
 
 
 def example(text: str) -> Callable[[Function], Function]:

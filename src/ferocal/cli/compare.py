@@ -15,22 +15,21 @@ from ferocal.cli.common import (
     json_option,
     make_console,
     print_json,
+    selection_options,
     show_left_out,
     study_option,
 )
 
 if TYPE_CHECKING:
     from ferocal.analysis.effects import Effect
-    from ferocal.assemble import Comparison
+    from ferocal.comparison import Comparison
 
 
 @click.command("compare")
 @study_option
 @json_option
 @click.option("--against", metavar="NAME", help="Compare with this configuration instead.")
-@click.option("--configuration", "configurations", multiple=True, metavar="NAME", help="Only it.")
-@click.option("--workload", "workloads", multiple=True, metavar="NAME", help="Only this workload.")
-@click.option("--metric", "metrics", multiple=True, metavar="NAME", help="Only this metric.")
+@selection_options
 @click.option(
     "--sort",
     type=click.Choice(["file", "size", "name"]),
@@ -65,10 +64,11 @@ def command(
     Limits to some configurations, workloads or metrics may be repeated. They change what
     is shown and what the gate looks at, not how it is judged.
     """
-    from ferocal.assemble import Selection, compare_directory
+    import ferocal
+    from ferocal.comparison import Selection
 
-    comparison = compare_directory(directory, against=against)
-    comparison = Selection(configurations, workloads, metrics).apply(comparison)
+    selection = Selection(configurations, workloads, metrics)
+    comparison = ferocal.open(directory).compare(against=against, selection=selection)
     comparison = replace(comparison, effects=tuple(_sorted(comparison.effects, sort)))
     if as_json:
         _print_object(comparison)
@@ -117,7 +117,7 @@ def _check_gate(comparison: Comparison, gate: str) -> None:
 
 def show_comparison(comparison: Comparison, *, times: bool = False) -> None:
     """Print answer, table and caveats."""
-    from ferocal.report.answer import answer, collect_caveats
+    from ferocal.report.answer import answer, collect_caveats, next_step
     from ferocal.report.numbers import margin_text
     from ferocal.report.tables import effects_table
 
@@ -130,4 +130,4 @@ def show_comparison(comparison: Comparison, *, times: bool = False) -> None:
     show_left_out(console, comparison.evidence)
     for where, code, text in collect_caveats(comparison.effects):
         console.print(f"caveat {code} ({where}): {text}")
-    console.print("next: `ferocal table` shows the readings, `ferocal report` writes a page")
+    console.print(f"next: {next_step(comparison.effects)}")

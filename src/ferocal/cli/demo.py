@@ -11,7 +11,7 @@ import click
 from ferocal.cli.common import example, make_console
 
 if TYPE_CHECKING:
-    from ferocal.assemble import Comparison
+    from ferocal.comparison import Comparison
     from ferocal.study.load import Study
 
 
@@ -72,18 +72,17 @@ def _show_prevented(prevented: list[str], runs: int) -> None:
 
 
 def _show(directory: Path) -> None:
-    from ferocal.analysis.readings import tabulate
-    from ferocal.assemble import compare, gather_directory
+    import ferocal
+    from ferocal.analysis.cells import tabulate
     from ferocal.cli.compare import show_comparison
     from ferocal.publish import write_report
     from ferocal.report.tables import cells_table
 
-    study, evidence = gather_directory(directory)
-    comparison = compare(study, evidence)
+    comparison = ferocal.open(directory).compare()
     console = make_console()
-    names = [configuration.name for configuration in study.configurations]
+    names = [configuration.name for configuration in comparison.study.configurations]
     console.print()
-    console.print(cells_table(tabulate(evidence.readings), names, console))
+    console.print(cells_table(tabulate(comparison.evidence.readings), names, console))
     show_comparison(comparison)
     console.print("\nThe bench is simulated, so what is true is known:", style="bold")
     _show_truth(comparison)

@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from ferocal import __version__
+from ferocal._version import __version__
 from ferocal.errors import FerocalError
 
 # Summaries stand here, so that the overview imports no command.
@@ -20,6 +20,7 @@ SECTIONS: dict[str, dict[str, str]] = {
     "Measure": {
         "measure": "Take the runs that the plan still needs.",
         "note": "Keep what numbers do not show: no sound, flicker, a crash.",
+        "floor": "Bring in how much visits vary, from an earlier study.",
         "merge": "Bring in the runs of a copy of this study.",
     },
     "Read": {

@@ -74,11 +74,7 @@ def _show(runs: list[RunRow], total: int) -> None:
     table = plain_table("id", "round", "configuration", "workload", "readings", "outcome")
     for run in runs:
         values = ", ".join(f"{significant(v)} {unit}" for v, unit in run.values.values())
-        outcome = f"{run.outcome}{' (warm-up)' if run.warmup else ''}"
-        if run.excluded is not None:
-            outcome += f", excluded: {run.excluded}"
-        if run.reason is not None:
-            outcome += f": {run.reason}"
+        outcome = f"{run.excuse or run.outcome}{' (warm-up)' if run.warmup else ''}"
         number = "" if run.round is None else str(run.round)
         table.add_row(run.id, number, run.configuration, run.workload, values, outcome)
     console.print(table)

@@ -11,6 +11,7 @@ import sqlalchemy as sa
 from ferocal.errors import UsageError
 from ferocal.ledger import schema
 from ferocal.ledger.extract import read_excluded
+from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
 
 
@@ -34,6 +35,15 @@ class RunRow:
     wall: float | None
     conditions: dict[str, Any] | None
     values: dict[str, tuple[float, str]]
+
+    @property
+    def excuse(self) -> str:
+        """Why the run does not count, empty if it does."""
+        if self.excluded is not None:
+            return f"excluded: {self.excluded}"
+        if self.outcome == Outcome.OK:
+            return ""
+        return self.outcome if self.reason is None else f"{self.outcome}: {self.reason}"
 
 
 # Enough of a random uid to be unique in a ledger of a million runs, nearly always.

@@ -3,25 +3,36 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import Any
 
+import numpy as np
 import sqlalchemy as sa
+from numpy.typing import NDArray
 
 from ferocal.ledger import schema
-from ferocal.ledger.records import Outcome
+from ferocal.ledger.records import FloorRecord, Outcome, Slot
 from ferocal.ledger.store import Ledger
+
+IntArray = NDArray[np.int64]
+FloatArray = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
 class Columns:
-    """Valid readings as rows of numbers, and what the numbers stand for.
+    """Valid readings as columns of numbers, and what the numbers stand for.
 
-    ``readings`` has one tuple per reading: metric key, visit key, run key, value.
-    ``excluded`` counts the runs that are marked as not to be used.
+    ``run``, ``metric``, ``visit`` and ``position`` (of the run in its visit) are keys of
+    shape (n,), ``value`` is the reading, ``samples`` how many single values it summarises
+    (NaN where unknown). ``excluded`` counts the runs that are marked as not to be used.
     """
 
-    readings: list[tuple[int, int, int, float]]
+    run: IntArray
+    metric: IntArray
+    visit: IntArray
+    position: IntArray
+    value: FloatArray
+    samples: FloatArray
     metrics: dict[int, tuple[str, str, str]]
     visits: dict[int, VisitRow]
     excluded: int
@@ -44,23 +55,45 @@ class VisitRow:
 
 def read_columns(ledger: Ledger) -> Columns:
     """All valid readings: of runs that ended well and are not excluded, no warm-ups."""
-    reading, run, visit = schema.reading.c, schema.run.c, schema.visit.c
-    readings = (
-        sa.select(reading.metric_id, run.visit_id, run.id, reading.value)
-        .join_from(schema.reading, schema.run)
-        .join(schema.visit)
-        .where(run.outcome == Outcome.OK, sa.not_(run.warmup), visit.state == "active")
-        .order_by(run.id)
-    )
+    reading, run = schema.reading.c, schema.run.c
+    # Two scans and a look-up here are faster than a join of as many rows there.
+    query = sa.select(run.id, run.visit_id, run.position)
+    query = query.where(run.outcome == Outcome.OK, sa.not_(run.warmup)).order_by(run.id)
+    runs = ledger.numbers(query, 3).astype(np.int64)
+    visits, excluded = read_visits(ledger), read_excluded(ledger)
+    active = [key for key, visit in visits.items() if visit.state == "active"]
+    runs = runs[np.isin(runs[:, 1], active) & ~np.isin(runs[:, 0], list(excluded))]
+    readings = ledger.numbers(sa.select(reading.run_id, reading.metric_id, reading.value), 3)
+    keys = readings[:, :2].astype(np.int64)
+    place = np.searchsorted(runs[:, 0], keys[:, 0])
+    valid = place < len(runs)
+    valid[valid] = runs[place[valid], 0] == keys[valid, 0]
+    place = place[valid]
     metric = schema.metric.c
     metrics = sa.select(metric.id, metric.workload, metric.name, metric.unit)
-    excluded = read_excluded(ledger)
     return Columns(
-        readings=[tuple(row) for row in ledger.rows(readings) if row[2] not in excluded],
+        run=keys[valid, 0],
+        metric=keys[valid, 1],
+        visit=runs[place, 1],
+        position=runs[place, 2],
+        value=readings[valid, 2],
+        samples=_samples(ledger, keys)[valid],
         metrics={row[0]: tuple(row[1:]) for row in ledger.rows(metrics)},
-        visits=read_visits(ledger),
+        visits=visits,
         excluded=len(excluded),
     )
+
+
+def _samples(ledger: Ledger, keys: IntArray) -> FloatArray:
+    """How many values each reading (run and metric) summarises; few workloads tell."""
+    samples = np.full(len(keys), np.nan)
+    c = schema.reading.c
+    query = sa.select(c.run_id, c.metric_id, c.samples).where(c.samples.is_not(None))
+    told = ledger.numbers(query, 3)
+    if len(told):
+        place = {tuple(key): n for n, key in enumerate(keys.tolist())}
+        samples[[place[int(run), int(metric)] for run, metric, _ in told]] = told[:, 2]
+    return samples
 
 
 def read_excluded(ledger: Ledger) -> dict[int, str]:
@@ -93,6 +126,54 @@ def read_facts(ledger: Ledger) -> dict[int, list[dict[str, Any]]]:
     """All distinct sets of facts by key."""
     query = sa.select(schema.facts.c.id, schema.facts.c.content)
     return {row[0]: row[1] for row in ledger.rows(query)}
+
+
+def read_lost(ledger: Ledger) -> Counter[tuple[str, str, str]]:
+    """Runs that do not count, by workload, configuration and what befell them.
+
+    Runs that failed or overran and were not taken again, and runs that are excluded.
+    """
+    run, visit = schema.run.c, schema.visit.c
+    slot = (visit.round, visit.configuration, run.workload, run.number)
+    query = sa.select(run.id, run.outcome, *slot).join_from(schema.run, schema.visit)
+    query = query.where(sa.not_(run.warmup), visit.state == "active")
+    failed = ledger.rows(query.where(run.outcome.in_((Outcome.FAILED, Outcome.OVERRAN))))
+    marked = sa.select(schema.mark.c.run_id)
+    excluded = read_excluded(ledger)
+    rows = ledger.rows(query.where(run.outcome == Outcome.OK, run.id.in_(marked)))
+    lost = Counter((row[4], row[3], "excluded") for row in rows if row[0] in excluded)
+    settled = ledger.settled(failures=False) if failed else set()
+    for _, outcome, *place in failed:
+        if Slot(*place) not in settled:
+            lost[place[2], place[1], outcome] += 1
+    return lost
+
+
+def read_conditions(ledger: Ledger, most: int) -> list[tuple[int, dict[str, Any]]]:
+    """Visit and conditions of runs that ended well, of every n-th if there are many.
+
+    Conditions are long texts, and those of a few thousand runs tell what all tell.
+    """
+    run = schema.run.c
+    wanted = (run.outcome == Outcome.OK, sa.not_(run.warmup), run.conditions.is_not(None))
+    total = ledger.rows(sa.select(sa.func.count()).where(*wanted))[0][0]
+    every = max(1, total // most)
+    query = sa.select(run.visit_id, run.conditions).where(*wanted, run.id % every == 0)
+    return [tuple(row) for row in ledger.rows(query.order_by(run.id))]
+
+
+def read_floors(ledger: Ledger, bench: str) -> list[FloorRecord]:
+    """The noise floors of a bench that were brought in, in order."""
+    columns = [schema.floor.c[field.name] for field in fields(FloorRecord)]
+    query = sa.select(*columns).where(schema.floor.c.bench == bench).order_by(schema.floor.c.id)
+    return [FloorRecord(*row) for row in ledger.rows(query)]
+
+
+def read_planned_rounds(ledger: Ledger) -> int | None:
+    """The number of rounds with which measuring began; None before any."""
+    c = schema.session.c
+    rows = ledger.rows(sa.select(c.rounds).order_by(c.started_at).limit(1))
+    return rows[0][0] if rows else None
 
 
 @dataclass(frozen=True)

@@ -20,6 +20,7 @@ _REFERENCES: dict[sa.Table, dict[str, sa.Table]] = {
     schema.mark: {"run_id": schema.run},
     schema.note: {},
     schema.look: {},
+    schema.floor: {},
 }
 # What makes a row of a table without uid the same in both ledgers.
 _NATURAL_KEYS = {schema.metric: ("workload", "name", "unit"), schema.facts: ("digest",)}

@@ -33,6 +33,7 @@ def open_ledger(directory: Path, *, create: bool = False) -> Ledger:
     try:
         if create:
             _create_tables(engine)
+        _upgrade(engine)
         _check_version(engine, path)
     except SQLAlchemyError as error:
         verb = "cannot be opened" if path.exists() else "cannot be created"
@@ -59,6 +60,19 @@ def _create_tables(engine: sa.Engine) -> None:
         schema.metadata.create_all(connection)
         row = {"key": "schema", "value": str(schema.SCHEMA_VERSION)}
         connection.execute(sa.insert(schema.about).values(row))
+
+
+def _upgrade(engine: sa.Engine) -> None:
+    """Bring a ledger of an earlier version to this one, in one transaction."""
+    query = sa.select(schema.about.c.value).where(schema.about.c.key == "schema")
+    with engine.begin() as connection:
+        if connection.scalar(query) != "1":
+            return
+        # Version 2 counts samples and keeps noise floors.
+        connection.exec_driver_sql("ALTER TABLE reading ADD COLUMN samples INTEGER")
+        schema.floor.create(connection)
+        version = {"value": str(schema.SCHEMA_VERSION)}
+        connection.execute(sa.update(schema.about).where(schema.about.c.key == "schema"), version)
 
 
 def _check_version(engine: sa.Engine, path: Path) -> None:

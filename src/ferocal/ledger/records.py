@@ -76,13 +76,35 @@ class StepRecord:
 
 
 @dataclass(frozen=True)
+class FloorRecord:
+    """A noise floor from another study, for one metric; see `analysis.floors`.
+
+    ``measured_at`` is the time of the last visit behind it, ``source`` where it is from.
+    """
+
+    bench: str
+    workload: str
+    metric: str
+    unit: str
+    scale: str
+    variance: float
+    degrees: int
+    runs: float
+    run_variance: float | None
+    run_degrees: int
+    measured_at: str
+    source: str
+
+
+@dataclass(frozen=True)
 class Value:
-    """One reading of a run."""
+    """One reading of a run; ``samples`` counts the single values that it summarises."""
 
     workload: str
     metric: str
     unit: str
     value: float
+    samples: int | None = None
 
 
 @dataclass(frozen=True)

@@ -23,7 +23,7 @@ from sqlalchemy import (
     UniqueConstraint,
 )
 
-SCHEMA_VERSION = 1
+SCHEMA_VERSION = 2
 
 metadata = MetaData()
 
@@ -114,12 +114,14 @@ run = Table(
     Column("conditions", JSON),
 )
 
+# `samples` counts the single values that a reading summarises, where the workload tells.
 reading = Table(
     "reading",
     metadata,
     Column("run_id", ForeignKey("run.id"), primary_key=True),
     Column("metric_id", ForeignKey("metric.id"), primary_key=True),
     Column("value", Float, nullable=False),
+    Column("samples", Integer),
 )
 
 # What a run wrote, compressed; `size` is the number of bytes that it wrote in all.
@@ -167,6 +169,27 @@ note = Table(
     Column("subject", String(20), nullable=False),
     Column("name", String(200), nullable=False),
     Column("text", Text, nullable=False),
+)
+
+# How much visits vary, brought in from another study of the same bench; of several for one
+# metric the latest counts.
+floor = Table(
+    "floor",
+    metadata,
+    *_identity(),
+    Column("at", String(40), nullable=False),
+    Column("bench", String(200), nullable=False),
+    Column("workload", String(200), nullable=False),
+    Column("metric", String(200), nullable=False),
+    Column("unit", String(50), nullable=False),
+    Column("scale", String(20), nullable=False),
+    Column("variance", Float, nullable=False),
+    Column("degrees", Integer, nullable=False),
+    Column("runs", Float, nullable=False),
+    Column("run_variance", Float),
+    Column("run_degrees", Integer, nullable=False),
+    Column("measured_at", String(40), nullable=False),
+    Column("source", Text, nullable=False),
 )
 
 # A look at the results after a round of a sequential study.

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import itertools
 import json
+import sqlite3
 import uuid
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from types import TracebackType
-from typing import Any, Self
+from typing import Any, Self, cast
 
+import numpy as np
 import sqlalchemy as sa
+from numpy.typing import NDArray
 from sqlalchemy.exc import SQLAlchemyError
 
 from ferocal.errors import LedgerError
@@ -20,6 +24,7 @@ from ferocal.ledger import schema
 from ferocal.ledger.records import (
     SETTLED,
     Ending,
+    FloorRecord,
     Outcome,
     SessionRecord,
     Slot,
@@ -27,6 +32,8 @@ from ferocal.ledger.records import (
     VisitRecord,
     pack,
 )
+
+FloatArray = NDArray[np.float64]
 
 
 def now() -> str:
@@ -93,6 +100,10 @@ class Ledger:
         """Record a look at the results of a sequential study."""
         self._insert(schema.look, at=now(), round=round, limit=limit)
 
+    def record_floors(self, floors: Sequence[FloorRecord]) -> None:
+        """Record noise floors from another study, all or none."""
+        self.insert_all(schema.floor, [dict(vars(floor)) for floor in floors])
+
     def begin_run(self, visit_id: int, slot: Slot, position: int, *, warmup: bool) -> int:
         """Record that a run has begun, at a position in its visit; returns its key."""
         return self._insert(
@@ -124,7 +135,10 @@ class Ledger:
                 metric_id = self._metric_id(connection, value.workload, value.metric, value.unit)
                 connection.execute(
                     sa.insert(schema.reading).values(
-                        run_id=run_id, metric_id=metric_id, value=value.value
+                        run_id=run_id,
+                        metric_id=metric_id,
+                        value=value.value,
+                        samples=value.samples,
                     )
                 )
             for stream, (content, size) in ending.streams.items():
@@ -176,6 +190,17 @@ class Ledger:
         except SQLAlchemyError as error:
             raise LedgerError(f"{self.path}: cannot be read: {cause(error)}") from error
 
+    def numbers(self, query: sa.Select[Any], columns: int) -> FloatArray:
+        """All rows of a query of numbers, none of them missing, shape (n, columns)."""
+        try:
+            with self._engine.connect() as connection:
+                # Rows of the driver itself: there may be a million.
+                rows = cast("Iterable[tuple[float, ...]]", connection.execute(query).cursor)
+                flat = np.fromiter(itertools.chain.from_iterable(rows), dtype=np.float64)
+        except (SQLAlchemyError, sqlite3.Error) as error:
+            raise LedgerError(f"{self.path}: cannot be read: {cause(error)}") from error
+        return flat.reshape(-1, columns)
+
     def mappings(self, query: sa.Select[Any]) -> list[dict[str, Any]]:
         """All rows of a query, each with the names of its columns."""
         return [dict(row._mapping) for row in self.rows(query)]
@@ -225,6 +250,6 @@ def _facts_id(connection: sa.Connection, content: list[dict[str, Any]]) -> int:
     return _key(connection.execute(sa.insert(schema.facts).values(digest=digest, content=content)))
 
 
-def cause(error: SQLAlchemyError) -> str:
+def cause(error: Exception) -> str:
     """What the database itself said."""
     return str(getattr(error, "orig", None) or error)

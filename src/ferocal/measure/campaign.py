@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
-from ferocal import __version__
+from ferocal._version import __version__
 from ferocal.bench.execution import Executor, local_executor
 from ferocal.bench.overhead import measure_overhead
 from ferocal.bench.verification import verify

@@ -31,20 +31,17 @@ def extract_values(name: str, metrics: dict[str, Metric], completed: Completed) 
     for metric_name, metric in metrics.items():
         try:
             value = _extract(metric, completed, document)
+            samples = _count(metric, completed, document)
         except ExtractionError as error:
             raise ExtractionError(f"{metric_name}: {error}") from None
-        values.append(Value(name, metric_name, metric.unit, value))
+        values.append(Value(name, metric_name, metric.unit, value, samples))
     return values
 
 
 def _extract(metric: Metric, completed: Completed, document: list[Any]) -> float:
     source = metric.source
-    if isinstance(source, JsonSource):
-        if not document:
-            document.append(_parse_json(completed))
-        return _from_json(source.json_pointer, document[0])
-    if isinstance(source, PatternSource):
-        return _from_pattern(source.pattern, completed.text)
+    if isinstance(source, (JsonSource, PatternSource)):
+        return _from_output(source, completed, document)
     amount = {
         "wall-time": completed.wall,
         "cpu-time": completed.cpu,
@@ -53,6 +50,26 @@ def _extract(metric: Metric, completed: Completed, document: list[Any]) -> float
     if amount is None:
         raise ExtractionError(f"this system does not tell the {source} of a process")
     return amount * PROCESS_UNITS[source][metric.unit]
+
+
+def _count(metric: Metric, completed: Completed, document: list[Any]) -> int | None:
+    """How many single values the reading summarises, as the workload says."""
+    if metric.samples is None:
+        return None
+    count = _from_output(metric.samples, completed, document)
+    if count < 1 or count != int(count):
+        raise ExtractionError(f"samples are {count:g}, not a count")
+    return int(count)
+
+
+def _from_output(
+    source: JsonSource | PatternSource, completed: Completed, document: list[Any]
+) -> float:
+    if isinstance(source, PatternSource):
+        return _from_pattern(source.pattern, completed.text)
+    if not document:
+        document.append(_parse_json(completed))
+    return _from_json(source.json_pointer, document[0])
 
 
 def _parse_json(completed: Completed) -> Any:

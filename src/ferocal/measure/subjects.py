@@ -42,7 +42,12 @@ def _describe(
             version = f"not read: the command {completed.failure}"
     directory = study.directory.resolve()
     files = {name: _digest(directory / expand(name, directory)) for name in workload.files}
-    return {"arguments": list(workload.words), "version": version, "files": files}
+    return {
+        "arguments": list(workload.words),
+        "version": version,
+        "files": files,
+        "statistics": {name: metric.statistic for name, metric in workload.metric.items()},
+    }
 
 
 def _digest(path: Path) -> str:

@@ -20,6 +20,10 @@ from ferocal.study.load import Study
 
 # Below this many rounds an interval is so wide that few questions can be answered.
 _FEW_ROUNDS = 5
+_ONE_VISIT = (
+    "one visit per configuration: no interval and no verdict, unless `ferocal floor` brings in "
+    "how much visits vary from an earlier study"
+)
 
 
 @dataclass(frozen=True)
@@ -86,8 +90,10 @@ def find_answers(study: Study, rounds: int) -> list[str]:
     changes = f"by how much each metric changes against {study.baseline}"
     if head.schedule == "rounds" and rounds > 1:
         answers.append(f"{changes}, with an interval; a linear drift cancels")
+    elif head.schedule != "rounds" and head.visits > 1:
+        answers.append(f"{changes}, with an interval between visits; drift stays in it")
     else:
-        answers.append(f"{changes}, without an interval")
+        answers.append(f"{changes}, with an interval only if a noise floor is known")
     confounded = {factor for pair in _confounded(study) for factor in pair}
     separate = [f for f in study.file.factor if f not in confounded]
     if len(study.file.factor) > 1 and separate and study.file.configuration.design != "listed":
@@ -104,7 +110,7 @@ def find_limits(study: Study, rounds: int) -> list[str]:
     head, limits = study.head, []
     if head.schedule == "rounds":
         if rounds == 1:
-            limits.append("one visit per configuration: no interval, and no verdict")
+            limits.append(_ONE_VISIT)
         elif rounds < _FEW_ROUNDS:
             limits.append(
                 f"{rounds} rounds are few: intervals will be wide; {_FEW_ROUNDS} are better"
@@ -112,13 +118,10 @@ def find_limits(study: Study, rounds: int) -> list[str]:
     else:
         limits.append(
             "the configurations are not interleaved: whatever else changes with time is in "
-            "every change, so there will be no verdict; use rounds where a way back exists"
+            "every change; use rounds where a way back exists"
         )
         if head.visits == 1:
-            limits.append(
-                "one visit per configuration: the variation between visits stays unknown; "
-                "set visits = 3 or more, with a renew step"
-            )
+            limits.append(f"{_ONE_VISIT}, or set visits = 3 or more with a renew step")
     comparisons, primary = count_comparisons(study)
     if comparisons > 1 and not primary:
         limits.append(
@@ -192,7 +195,7 @@ def foresee(
         known = components.get((workload, name))
         if known is None:
             continue
-        margin = float(np.log1p(metric.margin or study.head.margin))
+        margin = metric.unit_margin or float(np.log1p(metric.share_margin or study.head.margin))
         change = float(np.log1p(detect)) if detect is not None else margin
         sd = known.round_sd
         outlooks.append(
@@ -201,7 +204,7 @@ def foresee(
                 name,
                 known,
                 _detectable(sd, rounds, alpha),
-                power_equivalence(0.0, sd, rounds, margin),
+                float(power_equivalence(0.0, sd, rounds, margin)[0]),
                 rounds_to_detect(change, sd, alpha=alpha),
                 rounds_to_detect(change, sd, alpha=alpha, power=0.9),
                 _runs(cost, known),

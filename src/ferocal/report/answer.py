@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ferocal.analysis.effects import Effect
-from ferocal.analysis.verdicts import Verdict
+from ferocal.analysis.contrasts import Method
+from ferocal.analysis.effects import Effect, control_failures
+from ferocal.analysis.power import MOST_ROUNDS
+from ferocal.analysis.verdicts import CHANGED, Verdict
 from ferocal.report.numbers import change_text, counted, margin_text
 
-_CHANGED = (Verdict.BETTER, Verdict.WORSE)
 # With more configurations than this the sentence counts instead of naming each.
 _MOST_NAMED = 2
 _MOST_METRICS = 4
@@ -20,10 +21,25 @@ def label(effect: Effect) -> str:
 
 
 def answer(effects: Sequence[Effect]) -> str:
-    """One sentence that answers the question: yes, no, or not decided, and why."""
-    if not effects:
+    """One sentence that answers the question: yes, no, or not decided, and why.
+
+    Where the control arm is not nil, that comes first.
+    """
+    broken = control_failures(effects)
+    own = [effect for effect in effects if not effect.control]
+    if not own:
         return "Not decided: nothing has been measured in both the baseline and another one."
-    changed = [effect for effect in effects if effect.verdict in _CHANGED]
+    if not broken:
+        return _answer(own)
+    what = _join([f"{label(e)} by {change_text(e)}" for e in broken[:_MOST_METRICS]])
+    return (
+        f"The bench does not agree with itself: the control arm, which is {broken[0].baseline} "
+        f"again, changes {what}, so trust nothing below before that is explained. {_answer(own)}"
+    )
+
+
+def _answer(effects: Sequence[Effect]) -> str:
+    changed = [effect for effect in effects if effect.verdict in CHANGED]
     pending = [effect for effect in effects if effect.verdict is Verdict.INCONCLUSIVE]
     if changed:
         return f"Yes: {_changes(effects)}."
@@ -43,10 +59,8 @@ def _changes(effects: Sequence[Effect]) -> str:
     own = {name: [e for e in effects if e.configuration == name] for name in names}
     if len(names) <= _MOST_NAMED:
         return "; ".join(_configuration_phrase(name, own[name]) for name in names)
-    moving = [n for n in names if any(e.verdict in _CHANGED for e in own[n])]
-    changed = sorted(
-        (e for e in effects if e.verdict in _CHANGED), key=lambda e: -abs(e.shift.mean)
-    )
+    moving = [n for n in names if any(e.verdict in CHANGED for e in own[n])]
+    changed = sorted((e for e in effects if e.verdict in CHANGED), key=lambda e: -abs(e.shift.mean))
     largest = changed[0]
     sentence = (
         f"{len(moving)} of {len(names)} configurations change a score against "
@@ -70,9 +84,7 @@ def _change_phrase(effect: Effect) -> str:
 
 
 def _configuration_phrase(name: str, effects: Sequence[Effect]) -> str:
-    changed = sorted(
-        (e for e in effects if e.verdict in _CHANGED), key=lambda e: -abs(e.shift.mean)
-    )
+    changed = sorted((e for e in effects if e.verdict in CHANGED), key=lambda e: -abs(e.shift.mean))
     within = [e for e in effects if e.verdict is Verdict.EQUIVALENT]
     pending = [e for e in effects if e.verdict is Verdict.INCONCLUSIVE]
     parts = []
@@ -97,17 +109,49 @@ def _join(parts: Sequence[str]) -> str:
 
 
 def _margins(effects: Sequence[Effect]) -> str:
-    margins = {effect.series.margin for effect in effects}
-    return margin_text(margins.pop()) if len(margins) == 1 else "their margins"
+    margins = {
+        margin_text(e.series.margin)
+        if e.series.unit_margin is None
+        else f"±{e.series.unit_margin:g} {e.series.unit}"
+        for e in effects
+    }
+    return margins.pop() if len(margins) == 1 else "their margins"
 
 
 def verdict_text(effect: Effect) -> str:
     """The verdict with what qualifies it, short enough for a table."""
-    if effect.verdict in _CHANGED:
+    if effect.verdict in CHANGED:
         return f"{effect.verdict}" if effect.beyond_margin else f"{effect.verdict}, maybe < margin"
     if effect.verdict is Verdict.INCONCLUSIVE and effect.more_rounds is not None:
+        if effect.more_rounds >= MOST_ROUNDS:
+            return f"{effect.verdict}, > {MOST_ROUNDS:,} more rounds"
         return f"{effect.verdict}, ~{counted(effect.more_rounds, 'more round')}"
     return str(effect.verdict)
+
+
+def evidence_text(effect: Effect) -> str:
+    """What the interval rests on: "5 rounds", "3 and 4 visits", "1 visit"."""
+    if effect.method is Method.PAIRED:
+        return counted(effect.rounds, "round")
+    if effect.visits == effect.base_visits:
+        text = f"{counted(effect.visits, 'visit')} each"
+    else:
+        text = f"{effect.visits} and {effect.base_visits} visits"
+    return f"{text}, noise floor" if effect.method is Method.FLOOR else text
+
+
+def next_step(effects: Sequence[Effect]) -> str:
+    """What to do after a comparison."""
+    own = [effect for effect in effects if not effect.control]
+    needs = [e.more_rounds for e in own if e.more_rounds is not None and e.rounds > 0]
+    possible = [need for need in needs if need < MOST_ROUNDS]
+    if possible:
+        rounds = max(e.rounds for e in own) + max(possible)
+        return (
+            f"`ferocal measure --rounds {rounds}` would be expected to decide what can be; "
+            "`ferocal table --runs` shows the readings"
+        )
+    return "`ferocal table --runs` shows the readings, `ferocal report` writes a page"
 
 
 def collect_caveats(effects: Sequence[Effect]) -> list[tuple[str, str, str]]:
@@ -122,6 +166,9 @@ def collect_caveats(effects: Sequence[Effect]) -> list[tuple[str, str, str]]:
 def _where(effects: Sequence[Effect], affected: Sequence[Effect]) -> str:
     if len(affected) == len(effects):
         return "all"
+    series = list(dict.fromkeys(e.series for e in affected))
+    if len(affected) == sum(e.series in series for e in effects):
+        return ", ".join(dict.fromkeys(label(e) for e in affected))
     names = list(dict.fromkeys(e.configuration for e in affected))
     per_name = sum(e.configuration in names for e in effects)
     if len(affected) == per_name:

@@ -7,14 +7,36 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
+from ferocal.analysis.caveats import Caveat
+from ferocal.analysis.cells import Cell
 from ferocal.analysis.effects import Effect
-from ferocal.analysis.readings import Cell
 from ferocal.report.answer import answer
 
 
 def dumps(document: Any) -> str:
     """JSON text of a document in which NaN and infinities become null."""
+    # Lists of objects may be long: one line each, which the fast encoder writes.
+    if isinstance(document, dict) and any(_is_table(value) for value in document.values()):
+        parts = [f"  {json.dumps(key)}: {_part(value)}" for key, value in document.items()]
+        return "{\n" + ",\n".join(parts) + "\n}"
     return json.dumps(_nulls(document), indent=2, ensure_ascii=False, allow_nan=False)
+
+
+def _line(value: Any) -> str:
+    try:
+        return json.dumps(value, ensure_ascii=False, allow_nan=False)
+    except ValueError:  # a number that JSON does not have
+        return json.dumps(_nulls(value), ensure_ascii=False, allow_nan=False)
+
+
+def _is_table(value: Any) -> bool:
+    return isinstance(value, list) and bool(value) and all(isinstance(v, dict) for v in value)
+
+
+def _part(value: Any) -> str:
+    if _is_table(value):
+        return "[\n    " + ",\n    ".join(map(_line, value)) + "\n  ]"
+    return _line(value)
 
 
 def _nulls(value: Any) -> Any:
@@ -25,6 +47,16 @@ def _nulls(value: Any) -> Any:
     if isinstance(value, (list, tuple)):
         return [_nulls(item) for item in value]
     return value
+
+
+def caveat_object(caveat: Caveat) -> dict[str, str]:
+    """A caveat: its code, the whole sentence, and its two parts."""
+    return {
+        "code": caveat.code,
+        "text": caveat.text,
+        "seen": caveat.seen,
+        "advice": caveat.advice,
+    }
 
 
 def effect_object(effect: Effect) -> dict[str, Any]:
@@ -42,14 +74,21 @@ def effect_object(effect: Effect) -> dict[str, Any]:
         "change": effect.change,
         "low": effect.low,
         "high": effect.high,
-        "margin": effect.series.margin,
+        "margin": effect.series.margin if effect.scale == "ratio" else effect.series.unit_margin,
+        "method": effect.method.value,
+        "degrees": effect.shift.degrees,
         "p_adjusted": effect.p_adjusted,
         "verdict": effect.verdict.value,
         "beyond_margin": effect.beyond_margin,
         "rounds": effect.rounds,
+        "visits": effect.visits,
+        "base_visits": effect.base_visits,
         "runs": effect.runs,
+        "base_runs": effect.base_runs,
         "more_rounds": effect.more_rounds,
-        "caveats": [{"code": c.code, "text": c.text} for c in effect.caveats],
+        "floor_age": effect.floor_age,
+        "control": effect.control,
+        "caveats": [caveat_object(caveat) for caveat in effect.caveats],
     }
 
 

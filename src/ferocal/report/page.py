@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
+from ferocal.analysis.cells import Cell
 from ferocal.analysis.effects import Effect
-from ferocal.analysis.readings import Cell
 from ferocal.report import answer, numbers
 from ferocal.report.figures import effects_figure, to_svg
 from ferocal.report.tables import cell_text, group_by_series, series_label
@@ -65,6 +65,7 @@ def render_page(content: PageContent) -> str:
         change=numbers.change_text,
         interval=numbers.interval_text,
         verdict=answer.verdict_text,
+        evidence=answer.evidence_text,
         cell=cell_text,
         series=series_label,
         margin=numbers.margin_text,

@@ -10,9 +10,10 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from ferocal.analysis.cells import Cell
 from ferocal.analysis.effects import Effect, speed_factor
-from ferocal.analysis.readings import Cell, Series
-from ferocal.report.answer import verdict_text
+from ferocal.analysis.readings import Series
+from ferocal.report.answer import evidence_text, verdict_text
 from ferocal.report.numbers import change_text, interval_name, interval_text, percent, significant
 
 VERDICT_STYLES = {
@@ -54,7 +55,7 @@ def effects_table(
     if not effects:
         return Text("no effects to show\n")
     interval = interval_name(confidence)
-    columns = ["configuration", "change", interval, "verdict", "rounds"]
+    columns = ["configuration", "change", interval, "verdict", "evidence"]
     columns += ["times as fast"] if times else []
     groups = [
         (group[0].series, [_effect_row(e, times) for e in group])
@@ -64,7 +65,7 @@ def effects_table(
     widths = [max(cell.cell_len for cell in column) for column in zip(*everything, strict=True)]
     parts: list[RenderableType] = []
     for number, (series, rows) in enumerate(groups):
-        table = plain_table(*columns, right=("change", interval, "rounds", "times as fast"))
+        table = plain_table(*columns, right=("change", interval, "times as fast"))
         table.box, table.show_header = None, number == 0
         for column, width in zip(table.columns, widths, strict=True):
             column.min_width = width
@@ -81,7 +82,7 @@ def _effect_row(effect: Effect, times: bool) -> list[Text]:
         Text(change_text(effect)),
         Text(interval_text(effect)),
         Text(verdict_text(effect), style=VERDICT_STYLES[effect.verdict]),
-        Text(str(effect.rounds)),
+        Text(evidence_text(effect)),
     ]
     return [*row, Text(significant(speed_factor(effect), 3))] if times else row
 
@@ -112,6 +113,8 @@ def cells_table(
 
 def _wide_cells_table(rows: Sequence[Sequence[Cell | None]], names: Sequence[str]) -> Table:
     """Series as rows, configurations as columns; the spread stands below the centre."""
+    shown = [n for n in range(len(names)) if any(row[n] is not None for row in rows)]
+    rows, names = [[row[n] for n in shown] for row in rows], [names[n] for n in shown]
     table = plain_table("workload and metric", *names, right=names)
     for row in rows:
         series = next((cell.series for cell in row if cell is not None), None)

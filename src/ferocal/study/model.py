@@ -20,7 +20,7 @@ from pydantic import (
     model_validator,
 )
 
-from ferocal.study.quantities import Seconds, Share
+from ferocal.study.quantities import Amount, Seconds, Share
 
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*")
 
@@ -258,6 +258,11 @@ Source = Annotated[
     Discriminator(_kind_of_source),
 ]
 
+CountSource = Annotated[
+    Annotated[JsonSource, Tag("a-json-source")] | Annotated[PatternSource, Tag("a-pattern-source")],
+    Discriminator(_kind_of_source),
+]
+
 # What the process sources yield, and in which unit unless the study asks for another.
 PROCESS_UNITS: dict[str, dict[str, float]] = {
     "wall-time": {"s": 1.0, "ms": 1e3, "µs": 1e6, "min": 1 / 60},
@@ -267,13 +272,45 @@ PROCESS_UNITS: dict[str, dict[str, float]] = {
 
 
 class Metric(Table):
-    """What is read from a run: where it stands, its unit, and which way is better."""
+    """What is read from a run: where it stands, its unit, and which way is better.
+
+    ``margin`` is a share, or an amount in the metric's own unit for what may be zero or
+    negative. ``resolution`` is the smallest step that a reading can tell, ``plausible`` the
+    lowest and highest value that can be true, both in the unit. ``statistic`` is what the
+    workload's own number is of several values; ``samples`` is where it tells how many.
+    """
 
     unit: str
     better: Literal["higher", "lower"]
     source: Source
     primary: bool = False
-    margin: Share | None = None
+    margin: Amount | None = None
+    resolution: float | None = Field(default=None, gt=0)
+    plausible: tuple[float, float] | None = None
+    statistic: Literal["single", "mean", "median", "best"] = "single"
+    samples: CountSource | None = None
+
+    @property
+    def share_margin(self) -> float | None:
+        """The margin as a share, None if there is none."""
+        if self.margin is None or self.margin[1] != "%":
+            return None
+        return self.margin[0] / 100
+
+    @property
+    def unit_margin(self) -> float | None:
+        """The margin in the metric's own unit, None if there is none."""
+        return None if self.margin is None or self.margin[1] == "%" else self.margin[0]
+
+    @model_validator(mode="after")
+    def _limits_are_right(self) -> Metric:
+        if self.plausible is not None and not self.plausible[0] < self.plausible[1]:
+            raise ValueError("plausible is the lowest and the highest value, in this order")
+        if self.margin is not None and self.margin[1] not in ("%", self.unit):
+            raise ValueError(f'the margin is in "%" or in "{self.unit}", not "{self.margin[1]}"')
+        if self.share_margin is not None and self.share_margin >= 1:
+            raise ValueError("the margin must be below 100 %")
+        return self
 
     @model_validator(mode="after")
     def _unit_fits_source(self) -> Metric:

@@ -52,6 +52,25 @@ def parse_duration(value: Any) -> float:
     return number * SECONDS_PER[unit]
 
 
+def parse_amount(value: Any) -> tuple[float, str]:
+    """Turn "0.5 W" into 0.5 and "W".
+
+    Raises
+    ------
+    ValueError
+        When the text is not a positive number with a unit.
+    """
+    number, unit = _split(value, "2 %")
+    if number <= 0 or not unit:
+        raise ValueError(f"is a positive number with a unit, not {value!r}")
+    return number, unit
+
+
+Amount = Annotated[
+    tuple[float, str],
+    BeforeValidator(lambda value: value if isinstance(value, tuple) else parse_amount(value)),
+    WithJsonSchema({"type": "string", "examples": ["2 %", "0.5 W"]}),
+]
 Share = Annotated[
     float,
     BeforeValidator(parse_share),

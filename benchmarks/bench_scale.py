@@ -1,0 +1,142 @@
+"""A large ledger: `ferocal compare --json` against plain pandas on the same readings.
+
+100,800 runs with three readings each, of 200 workloads under 12 configurations in 14
+rounds. The reference reads all readings from SQLite with one query into a data frame, with
+the columns that a comparison needs, and groups the frame by series, configuration and
+round; both in this process, so without the time to start an interpreter and to import
+anything, which is part of ours.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+
+PROGRAM = str(Path(sys.executable).with_name("ferocal"))
+CONFIGURATIONS, WORKLOADS, METRICS, ROUNDS, RUNS = 12, 200, 3, 14, 3
+TURNS = 5
+QUERY = """
+SELECT run.workload, metric.name AS metric, metric.unit, visit.configuration, visit.round,
+    visit.id AS visit, run.id AS run, run.position, reading.value
+FROM reading JOIN run ON run.id = reading.run_id JOIN visit ON visit.id = run.visit_id
+JOIN metric ON metric.id = reading.metric_id
+WHERE run.outcome = 'ok' AND NOT run.warmup AND visit.state = 'active'
+"""
+CONDITIONS = {
+    "before": {"load": 0.4, "free memory, MiB": 9000.0, "clock, MHz": 3000.0},
+    "after": {"load": 0.5, "free memory, MiB": 9000.0, "clock, MHz": 3000.0},
+    "busy share of others": 0.01,
+    "busiest others": [],
+}
+
+
+def write_study(folder: Path) -> None:
+    """Write a study file with all workloads and configurations."""
+    text = '[study]\nquestion = "Which of many?"\nmargin = "2 %"\nrounds = 14\nruns = 3\n'
+    for c in range(CONFIGURATIONS):
+        text += f"[factor.driver.level.r{c:02}]\n"
+    for w in range(WORKLOADS):
+        text += f'[workload.w{w:03}]\ncommand = "true"\n'
+        for m in range(METRICS):
+            text += f'[workload.w{w:03}.metric.m{m}]\nunit = "s"\nbetter = "lower"\n'
+            text += f'source = {{ json = "/m{m}" }}\n'
+    (folder / "study.toml").write_text(text)
+
+
+def fill_ledger(folder: Path) -> None:
+    """Fill a ledger with simulated readings, a 3 % change in one configuration."""
+    from ferocal.ledger.opening import open_ledger
+
+    with open_ledger(folder, create=True):
+        pass
+    rng = np.random.default_rng(1)
+    connection = sqlite3.connect(folder / "ledger.sqlite")
+    connection.execute("INSERT INTO facts VALUES (1, 'x', '[]')")
+    connection.execute("INSERT INTO session VALUES (1, 's', '2026-01-01', '0', '{}', 14, 0)")
+    names = [(w, m) for w in range(WORKLOADS) for m in range(METRICS)]
+    connection.executemany(
+        "INSERT INTO metric VALUES (?, ?, ?, 's')",
+        [(n + 1, f"w{w:03}", f"m{m}") for n, (w, m) in enumerate(names)],
+    )
+    run = visit = 0
+    conditions = json.dumps(CONDITIONS)
+    for number in range(1, ROUNDS + 1):
+        for c in rng.permutation(CONFIGURATIONS).tolist():
+            visit += 1
+            level = 0.03 * (c == 3) + rng.normal(0, 0.01, (WORKLOADS, METRICS))
+            time_text = f"2026-01-{number:02}T{c:02}:00:00+00:00"
+            connection.execute(
+                "INSERT INTO visit VALUES (?,?,1,'bench',?,'{}',?,?,?,?,1,'active','[]',"
+                "'{}','[]',1)",
+                (visit, f"v{visit}", f"r{c:02}", number, visit, time_text, time_text),
+            )
+            values = np.exp(level[:, None, :] + rng.normal(0, 0.01, (WORKLOADS, RUNS, METRICS)))
+            rows, readings = [], []
+            for position in range(WORKLOADS * RUNS):
+                w, k = divmod(position, RUNS)
+                run += 1
+                rows.append(
+                    (run, f"u{run}", visit, f"w{w:03}", k + 1, position, time_text, conditions)
+                )
+                readings += [(run, 3 * w + m + 1, values[w, k, m]) for m in range(METRICS)]
+            connection.executemany(
+                "INSERT INTO run VALUES (?,?,?,?,?,0,?,?,1.0,'ok',NULL,0,?)", rows
+            )
+            connection.executemany("INSERT INTO reading VALUES (?,?,?,NULL)", readings)
+    connection.commit()
+    connection.close()
+
+
+def reference(folder: Path) -> tuple[float, float]:
+    """Seconds to read everything with one query, and to group it."""
+    start = time.perf_counter()
+    connection = sqlite3.connect(folder / "ledger.sqlite")
+    frame = pd.read_sql_query(QUERY, connection)
+    connection.close()
+    read = time.perf_counter()
+    medians = frame.groupby(["workload", "metric", "configuration", "round"])["value"].median()
+    medians.groupby(level=[0, 1, 2]).agg(["mean", "std", "count"])
+    return read - start, time.perf_counter() - read
+
+
+def ours(folder: Path) -> tuple[float, float]:
+    """Seconds and peak memory (MiB) of a whole process of ours."""
+    start = time.perf_counter()
+    with (folder / "out.json").open("w") as output:
+        process = subprocess.Popen([PROGRAM, "compare", "--json"], cwd=folder, stdout=output)
+        _, status, usage = os.wait4(process.pid, 0)
+    assert status == 0
+    return time.perf_counter() - start, usage.ru_maxrss / 1024
+
+
+def main() -> None:
+    """Print the figures against their targets."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        write_study(folder)
+        fill_ledger(folder)
+        turns = [(*ours(folder), *reference(folder)) for _ in range(TURNS + 1)][1:]
+        seconds, memory, read, group = (statistics.median(c) for c in zip(*turns, strict=True))
+        document = json.loads((folder / "out.json").read_text())
+        runs = CONFIGURATIONS * WORKLOADS * ROUNDS * RUNS
+        print(f"{len(document['effects']):,} effects of {runs:,} runs")
+        print(
+            f"ferocal compare --json: {seconds:.2f} s in all; reading with one query {read:.2f} s, "
+            f"grouping in memory {group:.2f} s: "
+            f"ratio {seconds / (read + group):.2f} (target below 2)"
+        )
+        print(f"peak memory {memory:.0f} MiB (target below 1,000)")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,180 @@
+"""Readings against what they can be: steps, caps, plausible limits, orders of magnitude."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+
+from ferocal.analysis.arms import Arms, Finding
+from ferocal.analysis.caveats import Caveat, counted
+from ferocal.analysis.effects import Effect
+from ferocal.analysis.readings import Readings
+from ferocal.analysis.segments import FloatArray, find_segments
+
+# Refresh rates of displays, at which frame rates are capped.
+_REFRESH_RATES = (24, 25, 30, 48, 50, 60, 72, 75, 90, 100, 120, 144, 165, 180, 240, 360)
+_RATE_UNITS = ("fps", "Hz", "frames/s")
+# Readings this near to the best one are pinned; others are clearly below it.
+_PINNED, _CLEARLY = 0.001, 0.01
+# Runs of fewer frames need hundreds of repetitions for the same precision.
+_LEAST_SAMPLES = 10_000
+_ODD_FACTOR = 5.0
+_OTHER_UNIT_FACTOR = 50.0
+_DECIMALS = 6
+
+
+def find_implausible(arms: Arms) -> list[Finding]:
+    """Arms with readings outside the limits that the study file declares."""
+    found = []
+    limits = [series.plausible for series in arms.readings.series]
+    for arm, s in enumerate(arms.series_of.tolist()):
+        limit = limits[s]
+        if limit is None:
+            continue
+        own = arms.value[arms.rows(arm)]
+        outside = own[(own < limit[0]) | (own > limit[1])]
+        if len(outside):
+            text = f"{len(outside)} of {counted(len(own), 'reading')} outside of {limit[0]:g} to "
+            text += f"{limit[1]:g} {arms.series(arm).unit}, such as {outside[0]:.6g}"
+            found.append(arms.find(arm, "implausible", text))
+    return found
+
+
+def find_magnitudes(arms: Arms) -> list[Finding]:
+    """Single readings, and whole arms, of another order of magnitude than their fellows."""
+    size = np.abs(arms.value)
+    median = arms.arms.median(size)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        factor = np.abs(np.log(size / median[arms.arms.label]))
+    factor[~np.isfinite(factor)] = 0.0
+    odd = factor > math.log(_ODD_FACTOR)
+    # Where half of the readings lie wide apart, a wide spread is their nature.
+    calm = (arms.arms.median(factor) < math.log(1.5)) & (arms.arms.counts > 2)
+    found = []
+    for arm in np.unique(arms.arms.label[odd]).tolist():
+        if calm[arm]:
+            rows = arms.rows(arm)
+            worst = float(arms.value[rows][np.argmax(factor[rows])])
+            text = f"a reading of {worst:.6g} {arms.series(arm).unit} where the others are near "
+            found.append(arms.find(arm, "magnitude", f"{text}{median[arm]:.4g}"))
+    return found + _odd_arms(arms, median)
+
+
+def _odd_arms(arms: Arms, median: FloatArray) -> list[Finding]:
+    """Series in which the arms are so far apart that one may be in another unit."""
+    with np.errstate(divide="ignore"):
+        log = np.log(median)
+    groups = find_segments([arms.series_of])
+    span = np.maximum.reduceat(log, groups.starts) - np.minimum.reduceat(log, groups.starts)
+    found = []
+    for start in groups.starts[np.isfinite(span) & (span > math.log(_OTHER_UNIT_FACTOR))].tolist():
+        s = int(arms.series_of[start])
+        own = median[arms.series_of == s]
+        text = (
+            f"one configuration reads near {own.min():.4g} {arms.series(start).unit} and another "
+        )
+        text += f"near {own.max():.4g}, as if in another unit"
+        found.append(Finding(s, None, Caveat("magnitude", text)))
+    return found
+
+
+def find_caps(arms: Arms) -> list[Finding]:
+    """Arms whose readings are pinned at their best value, as by vsync or a rate limit.
+
+    An arm is pinned when half of its readings lie within a thousandth of the best one
+    while a fifth lie clearly below; when nearly all of them do, and another arm of the
+    series that is not better spreads ten times as much; or when nearly all frame rates
+    are one refresh rate of displays.
+    """
+    sign = np.array([1.0 if s.better == "higher" else -1.0 for s in arms.readings.series])
+    with np.errstate(divide="ignore", invalid="ignore"):
+        log = np.log(np.abs(arms.value)) * sign[arms.series_of][arms.arms.label]
+    best = np.maximum.reduceat(log, arms.arms.starts)
+    below = best[arms.arms.label] - log
+    pinned = arms.arms.mean((below <= _PINNED).astype(float))
+    clearly = arms.arms.mean((below >= _CLEARLY).astype(float))
+    trailing = (pinned >= 0.5) & (pinned * arms.arms.counts >= 4) & (clearly >= 0.2)
+    full = (pinned >= 0.9) & (arms.arms.counts >= 8)
+    beside = full & _next_to_spread(arms, log) if full.any() else full
+    found = []
+    for arm in np.flatnonzero(trailing | full).tolist():
+        if trailing[arm] or beside[arm] or _at_refresh_rate(arms, arm):
+            top = float(np.exp(best[arm] * sign[arms.series_of[arm]]))
+            text = f"{pinned[arm]:.0%} of the readings are pinned at {top:.4g} "
+            found.append(arms.find(arm, "capped", f"{text}{arms.series(arm).unit}"))
+    return found
+
+
+def _at_refresh_rate(arms: Arms, arm: int) -> bool:
+    if arms.series(arm).unit not in _RATE_UNITS:
+        return False
+    rate = float(np.median(arms.value[arms.rows(arm)]))
+    return any(abs(rate / common - 1) < 0.002 for common in _REFRESH_RATES)
+
+
+def _next_to_spread(arms: Arms, log: FloatArray) -> np.ndarray:
+    """By arm, whether one of its series that is not better varies ten times as much."""
+    median = arms.arms.median(log)
+    spread = arms.arms.median(np.abs(log - median[arms.arms.label]))
+    found = np.zeros(len(median), dtype=bool)
+    for _, own in arms.arms_by_series():
+        place = np.arange(own.start, own.stop)
+        worse = median[place][None, :] < median[place][:, None]
+        wide = (arms.arms.counts[place] >= 8) & (spread[place] > 0)
+        wider = spread[place][None, :] > 10 * spread[place][:, None]
+        found[place] = np.any(worse & wide[None, :] & wider, axis=1)
+    return found
+
+
+def find_short_captures(arms: Arms) -> list[Finding]:
+    """Arms whose readings summarise few samples."""
+    if np.isnan(arms.samples).all():
+        return []
+    median = arms.arms.median(arms.samples)
+    return [
+        arms.find(arm, "short-capture", f"a reading summarises only {median[arm]:,.0f} samples")
+        for arm in np.flatnonzero(median < _LEAST_SAMPLES).tolist()
+    ]
+
+
+def find_steps(readings: Readings) -> FloatArray:
+    """The step of readings by series: declared, or the one of which all are multiples.
+
+    In the unit of the series; 0 where readings are finer than six decimals, or all equal.
+    """
+    steps = np.zeros(len(readings.series))
+    order = np.argsort(readings.series_of, kind="stable")
+    groups = find_segments([readings.series_of[order]])
+    scaled = readings.value[order] * 10.0**_DECIMALS
+    whole = np.rint(scaled)
+    exact = np.abs(scaled - whole) <= 1e-9 * np.maximum(1.0, np.abs(scaled))
+    coarse = np.logical_and.reduceat(exact & (np.abs(whole) < 2**53), groups.starts)
+    from_first = np.abs(whole - whole[groups.starts][groups.label])
+    integers = np.where(coarse[groups.label], from_first, 0.0).astype(np.int64)
+    common = np.gcd.reduceat(integers, groups.starts)
+    steps[readings.series_of[order][groups.starts]] = common / 10.0**_DECIMALS
+    declared = [series.resolution for series in readings.series]
+    return np.array(
+        [step if own is None else max(step, own) for step, own in zip(steps, declared, strict=True)]
+    )
+
+
+def coarse_caveats(
+    readings: Readings, effects: Sequence[Effect], steps: FloatArray
+) -> list[Caveat | None]:
+    """For each effect a caveat if it is not larger than the step of its readings."""
+    count = np.bincount(readings.series_of, minlength=len(readings.series))
+    total = np.bincount(readings.series_of, readings.value, len(readings.series))
+    level = np.abs(total / np.maximum(1, count))
+    known = {s: (steps[n], level[n]) for n, s in enumerate(readings.series) if steps[n] > 0}
+    found: list[Caveat | None] = [None] * len(effects)
+    for n, effect in enumerate(effects):
+        step, centre = known.get(effect.series, (0.0, 0.0))
+        size = abs(effect.change) * (centre if effect.scale == "ratio" else 1.0)
+        if 0 < size <= step:
+            unit = effect.series.unit
+            text = f"readings come in steps of {step:g} {unit}, and the change is {size:.2g} {unit}"
+            found[n] = Caveat("coarse", text)
+    return found

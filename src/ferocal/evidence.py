@@ -1,0 +1,293 @@
+"""Evidence: what a ledger holds for a study, in the terms of the analysis."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+
+from ferocal.analysis.comparability import Circumstances, Values
+from ferocal.analysis.conditions import Conditions
+from ferocal.analysis.floors import NoiseFloor
+from ferocal.analysis.looks import LookPlan, plan_looks
+from ferocal.analysis.losses import Losses
+from ferocal.analysis.readings import NO_ROUND, Readings, Series
+from ferocal.ledger.extract import (
+    Columns,
+    VisitRow,
+    read_columns,
+    read_conditions,
+    read_facts,
+    read_floors,
+    read_looks,
+    read_lost,
+    read_planned_rounds,
+)
+from ferocal.ledger.records import FloorRecord
+from ferocal.ledger.store import Ledger
+from ferocal.study.load import Study
+
+# Conditions of so many runs are looked at; of more, every n-th.
+_MOST_CONDITIONS = 2000
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """What a ledger holds for a study.
+
+    ``visits`` are in the order in which they were made, ``facts`` by the key that they name.
+    ``strays`` are readings in another unit than the study's, with that unit, by workload
+    and metric. ``left_out`` counts readings that the study file no longer knows,
+    ``excluded`` the runs that are marked as not to be used.
+    """
+
+    readings: Readings
+    visits: list[VisitRow]
+    facts: dict[int, list[dict[str, Any]]]
+    circumstances: dict[str, Circumstances]
+    conditions: Conditions
+    losses: Losses
+    floors: dict[Series, NoiseFloor]
+    strays: dict[tuple[str, str], tuple[int, str]]
+    looks: LookPlan | None
+    planned_rounds: int | None
+    left_out: int
+    excluded: int
+
+
+def gather(study: Study, ledger: Ledger) -> Evidence:
+    """The evidence in the ledger, in the terms of the study file."""
+    columns = read_columns(ledger)
+    order = _in_order_of_time(columns.visits)
+    readings, known = _readings(study, columns, order)
+    visits, facts = [columns.visits[key] for key in order], read_facts(ledger)
+    looks = read_looks(ledger)
+    rounds = study.head.schedule == "rounds"
+    return Evidence(
+        readings=readings,
+        visits=visits,
+        facts=facts,
+        circumstances=_circumstances(visits, facts),
+        conditions=_conditions(study, ledger, columns.visits),
+        losses=_losses(ledger),
+        floors=_floors(readings, read_floors(ledger, study.bench), visits),
+        strays=_strays(study, columns, known),
+        looks=plan_looks(looks[-1][1]) if looks else None,
+        planned_rounds=read_planned_rounds(ledger) if rounds else None,
+        left_out=int(np.sum(~known)),
+        excluded=columns.excluded,
+    )
+
+
+def _in_order_of_time(visits: dict[int, VisitRow]) -> dict[int, int]:
+    """For the key of each visit its place in time; merged ledgers are not in this order."""
+    ordered = sorted(visits, key=lambda key: (visits[key].started_at, key))
+    return {key: place for place, key in enumerate(ordered)}
+
+
+def study_series(study: Study) -> tuple[Series, ...]:
+    """The metrics of a study as series of the analysis."""
+    return tuple(
+        Series(
+            workload,
+            name,
+            metric.unit,
+            metric.better,
+            metric.share_margin or study.head.margin,
+            metric.primary,
+            metric.unit_margin,
+            metric.resolution,
+            metric.plausible,
+        )
+        for workload, name, metric in study.metrics()
+    )
+
+
+def _readings(study: Study, columns: Columns, order: dict[int, int]) -> tuple[Readings, np.ndarray]:
+    """The readings that the study knows, and which of all rows these are."""
+    series = study_series(study)
+    names = tuple(configuration.name for configuration in study.configurations)
+    codes = {(s.workload, s.metric, s.unit): code for code, s in enumerate(series)}
+    series_of = _look_up(
+        {key: codes.get(metric, -1) for key, metric in columns.metrics.items()}, columns.metric
+    )
+    visits = columns.visits.items()
+    places = {
+        key: names.index(v.configuration) if v.configuration in names else -1 for key, v in visits
+    }
+    rounds = {key: NO_ROUND if v.round is None else v.round for key, v in visits}
+    configuration_of = _look_up(places, columns.visit)
+    known = (series_of >= 0) & (configuration_of >= 0)
+    visit_of = _look_up(order, columns.visit)
+    # Runs in the order of time: visits do not overlap, and count their runs.
+    width = int(columns.position.max(initial=0)) + 1
+    readings = Readings(
+        bench=study.bench,
+        series=series,
+        configurations=names,
+        series_of=series_of,
+        configuration_of=configuration_of,
+        round_of=_look_up(rounds, columns.visit),
+        visit_of=visit_of,
+        run_of=visit_of * width + columns.position,
+        value=columns.value,
+        samples=columns.samples,
+    )
+    return readings if known.all() else readings.select(known), known
+
+
+def _look_up(table: dict[int, int], keys: np.ndarray) -> np.ndarray:
+    """The value of every key, shape (n,)."""
+    values = np.zeros(max(table, default=0) + 1, dtype=np.int64)
+    for key, value in table.items():
+        values[key] = value
+    found: np.ndarray = values[keys]
+    return found
+
+
+def _strays(
+    study: Study, columns: Columns, known: np.ndarray
+) -> dict[tuple[str, str], tuple[int, str]]:
+    """Readings of metrics of the study in another unit."""
+    own = {(workload, name) for workload, name, _ in study.metrics()}
+    keys, counts = np.unique(columns.metric[~known], return_counts=True)
+    found = {}
+    for key, count in zip(keys.tolist(), counts.tolist(), strict=True):
+        workload, name, unit = columns.metrics[key]
+        if (workload, name) in own:
+            found[workload, name] = (count, unit)
+    return found
+
+
+def _losses(ledger: Ledger) -> Losses:
+    losses: dict[tuple[str, str], dict[str, int]] = {}
+    for (workload, configuration, what), count in read_lost(ledger).items():
+        losses.setdefault((workload, configuration), {})[what] = count
+    return losses
+
+
+def _floors(
+    readings: Readings, recorded: Iterable[FloorRecord], visits: list[VisitRow]
+) -> dict[Series, NoiseFloor]:
+    """The noise floors that were brought in, by series; the latest of each counts."""
+    last = max((visit.started_at for visit in visits), default="")
+    series = {(s.workload, s.metric, s.unit): s for s in readings.series}
+    return {
+        series[key]: _floor_of(record, last)
+        for record in recorded
+        if (key := (record.workload, record.metric, record.unit)) in series
+    }
+
+
+def _floor_of(record: FloorRecord, last: str) -> NoiseFloor:
+    age = 0.0
+    if last:
+        gap = datetime.fromisoformat(last) - datetime.fromisoformat(record.measured_at)
+        age = max(0.0, gap.total_seconds() / 86400)
+    return NoiseFloor(
+        scale="ratio" if record.scale == "ratio" else "difference",
+        variance=record.variance,
+        degrees=record.degrees,
+        runs=record.runs,
+        run_variance=math.nan if record.run_variance is None else record.run_variance,
+        run_degrees=record.run_degrees,
+        age=age,
+    )
+
+
+def _circumstances(
+    visits: Iterable[VisitRow], facts: dict[int, list[dict[str, Any]]]
+) -> dict[str, Circumstances]:
+    """What was seen of the bench and the workloads, by configuration."""
+    seen: dict[tuple[str, str], dict[str, set[str]]] = {}
+    configurations: dict[str, None] = {}
+    for visit in visits:
+        if visit.state != "active":
+            continue
+        name = visit.configuration
+        configurations[name] = None
+        for fact in facts[visit.facts_id]:
+            place = seen.setdefault((name, fact["kind"]), {})
+            place.setdefault(fact["name"], set()).add(fact["value"])
+        for workload, subject in visit.subjects.items():
+            for kind, what, value in _flatten(subject):
+                place = seen.setdefault((name, f"{kind} {workload}"), {})
+                place.setdefault(what, set()).add(value)
+
+    def values(name: str, kind: str) -> Values:
+        return {key: frozenset(own) for key, own in seen.get((name, kind), {}).items()}
+
+    def by_workload(name: str, kind: str) -> dict[str, Values]:
+        own = [k.split(" ", 1) for n, k in seen if n == name]
+        return {parts[1]: values(name, " ".join(parts)) for parts in own if parts[0] == kind}
+
+    return {
+        name: Circumstances(
+            values(name, "resource"),
+            values(name, "software"),
+            by_workload(name, "subject"),
+            {
+                (workload, metric): statistic
+                for workload, own in by_workload(name, "statistic").items()
+                for metric, statistic in own.items()
+            },
+        )
+        for name in configurations
+    }
+
+
+def _flatten(subject: dict[str, Any]) -> list[tuple[str, str, str]]:
+    """What is known of a workload: kind, name and value."""
+    found = [("subject", "arguments", " ".join(subject["arguments"]))]
+    found += [("subject", f"file {path}", digest) for path, digest in subject["files"].items()]
+    if subject["version"] is not None:
+        found.append(("subject", "version", subject["version"]))
+    statistics = subject.get("statistics", {})
+    return found + [("statistic", metric, value) for metric, value in statistics.items()]
+
+
+def _conditions(study: Study, ledger: Ledger, visits: dict[int, VisitRow]) -> Conditions:
+    """The conditions before the runs, visit by visit."""
+    names = tuple(configuration.name for configuration in study.configurations)
+    wanted = {
+        key: visit
+        for key, visit in visits.items()
+        if visit.state == "active" and visit.configuration in names
+    }
+    seen: dict[str, dict[int, list[Any]]] = {}
+    for key, own in read_conditions(ledger, _MOST_CONDITIONS):
+        if key in wanted:
+            share = own.get("busy share of others")
+            for name, value in {**own["before"], "busy share of others": share}.items():
+                if value is not None:
+                    seen.setdefault(name, {}).setdefault(key, []).append(value)
+    rows = list(wanted)
+    numeric = {
+        name: by_visit
+        for name, by_visit in seen.items()
+        if all(_is_number(value) for values in by_visit.values() for value in values)
+    }
+    return Conditions(
+        configurations=names,
+        configuration_of=np.array([names.index(wanted[k].configuration) for k in rows], np.int64),
+        round_of=np.array(
+            [NO_ROUND if wanted[k].round is None else wanted[k].round for k in rows], np.int64
+        ),
+        numbers={
+            name: np.array([np.mean(by_visit[k]) if k in by_visit else np.nan for k in rows])
+            for name, by_visit in numeric.items()
+        },
+        words={
+            name: [frozenset(map(str, by_visit.get(k, ()))) for k in rows]
+            for name, by_visit in seen.items()
+            if name not in numeric
+        },
+    )
+
+
+def _is_number(value: Any) -> bool:
+    return isinstance(value, (int, float)) and not isinstance(value, bool)

@@ -1,0 +1,264 @@
+"""Every caveat has a case in which it must appear, and one in which it must not."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import pytest
+
+from ferocal.analysis.caveats import ADVICE, STATISTICAL
+from ferocal.analysis.comparability import Circumstances
+from ferocal.analysis.doubts import Context, add_doubts
+from ferocal.analysis.effects import Setting
+from ferocal.analysis.estimation import estimate_effects
+from ferocal.analysis.floors import NoiseFloor
+from ferocal.analysis.looks import plan_looks
+from ferocal.analysis.readings import NO_ROUND, Readings
+from simulation import NAMES, simulate, simulate_conditions, simulate_once
+
+Case = tuple[Readings, Setting, Context]
+
+
+def codes(case: Case) -> set[str]:
+    readings, setting, context = case
+    effects = add_doubts(estimate_effects(readings, "base", setting), readings, context)
+    assert effects
+    return {caveat.code for effect in effects for caveat in effect.caveats}
+
+
+def clean(**settings: Any) -> Readings:
+    return simulate(np.random.default_rng(11), **{"rounds": 6, "drift": 0.0, **settings})
+
+
+def case(readings: Readings, context: Context | None = None, **setting: Any) -> Case:
+    return readings, Setting(**setting), context or Context()
+
+
+def with_values(readings: Readings, change: Callable[[Readings, np.ndarray], np.ndarray]) -> Case:
+    """The readings with values that ``change`` makes of a copy of them."""
+    return case(replace(readings, value=change(readings, readings.value.copy())))
+
+
+def with_series(readings: Readings, **fields: Any) -> Readings:
+    return replace(readings, series=tuple(replace(s, **fields) for s in readings.series))
+
+
+def other(readings: Readings) -> np.ndarray:
+    return np.equal(readings.configuration_of, 1)
+
+
+def first_of_visit(readings: Readings) -> np.ndarray:
+    first = np.zeros(len(readings.value), dtype=bool)
+    first[np.unique(readings.visit_of, return_index=True)[1]] = True
+    return first
+
+
+def few_wrong(factor: float, *rows: int) -> Callable[[Readings, np.ndarray], np.ndarray]:
+    def change(_: Readings, value: np.ndarray) -> np.ndarray:
+        value[list(rows)] *= factor
+        return value
+
+    return change
+
+
+def cap(limit: float) -> Callable[[Readings, np.ndarray], np.ndarray]:
+    """Readings of the second arm cannot exceed a limit, which is itself read a little unevenly."""
+
+    def change(readings: Readings, value: np.ndarray) -> np.ndarray:
+        uneven = 1 + 1e-5 * np.sin(np.arange(len(value)))
+        return np.where(other(readings), np.minimum(value, limit) * uneven, value)
+
+    return change
+
+
+def sides(**fields: Any) -> Context:
+    """A context in which the two sides differ in one thing."""
+    plain = Circumstances({}, {}, {})
+    return Context(
+        circumstances={
+            "base": replace(plain, **{name: there for name, (_, there) in fields.items()}),
+            "other": replace(plain, **{name: here for name, (here, _) in fields.items()}),
+        }
+    )
+
+
+def one(value: str) -> frozenset[str]:
+    return frozenset([value])
+
+
+def floor(readings: Readings, age: float) -> dict[Any, NoiseFloor]:
+    return {readings.series[0]: NoiseFloor("ratio", 1e-4, 9, 3, 1e-4, 20, age)}
+
+
+def traded(first: float, second: float) -> Case:
+    readings = clean(metrics=2, run_sd=0.005, visit_sd=0.005)
+    factor = np.where(readings.series_of == 0, 1 + first, 1 + second)
+    return with_values(readings, lambda r, value: value * np.where(other(r), factor, 1))
+
+
+def conditions(warmer: float) -> Case:
+    readings = clean(rounds=8)
+    found = simulate_conditions(np.random.default_rng(2), readings, warmer=warmer)
+    return case(readings, Context(conditions=found))
+
+
+def governors(second: str) -> Case:
+    readings = clean()
+    found = simulate_conditions(np.random.default_rng(2), readings)
+    words = [one("steady" if c == 0 else second) for c in found.configuration_of]
+    return case(readings, Context(conditions=replace(found, words={"governor": words})))
+
+
+def control(change: float) -> Case:
+    readings = clean(names=NAMES, run_sd=0.005, visit_sd=0.005)
+    factor = np.where(readings.configuration_of == 2, 1 + change, 1)
+    return case(replace(readings, value=readings.value * factor), control="third")
+
+
+BEYOND = 0.05  # of the study's margin of 2 %, in a drift
+ONCE = simulate_once(np.random.default_rng(3))
+LOSSES = {("flight", "other"): {"failed": 2}}
+BOTH = {**LOSSES, ("flight", "base"): {"failed": 1}}
+SEVERAL = {"other": ("driver", "api")}
+SAME_FILES = sides(subjects=({"flight": {"version": one("4")}}, {"flight": {"version": one("4")}}))
+
+CASES: dict[str, tuple[Case, Case]] = {
+    "one-visit": (case(ONCE, interleaved=False), case(clean())),
+    "few-rounds": (case(clean(rounds=4)), case(clean(rounds=5))),
+    "unpaired-rounds": (
+        case(clean().select(~((clean().round_of == 2) & other(clean())))),
+        case(clean()),
+    ),
+    "not-interleaved": (
+        case(simulate_once(np.random.default_rng(3), visits=3), interleaved=False),
+        case(clean()),
+    ),
+    "unknown-visits": (
+        case(replace(clean(), round_of=np.full(36, NO_ROUND), visits_known=False)),
+        case(replace(clean(), round_of=np.full(36, NO_ROUND))),
+    ),
+    "extended": (case(clean(rounds=8), planned_rounds=6), case(clean(), planned_rounds=6)),
+    "stale-floor": (
+        case(ONCE, interleaved=False, floors=floor(ONCE, 45)),
+        case(ONCE, interleaved=False, floors=floor(ONCE, 3)),
+    ),
+    "several-factors": (
+        case(clean(), differing=SEVERAL),
+        case(clean(), differing={"other": ("driver",)}),
+    ),
+    "undeclared-difference": (
+        case(clean(), sides(software=({"libc": one("2")}, {"libc": one("1")}))),
+        case(clean(), sides(software=({"libc": one("2")}, {"libc": one("2")}))),
+    ),
+    "resources-differ": (
+        case(clean(), sides(resources=({"memory": one("16")}, {"memory": one("32")}))),
+        case(clean(), sides(resources=({"memory": one("16")}, {"cores": one("2")}))),
+    ),
+    "workload-differs": (
+        case(clean(), sides(subjects=({"flight": {"v": one("4")}}, {"flight": {"v": one("5")}}))),
+        case(clean(), SAME_FILES),
+    ),
+    "best-of": (
+        case(clean(), sides(statistics=({("flight", "m0"): one("best")},
+                                        {("flight", "m0"): one("mean")}))),
+        case(clean(), sides(statistics=({("flight", "m9"): one("best")},
+                                        {("flight", "m9"): one("mean")}))),
+    ),
+    "other-unit": (
+        case(clean(), Context(strays={("flight", "m0"): (3, "ms")})),
+        case(clean(), Context(strays={("export", "m0"): (3, "ms")})),
+    ),
+    "conditions-differ": (conditions(6.0), conditions(0.0)),
+    "one-sided-losses": (
+        case(clean(), Context(losses=LOSSES)), case(clean(), Context(losses=BOTH)),
+    ),
+    "drift": (case(clean(rounds=10, drift=2 * BEYOND)), case(clean(rounds=10))),
+    "first-run": (
+        with_values(clean(), lambda r, v: np.where(first_of_visit(r), 0.93 * v, v)),
+        case(clean()),
+    ),
+    "outliers": (with_values(clean(), few_wrong(1.5, 4)), with_values(clean(), few_wrong(1.01, 4))),
+    "two-modes": (
+        with_values(clean(), lambda r, v: np.where(np.arange(len(v)) % 2, 1.3 * v, v)),
+        with_values(clean(), lambda r, v: np.where(other(r), 1.3 * v, v)),
+    ),
+    "coarse": (
+        with_values(clean(), lambda r, v: np.round(v)),
+        with_values(clean(), lambda r, v: np.round(np.where(other(r), 2 * v, v))),
+    ),
+    "capped": (with_values(clean(), cap(54.0)), with_values(clean(), cap(500.0))),
+    "implausible": (
+        case(with_series(clean(), plausible=(0, 55))),
+        case(with_series(clean(), plausible=(0, 90))),
+    ),
+    "magnitude": (with_values(clean(), few_wrong(0.1, 7)), with_values(clean(), few_wrong(0.5, 7))),
+    "short-capture": (
+        case(replace(clean(), samples=np.full(36, 900.0))),
+        case(replace(clean(), samples=np.full(36, 60_000.0))),
+    ),
+    "difference-scale": (with_values(clean(), lambda r, v: v - 54.6), case(clean())),
+    "no-spread": (
+        with_values(clean(), lambda r, v: np.where(other(r), 61.0, 60.0)),
+        case(clean()),
+    ),
+    "trade-off": (traded(0.08, -0.08), traded(0.08, 0.08)),
+    "control-differs": (control(0.05), control(0.0)),
+}  # fmt: skip
+
+
+def test_every_caveat_has_its_cases() -> None:
+    assert CASES.keys() == ADVICE.keys()
+
+
+@pytest.mark.parametrize("code", CASES)
+def test_a_caveat_appears_where_it_must_and_only_there(code: str) -> None:
+    there, not_there = CASES[code]
+    assert code in codes(there)
+    assert code not in codes(not_there)
+
+
+def test_more_ways_to_the_same_caveats() -> None:
+    looked = case(clean(rounds=21), looks=plan_looks(20))
+    assert "extended" in codes(looked)
+    assert "conditions-differ" in codes(governors("loose"))
+    assert "conditions-differ" not in codes(governors("steady"))
+    fewer = clean().select(np.arange(36) != 8)
+    assert "one-sided-losses" in codes(case(fewer))
+    # Frame rates that all are the refresh rate, on both sides: a cap read as "no change".
+    steady = with_values(clean(), lambda r, v: 60 * (1 + 1e-4 * np.sin(np.arange(len(v)))))
+    assert "capped" in codes(steady)
+    assert "capped" not in codes((with_series(steady[0], unit="W"), *steady[1:]))
+    # A stopwatch has a resolution that its decimals do not show.
+    near = with_series(clean(run_sd=0.0005, visit_sd=0.0005), resolution=0.3)
+    assert "coarse" in codes(case(near))
+    assert "coarse" not in codes(case(with_series(near, resolution=0.0001)))
+    # One arm in milliseconds, the other in seconds.
+    assert "magnitude" in codes(with_values(clean(), lambda r, v: np.where(other(r), 1e3 * v, v)))
+
+
+def test_sentences_tell_what_was_seen_and_what_to_do() -> None:
+    readings, setting, context = CASES["trade-off"][0]
+    effects = add_doubts(estimate_effects(readings, "base", setting), readings, context)
+    (text,) = {c.text for e in effects for c in e.caveats if c.code == "trade-off"}
+    assert text.startswith("With other, m0 (+")
+    assert "gets better while m1 (−" in text and "of flight gets worse" in text
+    back = simulate_once(np.random.default_rng(3), visits=2)
+    there = np.where(back.visit_of == 2, 1, 0)  # two visits before it, one after
+    back = replace(back, configuration_of=there, round_of=back.visit_of)
+    (effect,) = estimate_effects(back, "base", Setting(interleaved=False))
+    moved = [c.seen for c in effect.caveats if c.code == "not-interleaved"]
+    assert "the baseline itself moved by" in moved[0]
+
+
+def test_clean_studies_raise_few_false_alarms() -> None:
+    rng = np.random.default_rng(12)
+    seen: Counter[str] = Counter()
+    for _ in range(500):
+        readings = simulate(rng, rounds=6, metrics=2, names=NAMES, drift=0.0)
+        context = Context(conditions=simulate_conditions(rng, readings))
+        seen.update(codes((readings, Setting(control="third"), context)))
+    assert {code: seen[code] for code in STATISTICAL if seen[code] > 25} == {}

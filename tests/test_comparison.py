@@ -1,0 +1,193 @@
+"""From a measured study to its comparison: floors, losses, single runs, the Python face."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+import pytest
+
+import ferocal as face
+from conftest import Ferocal
+from ferocal.errors import UsageError
+from test_measure import query
+
+Study = Callable[..., Ferocal]
+
+
+def codes(ferocal: Ferocal) -> set[str]:
+    return {c["code"] for e in ferocal.json("compare")["effects"] for c in e["caveats"]}
+
+
+def test_a_single_visit_is_decided_by_a_noise_floor_of_an_earlier_study(
+    small_study: Study, tmp_path: Path
+) -> None:
+    small = small_study(rounds=6, runs=2, gain=140, command="echo score $GAIN.$(($$ % 7))")
+    text = (small.directory / "study.toml").read_text()
+    earlier, wrong = (Ferocal(tmp_path / name) for name in ("earlier", "wrong"))
+    for other in (earlier, wrong):
+        other.directory.mkdir()
+    earlier.write(text.replace("rounds = 6", "rounds = 6\ncontrol = true"))
+    earlier("measure")
+    wrong.write(text + '[bench.lobby]\nfacts = { projector = "none" }\n')
+    small.write(text.replace("rounds = 6", 'schedule = "once"'))
+    assert "interval only if a noise floor is known" in " ".join(small("plan").stdout.split())
+    small("measure")
+    (effect,) = small.json("compare")["effects"]
+    assert (effect["verdict"], effect["low"], effect["method"]) == ("inconclusive", None, "none")
+    assert {"one-visit", "not-interleaved"} <= codes(small)
+    before = (small.directory / "ledger.sqlite").read_bytes()
+    assert 'of the bench "lobby"' in small("floor", "wrong", status=2).stderr
+    assert "needs visits made in rounds" in earlier("floor", "..", status=2).stderr
+    assert (small.directory / "ledger.sqlite").read_bytes() == before
+    assert "brought in 1 noise floor" in small("floor", "earlier").stdout
+    (floor,) = small.json("floor")["floors"]
+    assert (floor["degrees"], floor["runs"], floor["scale"]) == (5, 2.0, "ratio")
+    (effect,) = small.json("compare")["effects"]
+    assert (effect["method"], effect["verdict"]) == ("noise floor", "better")
+    assert effect["degrees"] == 5 and effect["floor_age"] < 1
+    assert "1 visit each, noise floor" in small("compare").stdout
+    assert "stale-floor" not in codes(small)
+    connection = sqlite3.connect(small.directory / "ledger.sqlite")
+    connection.execute("UPDATE floor SET measured_at = '2020-01-01T00:00:00+00:00'")
+    connection.commit()
+    assert "stale-floor" in codes(small)
+
+
+CONTROLLED = """
+[study]
+question = "Does the bench agree with itself?"
+margin = "2 %"
+rounds = 6
+runs = 1
+control = true
+[factor.mode.level.off]
+[factor.mode.level.on]
+[workload.flight]
+shell = true
+command = '''case $FEROCAL_CONFIGURATION in {odd}) s=12;; *) s=10;; esac
+echo $s.$((FEROCAL_VISIT * 7 % 5)) frames {frames}'''
+[workload.flight.metric.score]
+unit = "points"
+better = "higher"
+source = {{ pattern = '^([0-9.]+)' }}
+samples = {{ pattern = 'frames ([0-9]+)' }}
+{metric}
+"""
+
+
+def test_a_control_arm_that_is_not_nil_is_told_first_and_breaks_the_gate(ferocal: Ferocal) -> None:
+    ferocal.write(CONTROLLED.format(odd="control", frames=90_000, metric=""))
+    ferocal("measure")
+    text = ferocal("compare").stdout
+    assert "The bench does not agree with itself: the control arm, which is off" in text
+    assert text.index("does not agree") < text.index("flight  score")
+    control, on = sorted(ferocal.json("compare")["effects"], key=lambda e: not e["control"])
+    assert (control["configuration"], control["verdict"]) == ("control", "better")
+    assert on["control"] is False and "control-differs" in {c["code"] for c in on["caveats"]}
+    assert "gate worse: control" in ferocal("compare", "--gate", "worse", status=3).stderr
+    ferocal("report")
+    assert "does not agree with itself" in (ferocal.directory / "report.html").read_text()
+
+
+def test_what_the_study_file_declares_of_a_metric_is_held_against_its_readings(
+    ferocal: Ferocal,
+) -> None:
+    metric = 'plausible = [5, 11]\nresolution = 4\nstatistic = "mean"'
+    ferocal.write(CONTROLLED.format(odd="on", frames=900, metric=metric))
+    ferocal("measure")
+    assert {"implausible", "coarse", "short-capture"} <= codes(ferocal)
+    # The rest of the rounds is read by someone who takes the best of several.
+    text = (ferocal.directory / "study.toml").read_text()
+    ferocal.write(text.replace('"mean"', '"best"').replace("rounds = 6", "rounds = 8"))
+    ferocal("measure", "--only", "on")
+    assert "best-of" in codes(ferocal)
+    assert "extended" not in codes(ferocal)  # what pairs has six rounds, as planned
+    ferocal("measure")
+    assert "extended" in codes(ferocal)
+    mistakes = text.replace("[5, 11]", "[11, 5]").replace("resolution = 4", 'margin = "3 W"')
+    ferocal.write(mistakes)
+    error = ferocal("inspect", status=2).stderr
+    assert "plausible is the lowest and the highest value" in error
+    ferocal.write(mistakes.replace("[11, 5]", "[5, 11]"))
+    assert 'the margin is in "%" or in "points", not "W"' in ferocal("inspect", status=2).stderr
+
+
+def test_lost_runs_and_other_units_are_told_and_stand_among_the_single_runs(
+    small_study: Study,
+) -> None:
+    command = (
+        'if test "$GAIN" = 120 -a $FEROCAL_ROUND = 3; then exit 1; fi; '
+        "echo score $GAIN.$((FEROCAL_VISIT % 3))"
+    )
+    ferocal = small_study(rounds=5, runs=2, command=command)
+    ferocal("measure", status=1)
+    losses = [c for e in ferocal.json("compare")["effects"] for c in e["caveats"]]
+    assert "2 failed" in next(c["seen"] for c in losses if c["code"] == "one-sided-losses")
+    run = ferocal.json("readings", "--round", "2", "--configuration", "off")["runs"][0]
+    ferocal("exclude", run["id"], "--reason", "door was open")
+    text = ferocal("table", "--runs", COLUMNS="100").stdout
+    lines = text.splitlines()
+    assert sum("●" in line for line in lines) - 1 == 17  # and the line that explains the marks
+    flat = " ".join(text.split())
+    assert "excluded: door was open" in flat and "failed: ended with" in flat
+    assert max(map(len, lines)) <= 100
+    narrow = ferocal("table", "--runs", COLUMNS="80").stdout
+    assert max(map(len, narrow.splitlines())) <= 80 and "●····" not in narrow
+    readings = ferocal.json("table", "--runs")["readings"]
+    assert [r["started_at"] for r in readings] == sorted(r["started_at"] for r in readings)
+    assert sum(r["value"] is None for r in readings) == 2
+    assert [r["note"] for r in readings].count("excluded: door was open") == 1
+    only = ferocal.json("table", "--runs", "--configuration", "on")["readings"]
+    assert {r["configuration"] for r in only} == {"on"}
+    assert 'did you mean "flight"' in ferocal("table", "--workload", "fligt", status=2).stderr
+    study = (ferocal.directory / "study.toml").read_text()
+    ferocal.write(study.replace('"points"', '"marks"'))
+    assert "in points" in ferocal("table", "--runs").stdout
+    assert ferocal.json("compare")["effects"] == []
+
+
+def test_the_python_face_gives_what_the_commands_give(
+    demo: tuple[Ferocal, str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    directory = demo[0].directory
+    study = face.open(directory)
+    effects = study.effects(workloads=("show-export",))
+    told: list[dict[str, Any]] = demo[0].json("compare", "--workload", "show-export")["effects"]
+    assert [(e.configuration, e.change, str(e.verdict)) for e in effects] == [
+        (e["configuration"], e["change"], e["verdict"]) for e in told
+    ]
+    frame = study.readings()
+    assert set(frame.columns) >= {"round", "configuration", "factor:driver", "metric", "value"}
+    assert isinstance(frame["started_at"].dtype, pd.DatetimeTZDtype)
+    assert frame["started_at"].is_monotonic_increasing
+    valid = frame[(frame["outcome"] == "ok") & frame["excluded"].isna()]
+    counts = valid.groupby(["workload", "configuration"]).size()
+    assert counts.eq(15).all() and len(counts) == 12
+    cells = [cell for row in study.cells() for cell in row if cell is not None]
+    assert [(c.centre, c.runs) for c in cells] == [
+        (c["centre"], c["runs"]) for c in demo[0].json("table")["cells"]
+    ]
+    with pytest.raises(UsageError, match='did you mean "r64\\+vulkan"'):
+        study.effects(against="r64+vulcan")
+    monkeypatch.chdir(directory)
+    assert face.open().study.baseline == "r61+opengl"
+
+
+def test_a_ledger_of_the_first_version_is_brought_up_to_date(small_study: Study) -> None:
+    ferocal = small_study(rounds=3)
+    ferocal("measure")
+    before = ferocal.json("compare")
+    connection = sqlite3.connect(ferocal.directory / "ledger.sqlite")
+    connection.executescript(
+        "ALTER TABLE reading DROP COLUMN samples; DROP TABLE floor;"
+        "UPDATE about SET value = '1' WHERE key = 'schema'"
+    )
+    connection.close()
+    assert json.dumps(ferocal.json("compare")) == json.dumps(before)
+    assert query(ferocal, "SELECT value FROM about WHERE key = 'schema'") == [("2",)]
+    ferocal("measure", "--rounds", "4")
