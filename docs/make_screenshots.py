@@ -79,6 +79,7 @@ def main() -> None:
                 "readings", "ferocal readings --round 3 --configuration r64+vulkan", demo
             )
             shoot_terminal("table", "ferocal table", demo)
+            shoot_terminal("runs", "ferocal table --runs --workload show-export", demo)
             shoot_terminal("compare", "ferocal compare", demo)
         finally:
             screen.terminate()

@@ -47,6 +47,13 @@ def test_a_single_visit_is_decided_by_a_noise_floor_of_an_earlier_study(
     assert "brought in 1 noise floor" in small("floor", "earlier").stdout
     (floor,) = small.json("floor")["floors"]
     assert (floor["degrees"], floor["runs"], floor["scale"]) == (5, 2.0, "ratio")
+    # A plan of rounds, too, knows from the floor what two visits differ by.
+    wrong.write(text)
+    wrong("floor", "../earlier")
+    plan = wrong.json("plan", "--detect", "10%")
+    assert plan["spread_from"] == "noise floors"
+    sd = plan["outlook"][0]["components"]["round_sd"]
+    assert sd == pytest.approx((2 * floor["variance"]) ** 0.5)
     (effect,) = small.json("compare")["effects"]
     assert (effect["method"], effect["verdict"]) == ("noise floor", "better")
     assert effect["degrees"] == 5 and effect["floor_age"] < 1

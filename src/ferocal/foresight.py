@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from ferocal.analysis.components import Components, estimate_components
+from ferocal.analysis.components import Components, components_of, estimate_components
 from ferocal.evidence import gather
 from ferocal.ledger.extract import Durations, read_durations
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
@@ -51,8 +51,9 @@ def foresee_directory(
 ) -> Foresight:
     """What the plan of a study can be expected to give.
 
-    The spread is that of the study's own rounds so far, else of the study ``like``, else
-    ``stated_sd`` (on the log scale) for every metric.
+    The spread is that of the study's own rounds so far, else of noise floors that were
+    brought in, else of the study ``like``, else ``stated_sd`` (on the log scale) for every
+    metric.
 
     Raises
     ------
@@ -61,11 +62,10 @@ def foresee_directory(
     """
     study = load_study(directory)
     visits = plan_study(study, rounds)
-    durations, spread = _known(study)
-    source = "this study so far" if spread else None
+    durations, spread, source = _known(study)
     if not spread and like is not None:
-        _, spread = _known(load_study(like))
-        source = str(like) if spread else None
+        _, spread, source = _known(load_study(like))
+        source = None if source is None else str(like)
     if not spread and stated_sd is not None:
         components = Components(stated_sd, 0, float("nan"), float("nan"))
         spread = {(workload, name): components for workload, name, _ in study.metrics()}
@@ -87,16 +87,23 @@ def foresee_directory(
     )
 
 
-def _known(study: Study) -> tuple[Durations, Spread]:
-    """Durations and spread that the ledger of a study holds."""
+def _known(study: Study) -> tuple[Durations, Spread, str | None]:
+    """Durations and spread that the ledger of a study holds, and where the spread is from."""
     if not (study.directory / LEDGER_FILE).exists() or study.head.schedule != "rounds":
-        return Durations({}, None), {}
+        return Durations({}, None), {}, None
     with open_ledger(study.directory) as ledger:
-        readings = gather(study, ledger).readings
+        evidence = gather(study, ledger)
         durations = read_durations(ledger)
-    components = estimate_components(readings, study.baseline)
+    components = estimate_components(evidence.readings, study.baseline)
     found = {
         (series.workload, series.metric): own
-        for series, own in zip(readings.series, components, strict=True)
+        for series, own in zip(evidence.readings.series, components, strict=True)
+        if own is not None
     }
-    return durations, {key: value for key, value in found.items() if value is not None}
+    if found:
+        return durations, found, "this study so far"
+    floors = {
+        (series.workload, series.metric): components_of(floor)
+        for series, floor in evidence.floors.items()
+    }
+    return durations, floors, "noise floors" if floors else None

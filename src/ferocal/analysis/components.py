@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ferocal.analysis.contrasts import METHODS, Contrasts, Method, contrast
+from ferocal.analysis.floors import NoiseFloor
 from ferocal.analysis.readings import (
     Readings,
     Scale,
@@ -65,6 +66,17 @@ def _components(table: Contrasts, series: int, run_variance: float) -> Component
         degrees=degrees,
         run_variance=run_variance,
         visit_variance=max(0.0, variance / 2 - share),
+    )
+
+
+def components_of(floor: NoiseFloor) -> Components:
+    """The components that a noise floor tells: two visits differ by twice its variance."""
+    share = 0.0 if np.isnan(floor.run_variance) else floor.run_variance / floor.runs
+    return Components(
+        round_sd=float(np.sqrt(2 * floor.variance)),
+        degrees=floor.degrees,
+        run_variance=floor.run_variance,
+        visit_variance=max(0.0, floor.variance - share),
     )
 
 
