@@ -118,7 +118,10 @@ def _method(study: Study, ledger: Ledger, evidence: Evidence) -> Method:
 def _how(study: Study, evidence: Evidence) -> str:
     """How the visits were ordered and the verdicts reached."""
     if study.head.schedule != "rounds":
-        return "The configurations were measured one after the other, which gives no intervals."
+        return (
+            "The configurations were measured one after the other, so whatever else changed with "
+            "time is in every change; verdicts are adjusted after Holm."
+        )
     text = (
         f"Rounds come in mirrored pairs, shuffled with seed {study.head.seed}; each effect is "
         "the mean difference between visits of one round, with Student's t interval; verdicts "

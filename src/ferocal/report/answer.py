@@ -8,7 +8,7 @@ from ferocal.analysis.contrasts import Method
 from ferocal.analysis.effects import Effect, control_failures
 from ferocal.analysis.power import MOST_ROUNDS
 from ferocal.analysis.verdicts import CHANGED, Verdict
-from ferocal.report.numbers import change_text, counted, margin_text
+from ferocal.report.numbers import change_text, counted, series_margin
 
 # With more configurations than this the sentence counts instead of naming each.
 _MOST_NAMED = 2
@@ -109,12 +109,7 @@ def _join(parts: Sequence[str]) -> str:
 
 
 def _margins(effects: Sequence[Effect]) -> str:
-    margins = {
-        margin_text(e.series.margin)
-        if e.series.unit_margin is None
-        else f"±{e.series.unit_margin:g} {e.series.unit}"
-        for e in effects
-    }
+    margins = {series_margin(effect.series) for effect in effects}
     return margins.pop() if len(margins) == 1 else "their margins"
 
 

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from ferocal.analysis.effects import Effect
+    from ferocal.analysis.readings import Series
 
 MINUS = "\N{MINUS SIGN}"
 
@@ -88,6 +89,13 @@ def counted(count: int, noun: str, plural: str | None = None) -> str:
 def margin_text(margin: float) -> str:
     """A margin as it is written in sentences, such as "±2 %"."""
     return f"±{100 * margin:.10g} %"
+
+
+def series_margin(series: Series) -> str:
+    """The margin of a series, as a share or in its unit."""
+    if series.unit_margin is None:
+        return margin_text(series.margin)
+    return f"±{series.unit_margin:g} {series.unit}"
 
 
 def duration(seconds: float) -> str:

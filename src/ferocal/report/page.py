@@ -69,6 +69,7 @@ def render_page(content: PageContent) -> str:
         cell=cell_text,
         series=series_label,
         margin=numbers.margin_text,
+        series_margin=numbers.series_margin,
     )
     figure = effects_figure(content.effects, content.confidence)
     return environment.get_template("report.html").render(
