@@ -185,7 +185,7 @@ def test_one_visit_has_an_interval_from_the_noise_floor_alone() -> None:
 
 def test_the_floor_is_taken_to_another_number_of_runs() -> None:
     # By hand: visits 4, runs 6, so that visits of 2 runs vary by 4 + 6 / 2.
-    floor = NoiseFloor("ratio", 4 + 6 / 2, 9, 2, 6.0, 10)
+    floor = NoiseFloor("ratio", 4 + 6 / 2, 9, 2, 6.0, 10, "by hand")
     error, degrees = floor_error(floor, (1, 1), (2, 2))
     assert (error**2, degrees) == pytest.approx((2 * 7, 9))
     error, degrees = floor_error(floor, (1, 1), (1, 1))
@@ -194,7 +194,7 @@ def test_the_floor_is_taken_to_another_number_of_runs() -> None:
     assert degrees == 9
     error, degrees = floor_error(floor, (2, 1), (2, 2))
     assert error**2 == pytest.approx(7 / 2 + 7)
-    rough = NoiseFloor("ratio", 7.0, 9, 2, 6.0, 1)
+    rough = NoiseFloor("ratio", 7.0, 9, 2, 6.0, 1, "by hand")
     assert floor_error(rough, (1, 1), (1, 1))[1] == pytest.approx(100 / (49 / 9 + 9))
 
 

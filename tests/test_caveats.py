@@ -91,7 +91,7 @@ def one(value: str) -> frozenset[str]:
 
 
 def floor(readings: Readings, age: float) -> dict[Any, NoiseFloor]:
-    return {readings.series[0]: NoiseFloor("ratio", 1e-4, 9, 3, 1e-4, 20, age)}
+    return {readings.series[0]: NoiseFloor("ratio", 1e-4, 9, 3, 1e-4, 20, "ten visits", age)}
 
 
 def traded(first: float, second: float) -> Case:

@@ -56,7 +56,7 @@ def test_a_single_visit_is_decided_by_a_noise_floor_of_an_earlier_study(
     assert sd == pytest.approx((2 * floor["variance"]) ** 0.5)
     (effect,) = small.json("compare")["effects"]
     assert (effect["method"], effect["verdict"]) == ("noise floor", "better")
-    assert effect["degrees"] == 5 and effect["floor_age"] < 1
+    assert effect["degrees"] == 5 and effect["floor"]["age"] < 1
     assert "1 visit each, noise floor" in small("compare").stdout
     assert "stale-floor" not in codes(small)
     connection = sqlite3.connect(small.directory / "ledger.sqlite")

@@ -17,7 +17,7 @@ from ferocal.analysis.power import MOST_ROUNDS
 from ferocal.analysis.readings import Scale, Series
 from ferocal.analysis.verdicts import Verdict
 from ferocal.report import numbers
-from ferocal.report.answer import answer, collect_caveats, evidence_text, verdict_text
+from ferocal.report.answer import answer, caveat_lines, collect_caveats, evidence_text, verdict_text
 from ferocal.report.figures import effects_figure, to_svg
 from ferocal.report.json_form import comparison_object, dumps
 
@@ -44,7 +44,7 @@ def effect(
         configuration=name, scale=scale, method=method, change=change, low=change - half,
         high=change + half, shift=shift, p_adjusted=0.001, verdict=verdict, beyond_margin=beyond,
         rounds=5, visits=5, base_visits=visits, runs=20, base_runs=10, more_rounds=more,
-        floor_age=None, control=control, caveats=caveats,
+        floor=None, control=control, caveats=caveats,
     )  # fmt: skip
 
 
@@ -140,11 +140,15 @@ def test_a_caveat_is_told_once_with_the_places_where_it_applies() -> None:
         effect(name="b", caveats=(few,)),
         effect(name="b", workload="query", caveats=(few,)),
     ]
-    assert collect_caveats(effects) == [
-        ("all", "few-rounds", few.text),
-        ("a", "no-spread", other.text),
-    ]
-    assert collect_caveats([*effects[:2], effect(name="a")])[1][0] == "a on flight fps"
+    first, second = collect_caveats(effects)
+    assert (first.code, first.seen) == ("few-rounds", (("all", "few"),))
+    assert (second.advice, second.seen) == (other.advice, (("a", "none"),))
+    (group,) = collect_caveats([effect(name="a"), effect(name="a", workload="x", caveats=(few,))])
+    assert group.seen[0][0] == "x fps"
+    many = [effect(name="b", caveats=(Caveat("drift", f"by {n} %"),)) for n in range(9)]
+    lines = caveat_lines(many)
+    assert lines[0].startswith("caveat drift: find out") and len(lines) == 6
+    assert lines[-1].startswith("  and 5 more")
 
 
 def test_json_has_no_nan_and_loses_no_digit() -> None:

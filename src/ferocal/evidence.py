@@ -195,6 +195,7 @@ def _floor_of(record: FloorRecord, last: str) -> NoiseFloor:
         runs=record.runs,
         run_variance=math.nan if record.run_variance is None else record.run_variance,
         run_degrees=record.run_degrees,
+        source=record.source,
         age=age,
     )
 

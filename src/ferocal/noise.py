@@ -91,7 +91,7 @@ def _estimate(study: Study, other: Study, evidence: Evidence, source: Path) -> l
         floor = estimate_floor(readings, readings.configurations.index(arm), s, scales)
         if floor is not None:
             names = (study.bench, series.workload, series.metric, series.unit)
-            text = f"visits to {arm} in {source.resolve().name}"
+            text = f"{floor.source} in {source.resolve().name}"
             records.append(_record(names, floor, evidence.visits[-1].started_at, text))
     return records
 

@@ -44,7 +44,7 @@ class Effect:
     ``base_runs`` those of the baseline.
     ``more_rounds`` is the expected number of further rounds that an inconclusive effect
     needs (`MOST_ROUNDS` stands for that or more), None when decided or unknown.
-    ``floor_age`` is the age in days of the noise floor, where that gave the interval.
+    ``floor`` is the noise floor, where that gave the interval.
     ``control`` tells that both sides are the same configuration.
     """
 
@@ -67,7 +67,7 @@ class Effect:
     runs: int
     base_runs: int
     more_rounds: int | None
-    floor_age: float | None
+    floor: NoiseFloor | None
     control: bool
     caveats: tuple[Caveat, ...]
 

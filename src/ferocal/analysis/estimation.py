@@ -226,7 +226,6 @@ class _Analysis:
         scale, method = self.scales[s], METHODS[table.method[n]]
         configuration = self.readings.configurations[table.configuration_of[n]]
         ends = [float(end[n]) for end in (table.mean, interval.low, interval.high)]
-        floor = self._floors.get(s)
         change, low, high = map(math.expm1, ends) if scale == "ratio" else ends
         rest = [float(column[n]) for column in (interval.p_value, table.sd, table.degrees)]
         return Effect(
@@ -249,7 +248,7 @@ class _Analysis:
             runs=int(table.runs[n] + table.base_runs[n]),
             base_runs=int(table.base_runs[n]),
             more_rounds=more or None,
-            floor_age=floor.age if floor is not None and method is Method.FLOOR else None,
+            floor=self._floors.get(s) if method is Method.FLOOR else None,
             control=configuration == self.setting.control,
             caveats=(),
         )

@@ -50,8 +50,9 @@ def find_magnitudes(arms: Arms) -> list[Finding]:
         factor = np.abs(np.log(size / median[arms.arms.label]))
     factor[~np.isfinite(factor)] = 0.0
     odd = factor > math.log(_ODD_FACTOR)
-    # Where half of the readings lie wide apart, a wide spread is their nature.
-    calm = (arms.arms.median(factor) < math.log(1.5)) & (arms.arms.counts > 2)
+    # Where half of the readings lie wide apart, or around zero, that is their nature.
+    ratio = np.array([arms.scales[s] == "ratio" for s in arms.series_of.tolist()], dtype=bool)
+    calm = ratio & (arms.arms.median(factor) < math.log(1.5)) & (arms.arms.counts > 2)
     found = []
     for arm in np.unique(arms.arms.label[odd]).tolist():
         if calm[arm]:

@@ -27,7 +27,8 @@ class NoiseFloor:
     ``variance`` is that of visit summaries of ``runs`` runs each (the mean square between
     visits over the runs per visit), with ``degrees`` of freedom; ``run_variance`` that of
     single runs within a visit, NaN with one run per visit. ``age`` is in days, from the
-    last visit behind the floor to the last visit of the study that uses it.
+    last visit behind the floor to the last visit of the study that uses it; ``source``
+    tells where the floor is from.
     """
 
     scale: Scale
@@ -36,6 +37,7 @@ class NoiseFloor:
     runs: float
     run_variance: float
     run_degrees: int
+    source: str
     age: float = 0.0
 
 
@@ -67,6 +69,7 @@ def estimate_floor(
         runs=float(np.mean(summaries.runs)),
         run_variance=squares / run_degrees if run_degrees else math.nan,
         run_degrees=run_degrees,
+        source=f"{len(summaries.centre)} visits to {readings.configurations[configuration]}",
     )
 
 

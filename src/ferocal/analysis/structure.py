@@ -77,8 +77,8 @@ def _replication(effect: Effect, evidence: Evidence) -> list[Caveat]:
         text = "which runs belong to one visit is not known, so every run counts as a visit and "
         text += "the interval may be too narrow"
         found.append(Caveat("unknown-visits", text))
-    if effect.floor_age is not None and effect.floor_age > STALE_DAYS:
-        text = f"the noise floor is {effect.floor_age:.0f} days old, and visits may vary more now"
+    if effect.floor is not None and effect.floor.age > STALE_DAYS:
+        text = f"the noise floor is {effect.floor.age:.0f} days old, and visits may vary more now"
         found.append(Caveat("stale-floor", text))
     return found
 
@@ -93,13 +93,9 @@ def _one_visit(effect: Effect, run_sd: float) -> str:
     if not math.isnan(run_sd):
         spread = _size(effect, run_sd).lstrip("+")
         text += f"; runs vary by {spread} (SD) within a visit, visits by more"
-    if effect.method is Method.FLOOR:
-        age = effect.floor_age or 0.0
-        when = f"{age:.0f} days old" if age >= 1 else "of this study"
-        return (
-            f"{text}; the interval comes from a noise floor {when} with "
-            f"{effect.shift.degrees:.3g} degrees of freedom"
-        )
+    if effect.floor is not None:
+        age = "less than a day" if effect.floor.age < 1 else f"{effect.floor.age:.0f} days"
+        return f"{text}; the interval comes from a noise floor, {effect.floor.source}, {age} old"
     return f"{text}; how much visits vary is not known, so there is no interval"
 
 

@@ -117,7 +117,9 @@ def _check_gate(comparison: Comparison, gate: str) -> None:
 
 def show_comparison(comparison: Comparison, *, times: bool = False) -> None:
     """Print answer, table and caveats."""
-    from ferocal.report.answer import answer, collect_caveats, next_step
+    from rich.padding import Padding
+
+    from ferocal.report.answer import answer, caveat_lines, next_step
     from ferocal.report.numbers import margin_text
     from ferocal.report.tables import effects_table
 
@@ -128,6 +130,7 @@ def show_comparison(comparison: Comparison, *, times: bool = False) -> None:
     console.print(effects_table(comparison.effects, comparison.confidence, times=times))
     console.print(f"against {comparison.baseline}, margin {margin_text(head.margin)}")
     show_left_out(console, comparison.evidence)
-    for where, code, text in collect_caveats(comparison.effects):
-        console.print(f"caveat {code} ({where}): {text}")
+    for line in caveat_lines(comparison.effects):
+        indent = len(line) - len(line.lstrip())
+        console.print(Padding(line.lstrip(), (0, 0, 0, indent)))
     console.print(f"next: {next_step(comparison.effects)}")

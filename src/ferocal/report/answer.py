@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
+from ferocal.analysis.caveats import Caveat
 from ferocal.analysis.contrasts import Method
 from ferocal.analysis.effects import Effect, control_failures
 from ferocal.analysis.power import MOST_ROUNDS
@@ -149,13 +151,44 @@ def next_step(effects: Sequence[Effect]) -> str:
     return "`ferocal table --runs` shows the readings, `ferocal report` writes a page"
 
 
-def collect_caveats(effects: Sequence[Effect]) -> list[tuple[str, str, str]]:
-    """Each distinct caveat once: where it applies, its code, its text."""
-    places: dict[tuple[str, str], list[Effect]] = {}
+@dataclass(frozen=True)
+class CaveatGroup:
+    """All caveats of one code: what to do, and where what was seen."""
+
+    code: str
+    advice: str
+    seen: tuple[tuple[str, str], ...]
+
+
+def collect_caveats(effects: Sequence[Effect]) -> list[CaveatGroup]:
+    """Each code once, and below it each distinct caveat once, with where it applies."""
+    places: dict[Caveat, list[Effect]] = {}
     for effect in effects:
         for caveat in effect.caveats:
-            places.setdefault((caveat.code, caveat.text), []).append(effect)
-    return [(_where(effects, affected), code, text) for (code, text), affected in places.items()]
+            places.setdefault(caveat, []).append(effect)
+    groups: dict[str, list[Caveat]] = {}
+    for caveat in places:
+        groups.setdefault(caveat.code, []).append(caveat)
+    return [
+        CaveatGroup(code, own[0].advice, tuple((_where(effects, places[c]), c.seen) for c in own))
+        for code, own in groups.items()
+    ]
+
+
+def caveat_lines(effects: Sequence[Effect]) -> list[str]:
+    """The caveats as lines for a terminal; of one code a few, the others are counted."""
+    lines = []
+    for group in collect_caveats(effects):
+        if len(group.seen) == 1:
+            ((where, seen),) = group.seen
+            lines.append(f"caveat {group.code} ({where}): {seen}: {group.advice}")
+            continue
+        lines.append(f"caveat {group.code}: {group.advice}")
+        lines += [f"  {where}: {seen}" for where, seen in group.seen[:_MOST_METRICS]]
+        more = len(group.seen) - _MOST_METRICS
+        if more > 0:
+            lines.append(f"  and {more:,} more, which `ferocal compare --json` lists")
+    return lines
 
 
 def _where(effects: Sequence[Effect], affected: Sequence[Effect]) -> str:

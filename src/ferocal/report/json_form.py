@@ -86,7 +86,9 @@ def effect_object(effect: Effect) -> dict[str, Any]:
         "runs": effect.runs,
         "base_runs": effect.base_runs,
         "more_rounds": effect.more_rounds,
-        "floor_age": effect.floor_age,
+        "floor": None
+        if effect.floor is None
+        else {"age": effect.floor.age, "source": effect.floor.source},
         "control": effect.control,
         "caveats": [caveat_object(caveat) for caveat in effect.caveats],
     }

@@ -68,7 +68,6 @@ def render_page(content: PageContent) -> str:
         evidence=answer.evidence_text,
         cell=cell_text,
         series=series_label,
-        margin=numbers.margin_text,
         series_margin=numbers.series_margin,
     )
     figure = effects_figure(content.effects, content.confidence)
