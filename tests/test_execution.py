@@ -14,7 +14,7 @@ from ferocal.bench import execution
 from ferocal.bench.commands import prepare
 from ferocal.bench.conditions import BusyMeter
 from ferocal.bench.execution import Executor, Invocation, LocalExecutor, local_executor
-from ferocal.study.model import Command
+from ferocal.study.base import Command
 
 
 @pytest.fixture(params=["launcher", "alone"])

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from ferocal.bench.execution import Invocation
-from ferocal.study.model import Command
+from ferocal.study.base import Command
 
 
 def expand(text: str, directory: Path) -> str:

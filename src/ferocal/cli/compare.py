@@ -132,5 +132,5 @@ def show_comparison(comparison: Comparison, *, times: bool = False) -> None:
     show_left_out(console, comparison.evidence)
     for line in caveat_lines(comparison.effects):
         indent = len(line) - len(line.lstrip())
-        console.print(Padding(line.lstrip(), (0, 0, 0, indent)))
+        console.print(Padding(line.lstrip(), (0, 0, 0, indent), expand=False))
     console.print(f"next: {next_step(comparison.effects)}")

@@ -11,7 +11,7 @@ from jsonpointer import JsonPointerException, resolve_pointer
 
 from ferocal.bench.execution import READ_LIMIT, Completed
 from ferocal.ledger.records import Value
-from ferocal.study.model import PROCESS_UNITS, JsonSource, Metric, PatternSource
+from ferocal.study.metrics import PROCESS_UNITS, JsonSource, Metric, PatternSource
 
 
 class ExtractionError(ValueError):

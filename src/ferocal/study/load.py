@@ -20,7 +20,8 @@ from ferocal.study.configurations import (
     closest,
     compose_design,
 )
-from ferocal.study.model import Bench, Head, Level, Metric, StudyFile, Workload
+from ferocal.study.metrics import Metric
+from ferocal.study.model import Bench, Head, Level, StudyFile, Workload
 
 STUDY_FILE = "study.toml"
 MAX_BYTES = 4 * 2**20

@@ -1,0 +1,77 @@
+"""What the tables of a study file have in common.
+
+Keys of the file are in kebab case; every model is frozen and refuses unknown keys.
+"""
+
+from __future__ import annotations
+
+import re
+import shlex
+from typing import Annotated, Any
+
+from pydantic import (
+    AfterValidator,
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    model_validator,
+)
+
+from ferocal.study.quantities import Seconds
+
+_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*")
+
+
+def _check_name(name: str) -> str:
+    if not _NAME.fullmatch(name):
+        raise ValueError(f'"{name}" is not a name: use letters, digits, ".", "_" and "-"')
+    return name
+
+
+def split_words(text: str) -> tuple[str, ...]:
+    """Split a command line into words, as a shell does."""
+    try:
+        return tuple(shlex.split(text))
+    except ValueError as error:
+        raise ValueError(f"cannot be split into words, there is {error}".lower()) from None
+
+
+def _words(value: Any) -> Any:
+    return split_words(value) if isinstance(value, str) else value
+
+
+Name = Annotated[str, AfterValidator(_check_name)]
+Words = Annotated[tuple[str, ...], BeforeValidator(_words)]
+
+
+def _kebab(field: str) -> str:
+    return field.replace("_", "-")
+
+
+class Table(BaseModel):
+    """A table of the study file."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, alias_generator=_kebab)
+
+
+class Command(Table):
+    """Something to execute: words, or with ``shell = true`` one line for the shell."""
+
+    command: str | tuple[str, ...]
+    shell: bool = False
+    timeout: Seconds = 60.0
+
+    @model_validator(mode="after")
+    def _fits_shell(self) -> Command:
+        if self.shell and not isinstance(self.command, str):
+            raise ValueError("with shell = true the command is one string, not a list of words")
+        if not self.words:
+            raise ValueError("command is empty")
+        return self
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        """The command as words; a single one when it is meant for the shell."""
+        if isinstance(self.command, str):
+            return (self.command,) if self.shell else split_words(self.command)
+        return self.command
