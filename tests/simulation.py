@@ -99,3 +99,34 @@ def simulate_conditions(
         },
         words={"governor": [frozenset({"steady"})] * n},
     )
+
+
+def simulate_soak(
+    rng: np.random.Generator,
+    *,
+    drift: float = 0.0,
+    correlation: float = 0.0,
+    spikes: float = 0.0,
+    drop: float = 0.0,
+    at: float = 0.0,
+    until: float = np.inf,
+) -> tuple[np.ndarray, np.ndarray]:
+    """An hour of values of 100, one a second with an SD of 2 %; times and values.
+
+    The drop, a share of the value, lasts from ``at`` to ``until`` (s).
+    """
+    time = np.arange(3600.0)
+    noise = rng.normal(0, 0.02, len(time))
+    for n in range(1, len(time) if correlation else 0):
+        noise[n] = correlation * noise[n - 1] + np.sqrt(1 - correlation**2) * noise[n]
+    value = 100 * (1 + drift * time / time[-1]) * (1 + noise)
+    value[(time >= at) & (time < until)] *= 1 - drop
+    return time, np.where(rng.random(len(time)) < spikes, 0.5 * value, value)
+
+
+def simulate_bursts(rng: np.random.Generator, frames: int, *, slower: float = 1.0) -> np.ndarray:
+    """Frame times (ms) around 16.7 with bursts of hitches, about one in 150 frames."""
+    times = 16.7 * slower * np.exp(rng.normal(0, 0.06, frames))
+    for begin in np.flatnonzero(rng.random(frames) < 1 / 150).tolist():
+        times[begin : begin + 1 + rng.poisson(3)] *= rng.uniform(1.3, 3)
+    return times

@@ -13,9 +13,11 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import sqlalchemy as sa
 
 from conftest import Ferocal
 from ferocal.errors import LedgerError
+from ferocal.ledger import schema
 from ferocal.ledger.annotate import mark_runs, read_runs
 from ferocal.ledger.extract import read_columns
 from ferocal.ledger.merge import merge_ledgers
@@ -25,6 +27,7 @@ from ferocal.ledger.records import (
     Outcome,
     SessionRecord,
     Slot,
+    Trace,
     Value,
     VisitRecord,
     pack,
@@ -52,8 +55,11 @@ def fill(ledger: Ledger, rng: random.Random, visits: int) -> None:
             outcome = rng.choice([Outcome.OK, Outcome.OK, Outcome.FAILED])
             unit, samples = rng.choice(["fps", "Hz"]), rng.choice([None, 100, 200])
             values = [Value("flight", "fps", unit, rng.gauss(60, 1), samples)]
+            traces = [
+                Trace("frame-time", "frames", "ms", {"value": np.array([16.0, rng.random()])})
+            ]
             streams = {"stdout": (rng.randbytes(20), 20)}
-            ledger.end_run(run, Ending(outcome, None, 1.0, values, streams))
+            ledger.end_run(run, Ending(outcome, None, 1.0, values, traces, streams))
     runs = [run for run in read_runs(ledger) if run.excluded is None]
     if runs:
         mark_runs(ledger, [rng.choice(runs).id], excluded=True, reason="dark")
@@ -66,7 +72,9 @@ def content(ledger: Ledger) -> list[object]:
         for r in read_runs(ledger)
     ]
     columns = read_columns(ledger)
-    return [sorted(rows), sorted(columns.value), np.nansum(columns.samples), len(columns.value)]
+    traces = sorted(row[0] for row in ledger.rows(sa.select(schema.trace.c.content)))
+    samples = np.nansum(columns.samples)
+    return [sorted(rows), sorted(columns.value), samples, len(columns.value), traces]
 
 
 @pytest.mark.parametrize("seed", range(6))

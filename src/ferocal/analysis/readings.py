@@ -15,6 +15,8 @@ Scale = Literal["ratio", "difference"]
 # since it resists the occasional disturbed run.
 MEDIAN_FROM_RUNS = 3
 NO_ROUND = -1
+# Units of an interval scale, on which a ratio means nothing.
+INTERVAL_UNITS = ("°C", "°F")
 
 
 @dataclass(frozen=True)
@@ -109,12 +111,15 @@ class VisitSummaries:
 def choose_scales(readings: Readings) -> tuple[Scale, ...]:
     """Ratios where every reading of a series is positive, differences elsewhere.
 
-    A series with a margin in its own unit is on the "difference" scale in any case.
+    A series with a margin in its own unit is on the "difference" scale in any case, and so
+    are temperatures, whose zero is arbitrary.
     """
     smallest = np.full(len(readings.series), np.inf)
     np.minimum.at(smallest, readings.series_of, readings.value)
     return tuple(
-        "ratio" if low > 0 and series.unit_margin is None else "difference"
+        "ratio"
+        if low > 0 and series.unit_margin is None and series.unit not in INTERVAL_UNITS
+        else "difference"
         for low, series in zip(smallest, readings.series, strict=True)
     )
 

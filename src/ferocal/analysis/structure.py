@@ -43,7 +43,7 @@ def find_caveats(effect: Effect, setting: Setting, evidence: Evidence) -> list[C
         text = f"several factors differ from {effect.baseline} together, {listed(differing)}, so "
         found.append(Caveat("several-factors", f"{text}the change belongs to none of them alone"))
     if effect.scale == "difference" and effect.series.unit_margin is None:
-        text = "some readings are zero or negative, so the change is a difference in "
+        text = "readings may be zero or negative, so the change is a difference in "
         text += f"{effect.series.unit} and a margin in per cent does not apply"
         found.append(Caveat("difference-scale", text))
     return found

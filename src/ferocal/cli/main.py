@@ -28,6 +28,8 @@ SECTIONS: dict[str, dict[str, str]] = {
         "exclude": "Mark runs as not to be used.",
         "restore": "Lift the exclusion of runs.",
         "table": "Show what was read: centre, spread, runs.",
+        "frames": "Show frame times: average rate, lows, stutters.",
+        "soak": "Show soaks: peak, floor, last quarter, onset of throttling.",
         "compare": "Say which configuration changes the scores, and by how much.",
         "report": "Write everything into one HTML page.",
     },

@@ -1,8 +1,8 @@
 """A simulated render node that stands in for hardware that is not here.
 
 It is driven like a real bench, by commands: ``python -m ferocal.demo.bench`` followed by
-``switch driver r64``, ``reboot``, ``restart``, ``identify driver``, ``fact memory`` or
-``run dome-flight``. It answers in virtual time: a run of a minute takes as long as
+``switch driver r64``, ``reboot``, ``restart``, ``identify driver``, ``fact memory``,
+``run dome-flight`` or ``soak``. It answers in virtual time: a run of a minute takes as long as
 starting a program. Its state lives in one file, ``bench-state.json`` in the directory
 from which it is called, so that nothing depends on a process that survives.
 
@@ -44,6 +44,14 @@ VERSIONS = {
     "driver": {"r61": "61.4", "r64": "64.0"},
     "api": {"opengl": "OpenGL", "vulkan": "Vulkan"},
 }
+FRAMES_FILE = Path("frames.csv")
+FRAMES_SECONDS = 60.0
+# Hitches per second while rendering: shaders are compiled late under Vulkan.
+HITCHES = {"opengl": 0.35, "vulkan": 1.1}
+# The older driver lets the node throttle after so many minutes of a soak, and for so long.
+SOAK_SECONDS, SOAK_RATE = 3600, 44.0
+SOAK_THROTTLES, SOAK_RECOVERS, SOAK_LEFT = 38 * 60, 52 * 60, 0.80
+
 # Score of the baseline, and true effects of levels as changes of its logarithm.
 WORKLOADS: dict[str, tuple[str, float, dict[str, float]]] = {
     "dome-flight": ("fps", 58.0, {"r64": math.log(1.06), "vulkan": math.log(1.09)}),
@@ -75,6 +83,7 @@ class Node:
     boots: int = 0
     restarts: int = 0
     switches: int = 0
+    soaks: int = 0
 
     def _chance(self, *what: object) -> random.Random:
         """Randomness that depends on nothing but the seed and what it is for."""
@@ -123,6 +132,38 @@ class Node:
             log -= worse * math.log(THROTTLED)
         return math.exp(log)
 
+    def frames(self, rate: float) -> list[float]:
+        """Frame times (ms) of a flight at an average rate (fps), hitches among them."""
+        chance = self._chance("frames", self.runs)
+        count = int(rate * FRAMES_SECONDS)
+        times = [math.exp(chance.gauss(0.0, 0.05)) for _ in range(count)]
+        for _ in range(round(HITCHES[self.api] * FRAMES_SECONDS * math.exp(chance.gauss(0, 0.15)))):
+            begin = chance.randrange(count)
+            factor = chance.uniform(1.6, 3.2)
+            for place in range(begin, min(count, begin + chance.randrange(1, 5))):
+                times[place] *= factor
+        # The hitches are part of the average that the flight reports.
+        scale = 1000 / rate * count / sum(times)
+        return [time * scale for time in times]
+
+    def soak(self) -> list[tuple[int, float, float]]:
+        """Second, rate (fps) and temperature (degrees Celsius) over an hour.
+
+        The node is left to cool down before and after, so that nothing else feels it.
+        """
+        self.soaks += 1
+        chance = self._chance("soak", self.soaks)
+        level = SOAK_RATE * math.exp(chance.gauss(0.0, 0.01))
+        begin, end = SOAK_THROTTLES + chance.gauss(0, 60), SOAK_RECOVERS + chance.gauss(0, 60)
+        rows = []
+        for second in range(SOAK_SECONDS):
+            heat = AMBIENT + (HOTTEST - AMBIENT) * -math.expm1(-second / WARMING)
+            value = level * (1 - 0.02 * second / SOAK_SECONDS) * math.exp(chance.gauss(0, 0.015))
+            if self.driver == "r61" and begin <= second < end:
+                value *= SOAK_LEFT
+            rows.append((second, value, heat + chance.gauss(0, 0.3)))
+        return rows
+
     def _pass(self, seconds: float, *, busy: bool) -> None:
         """Let virtual time pass, rendering or not."""
         self.clock += seconds
@@ -137,7 +178,14 @@ def _answer(node: Node, verb: str, subjects: list[str]) -> str:
     if verb == "fact":
         return str(getattr(node, subjects[0]))
     if verb == "run":
-        return json.dumps({WORKLOADS[subjects[0]][0]: node.run(subjects[0])})
+        score = node.run(subjects[0])
+        if subjects[0] == "dome-flight":
+            lines = [f"{time:.4f}" for time in node.frames(score)]
+            FRAMES_FILE.write_text("\n".join(["frame_ms", *lines, ""]), encoding="utf-8")
+        return json.dumps({WORKLOADS[subjects[0]][0]: score})
+    if verb == "soak":
+        rows = [f"{second},{value:.3f},{heat:.2f}" for second, value, heat in node.soak()]
+        return "\n".join(["second,fps,celsius", *rows])
     if verb == "switch":
         node.switch(*subjects)
     elif verb == "reboot":

@@ -18,6 +18,7 @@ _REFERENCES: dict[sa.Table, dict[str, sa.Table]] = {
     schema.step: {},
     schema.run: {"visit_id": schema.visit},
     schema.mark: {"run_id": schema.run},
+    schema.trace: {"run_id": schema.run},
     schema.note: {},
     schema.look: {},
     schema.floor: {},

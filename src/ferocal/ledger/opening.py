@@ -68,9 +68,10 @@ def _upgrade(engine: sa.Engine) -> None:
     with engine.begin() as connection:
         if connection.scalar(query) != "1":
             return
-        # Version 2 counts samples and keeps noise floors.
+        # Version 2 counts samples and keeps noise floors and traces.
         connection.exec_driver_sql("ALTER TABLE reading ADD COLUMN samples INTEGER")
         schema.floor.create(connection)
+        schema.trace.create(connection)
         version = {"value": str(schema.SCHEMA_VERSION)}
         connection.execute(sa.update(schema.about).where(schema.about.c.key == "schema"), version)
 

@@ -8,6 +8,11 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
+FloatArray = NDArray[np.float64]
+
 # Of a longer output, so many bytes of its beginning and of its end are kept.
 KEPT_BYTES = 256 * 2**10
 
@@ -108,6 +113,20 @@ class Value:
 
 
 @dataclass(frozen=True)
+class Trace:
+    """A series that a run wrote, as one capture of a metric of the kind frames or soak.
+
+    ``columns`` are of equal length: ``value``, and where there are ``time`` (s) and
+    ``second``.
+    """
+
+    metric: str
+    kind: str
+    unit: str
+    columns: Mapping[str, FloatArray]
+
+
+@dataclass(frozen=True)
 class Ending:
     """How a run ended, and what it yielded. ``wall`` is in seconds."""
 
@@ -115,6 +134,7 @@ class Ending:
     reason: str | None = None
     wall: float | None = None
     values: Sequence[Value] = ()
+    traces: Sequence[Trace] = ()
     streams: Mapping[str, tuple[bytes, int]] = field(default_factory=dict)
     exit_status: int | None = None
     conditions: Mapping[str, Any] | None = None

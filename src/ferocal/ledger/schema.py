@@ -124,6 +124,21 @@ reading = Table(
     Column("samples", Integer),
 )
 
+# A trace of a run: frame times (ms), or values over time. `content` is a Parquet file;
+# `number` counts the captures of a metric in a run, `length` the numbers in this one.
+trace = Table(
+    "trace",
+    metadata,
+    *_identity(),
+    Column("run_id", ForeignKey("run.id"), nullable=False, index=True),
+    Column("metric", String(200), nullable=False),
+    Column("number", Integer, nullable=False),
+    Column("kind", String(10), nullable=False),
+    Column("unit", String(50), nullable=False),
+    Column("length", Integer, nullable=False),
+    Column("content", LargeBinary, nullable=False),
+)
+
 # What a run wrote, compressed; `size` is the number of bytes that it wrote in all.
 output = Table(
     "output",

@@ -21,6 +21,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from ferocal.errors import LedgerError
 from ferocal.ledger import schema
+from ferocal.ledger.packing import pack_trace
 from ferocal.ledger.records import (
     SETTLED,
     Ending,
@@ -141,6 +142,8 @@ class Ledger:
                         samples=value.samples,
                     )
                 )
+            for number, trace in enumerate(ending.traces, 1):
+                self._insert(schema.trace, connection, run_id=run_id, **pack_trace(trace, number))
             for stream, (content, size) in ending.streams.items():
                 connection.execute(
                     sa.insert(schema.output).values(

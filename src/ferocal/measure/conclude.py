@@ -2,23 +2,37 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from ferocal.bench.execution import Completed
-from ferocal.ledger.records import Ending, Outcome
+from ferocal.ledger.records import Ending, Outcome, Trace, Value
 from ferocal.measure.extract import ExtractionError, extract_values
 from ferocal.study.model import Workload
 
 
-def conclude(name: str, workload: Workload, completed: Completed, *, warmup: bool) -> Ending:
-    """What a run came to: its outcome, why, and its readings (none of a warm-up)."""
+def conclude(
+    name: str,
+    workload: Workload,
+    completed: Completed,
+    *,
+    warmup: bool,
+    directory: Path,
+    began_ns: int,
+) -> Ending:
+    """What a run came to: its outcome, why, and its readings (none of a warm-up).
+
+    ``directory`` and ``began_ns`` are those of `extract_values`.
+    """
     outcome, reason = Outcome.OK, completed.failure
-    values = []
+    values: list[Value] = []
+    traces: list[Trace] = []
     if reason is not None:
         outcome = Outcome.OVERRAN if completed.ended_for == "overran" else Outcome.FAILED
         complaint = completed.stderr.decode("utf-8", "replace").strip()[-400:]
         reason = f"{reason}: {complaint}" if complaint else reason
     elif not warmup:
         try:
-            values = extract_values(name, workload.metric, completed)
+            values, traces = extract_values(name, workload.metric, completed, directory, began_ns)
         except ExtractionError as error:
             outcome, reason = Outcome.FAILED, str(error)
     streams = {
@@ -26,4 +40,4 @@ def conclude(name: str, workload: Workload, completed: Completed, *, warmup: boo
         "stderr": (completed.stderr, len(completed.stderr)),
     }
     kept = {name: stream for name, stream in streams.items() if stream[1]}
-    return Ending(outcome, reason, completed.wall, values, kept, completed.exit_status)
+    return Ending(outcome, reason, completed.wall, values, traces, kept, completed.exit_status)

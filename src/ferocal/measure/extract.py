@@ -5,12 +5,15 @@ from __future__ import annotations
 import json
 import math
 import re
+from pathlib import Path
 from typing import Any
 
 from jsonpointer import JsonPointerException, resolve_pointer
 
 from ferocal.bench.execution import READ_LIMIT, Completed
-from ferocal.ledger.records import Value
+from ferocal.intake.traces import TraceError
+from ferocal.ledger.records import Trace, Value
+from ferocal.measure.traces import extract_traces
 from ferocal.study.metrics import PROCESS_UNITS, JsonSource, Metric, PatternSource
 
 
@@ -18,8 +21,17 @@ class ExtractionError(ValueError):
     """A run that ended well but did not yield the number that was asked of it."""
 
 
-def extract_values(name: str, metrics: dict[str, Metric], completed: Completed) -> list[Value]:
-    """One value per metric of workload ``name``.
+def extract_values(
+    name: str,
+    metrics: dict[str, Metric],
+    completed: Completed,
+    directory: Path,
+    began_ns: int,
+) -> tuple[list[Value], list[Trace]]:
+    """The values of all metrics of workload ``name``, and the traces among them.
+
+    ``directory`` is the study's, in which a workload writes its files; ``began_ns`` is
+    when the run began (ns since the epoch).
 
     Raises
     ------
@@ -27,21 +39,29 @@ def extract_values(name: str, metrics: dict[str, Metric], completed: Completed) 
         When a metric is not to be found, or is not a finite number.
     """
     document: list[Any] = []  # the output parsed as JSON, once, when it is asked for
-    values = []
+    values, traces = [], []
     for metric_name, metric in metrics.items():
         try:
+            if metric.kind != "value":
+                own, kept = extract_traces(
+                    name, metric_name, metric, completed, directory, began_ns
+                )
+                values += own
+                traces += kept
+                continue
             value = _extract(metric, completed, document)
             samples = _count(metric, completed, document)
-        except ExtractionError as error:
+        except (ExtractionError, TraceError) as error:
             raise ExtractionError(f"{metric_name}: {error}") from None
         values.append(Value(name, metric_name, metric.unit, value, samples))
-    return values
+    return values, traces
 
 
 def _extract(metric: Metric, completed: Completed, document: list[Any]) -> float:
     source = metric.source
     if isinstance(source, (JsonSource, PatternSource)):
         return _from_output(source, completed, document)
+    assert isinstance(source, str)
     amount = {
         "wall-time": completed.wall,
         "cpu-time": completed.cpu,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import time
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
@@ -245,10 +246,18 @@ class Session:
         )
         visit.unobserved.discard(slot.workload)
         before = self._conditions(environment)
+        began_ns = time.time_ns()
         run_id = self._ledger.begin_run(visit.id, slot, visit.runs, warmup=warmup)
         completed, others = self._execute(run_id, invocation)
         conditions = {"before": before, "after": self._conditions(environment), **others}
-        ending = conclude(slot.workload, workload, completed, warmup=warmup)
+        ending = conclude(
+            slot.workload,
+            workload,
+            completed,
+            warmup=warmup,
+            directory=self._study.directory,
+            began_ns=began_ns,
+        )
         if invocation.observe and completed.error is None:
             seen = verify_running(configuration, self._study.directory, completed.processes)
             self._add_checks(visit, seen)

@@ -20,7 +20,7 @@ from ferocal.study.configurations import (
     closest,
     compose_design,
 )
-from ferocal.study.metrics import Metric
+from ferocal.study.metrics import Metric, derive
 from ferocal.study.model import Bench, Head, Level, StudyFile, Workload
 
 STUDY_FILE = "study.toml"
@@ -97,11 +97,15 @@ class Study:
         return self.workloads[name]
 
     def metrics(self) -> list[tuple[str, str, Metric]]:
-        """Workload name, metric name and metric, in the order of the file."""
+        """Workload name, metric name and metric, in the order of the file.
+
+        Of a trace there are several: those that are made of it.
+        """
         return [
-            (workload, name, metric)
+            (workload, name, derived)
             for workload, entry in self.workloads.items()
-            for name, metric in entry.metric.items()
+            for own, metric in entry.metric.items()
+            for name, derived in derive(own, metric).items()
         ]
 
 

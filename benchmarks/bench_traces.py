@@ -1,0 +1,117 @@
+"""Traces: false alarms and precision of onsets in soaks, and the unit of frame times.
+
+Prints rate, target and whether it is met. Seeds are fixed.
+"""
+
+from __future__ import annotations
+
+import resource
+import subprocess
+import sys
+import tempfile
+import time as clock
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+
+from ferocal.analysis.frames import summarise_frames
+from ferocal.analysis.segments import FloatArray
+from ferocal.analysis.soak import find_steps
+from simulation import simulate_bursts, simulate_soak
+
+TRACES = 200
+
+
+def count_alarms(make: Callable[[np.random.Generator], tuple[FloatArray, FloatArray]]) -> int:
+    """Of 200 traces, how many have a step."""
+    rng = np.random.default_rng(1)
+    return sum(bool(find_steps(*make(rng))) for _ in range(TRACES))
+
+
+def show_soaks() -> None:
+    """Print false alarms, and how well drops are found."""
+    kinds: dict[str, dict[str, float]] = {
+        "drift of -10 %": {"drift": -0.10},
+        "drift of -15 %": {"drift": -0.15},
+        "AR(1) noise of 0.8": {"correlation": 0.8},
+        "5 % of spikes": {"spikes": 0.05},
+    }
+    for name, settings in kinds.items():
+        alarms = count_alarms(lambda rng, s=settings: simulate_soak(rng, **s))  # type: ignore[misc]
+        met = "met" if not alarms else "NOT met"
+        print(f"soak, {name}: {alarms} of {TRACES} false alarms  target 0  {met}")
+    for drop in (0.12, 0.20, 0.40):
+        rng = np.random.default_rng(2)
+        errors = []
+        for _ in range(TRACES):
+            at = float(rng.uniform(600, 3000))
+            steps = find_steps(*simulate_soak(rng, drop=drop, at=at))
+            errors.append(abs(steps[0].at - at) if steps else np.inf)
+        within = int(np.sum(np.array(errors) <= 5))
+        met = "met" if within == TRACES else "NOT met"
+        print(
+            f"soak, drop of {drop:.0%}: {within} of {TRACES} within 5 s  target {TRACES}  {met}; "
+            f"error median {np.median(errors):.1f} s, 95th percentile "
+            f"{np.quantile(errors, 0.95):.1f} s"
+        )
+
+
+def show_frames() -> None:
+    """Print what resampling frames claims of the 1 % low, and what runs tell."""
+    rng = np.random.default_rng(3)
+    captures = [simulate_bursts(rng, 10_000) for _ in range(200)]
+    lows = np.array([summarise_frames([run]).low_1 for run in captures])
+    resampled = [summarise_frames([rng.choice(captures[0], 10_000)]).low_1 for _ in range(200)]
+    print(
+        "frames, bursty hitches, 10,000 frames: the 1 % low varies by "
+        f"{lows.std() / lows.mean():.1%} between runs; resampled frames claim "
+        f"{np.std(resampled) / np.mean(resampled):.1%}"
+    )
+    for frames in (1_000, 10_000, 60_000):
+        low = [np.log(summarise_frames([simulate_bursts(rng, frames)]).low_1) for _ in range(200)]
+        needed = 2 * (1.96 + 0.8416) ** 2 * np.var(low, ddof=1) / np.log(1.05) ** 2
+        print(
+            f"frames, {frames:,} a run: {max(2, round(needed))} runs a side for 5 % at 80 % power"
+        )
+
+
+def read_and_summarise(file: str) -> None:
+    """Print the speed and the memory of reading a trace and of summarising it."""
+    start = clock.perf_counter()
+    column = pq.read_table(file, columns=["value"], use_threads=False)["value"].to_numpy()
+    read = clock.perf_counter() - start
+    summarise_frames([column])
+    whole = clock.perf_counter() - start
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    print(
+        f"ten million frames: read from Parquet at {10 / read:.0f} million/s (target above 5), "
+        f"read and summarised in {whole:.1f} s; peak {peak:.0f} MiB (target below 500)"
+    )
+
+
+def show_size() -> None:
+    """Have a fresh process read a trace of ten million frames."""
+    with tempfile.TemporaryDirectory() as folder:
+        file = str(Path(folder) / "frames.parquet")
+        times = np.random.default_rng(4).gamma(9, 16.7 / 9, 10_000_000)
+        pq.write_table(pa.table({"value": times}), file, compression="zstd")
+        subprocess.run([sys.executable, __file__, file], check=True)
+
+
+def main() -> None:
+    """Print all rows."""
+    show_soaks()
+    show_frames()
+    show_size()
+
+
+if __name__ == "__main__":
+    if len(sys.argv) > 1:
+        read_and_summarise(sys.argv[1])
+    else:
+        main()

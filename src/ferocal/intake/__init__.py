@@ -1,0 +1,1 @@
+"""Readings and traces that come from elsewhere: files, output, people."""

@@ -1,0 +1,46 @@
+"""Traces as the ledger keeps them: packed as Parquet."""
+
+from __future__ import annotations
+
+import io
+from typing import Any
+
+import numpy as np
+
+from ferocal.errors import LedgerError
+from ferocal.ledger.records import Trace
+
+
+def pack_trace(trace: Trace, number: int) -> dict[str, Any]:
+    """A trace as a row of its table, without the run."""
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    buffer = io.BytesIO()
+    pq.write_table(pa.table(dict(trace.columns)), buffer, compression="zstd")
+    return {
+        "metric": trace.metric,
+        "number": number,
+        "kind": trace.kind,
+        "unit": trace.unit,
+        "length": len(trace.columns["value"]),
+        "content": buffer.getvalue(),
+    }
+
+
+def unpack_columns(content: bytes) -> dict[str, np.ndarray]:
+    """The columns of a packed trace.
+
+    Raises
+    ------
+    LedgerError
+        When the content is no Parquet file.
+    """
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    try:
+        table = pq.read_table(io.BytesIO(content))
+    except pa.ArrowInvalid as error:
+        raise LedgerError(f"a trace in the ledger is damaged: {error}") from None
+    return {name: table[name].to_numpy() for name in table.column_names}

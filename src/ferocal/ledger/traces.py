@@ -1,0 +1,54 @@
+"""Traces read from the ledger, one at a time."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+import sqlalchemy as sa
+
+from ferocal.ledger import schema
+from ferocal.ledger.extract import read_excluded
+from ferocal.ledger.packing import unpack_columns
+from ferocal.ledger.records import Outcome
+from ferocal.ledger.store import Ledger
+
+
+@dataclass(frozen=True)
+class TraceRow:
+    """A trace with the run that it is of."""
+
+    configuration: str
+    round: int | None
+    workload: str
+    metric: str
+    run: int
+    columns: dict[str, np.ndarray]
+
+
+def read_traces(ledger: Ledger, kind: str, workload: str, metric: str) -> Iterator[TraceRow]:
+    """The captures of one metric, run by run, of runs that count.
+
+    They are read one at a time: together they may be larger than the memory.
+
+    Raises
+    ------
+    LedgerError
+        When the ledger cannot be read, or a trace is damaged.
+    """
+    trace, run, visit = schema.trace.c, schema.run.c, schema.visit.c
+    excluded = read_excluded(ledger)
+    query = (
+        sa.select(trace.id, run.id, visit.configuration, visit.round)
+        .join_from(schema.trace, schema.run)
+        .join(schema.visit)
+        .where(trace.kind == kind, trace.metric == metric, run.workload == workload)
+        .where(run.outcome == Outcome.OK, sa.not_(run.warmup), visit.state == "active")
+        .order_by(run.id, trace.number)
+    )
+    for key, run_id, configuration, number in ledger.rows(query):
+        if run_id not in excluded:
+            content = ledger.rows(sa.select(trace.content).where(trace.id == key))[0][0]
+            columns = unpack_columns(content)
+            yield TraceRow(configuration, number, workload, metric, run_id, columns)
