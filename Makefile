@@ -10,7 +10,7 @@ demo: $(VENV)/demo.stamp
 	$(BIN)/ferocal demo build/demo
 
 test: $(VENV)/dev.stamp
-	$(BIN)/python -m pytest -q -n 2 --dist loadgroup
+	$(BIN)/python -m pytest -q -n 2
 
 check: $(VENV)/dev.stamp
 	$(BIN)/ruff check .

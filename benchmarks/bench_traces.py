@@ -49,7 +49,7 @@ def show_soaks() -> None:
         rng = np.random.default_rng(2)
         errors = []
         for _ in range(TRACES):
-            at = float(rng.uniform(600, 3000))
+            at = float(rng.integers(600, 3000))
             steps = find_steps(*simulate_soak(rng, drop=drop, at=at))
             errors.append(abs(steps[0].at - at) if steps else np.inf)
         within = int(np.sum(np.array(errors) <= 5))

@@ -70,7 +70,7 @@ def main() -> None:
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"])
         try:
             time.sleep(1)
-            shoot_terminal("measure", f"ferocal demo {demo}", Path(folder), wait=8)
+            shoot_terminal("measure", f"ferocal demo {demo}", Path(folder), wait=14)
             subprocess.run([PROGRAM, "demo", str(demo)], check=True, capture_output=True)
             shoot_terminal("help", "ferocal", demo)
             shoot_terminal("inspect", "ferocal inspect", demo)
@@ -84,6 +84,10 @@ def main() -> None:
         finally:
             screen.terminate()
             screen.wait()
+        for kind in ("frames", "soak"):
+            chart = str(PICTURES / f"{kind}.png")
+            command = [PROGRAM, kind, "--chart", chart]
+            subprocess.run(command, cwd=demo, check=True, capture_output=True)
         shoot_page("report", demo / "report.html", Path(folder) / "profile")
 
 

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from filelock import FileLock
 
 PROGRAM = str(Path(sys.executable).with_name("ferocal"))
 
@@ -57,12 +58,14 @@ class Ferocal:
         (self.directory / "study.toml").write_text(text, encoding="utf-8")
 
 
-@pytest.hookimpl(tryfirst=True)  # before the items are handed out to the workers
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Keep tests that need the measured demo study together, so that it is measured once."""
-    for item in items:
-        if "demo" in getattr(item, "fixturenames", ()):
-            item.add_marker(pytest.mark.xdist_group("demo"))
+    """Have the demo study measured at the beginning, and needed again at the end.
+
+    One worker measures it while the others do something else; see `demo`.
+    """
+    needing = [item for item in items if "demo" in getattr(item, "fixturenames", ())]
+    others = [item for item in items if item not in needing]
+    items[:] = needing[:1] + others + needing[1:]
 
 
 @pytest.fixture
@@ -72,10 +75,16 @@ def ferocal(tmp_path: Path) -> Ferocal:
 
 @pytest.fixture(scope="session")
 def demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[Ferocal, str]:
-    """The demo study, measured once; the program in its directory, and what it printed."""
-    directory = tmp_path_factory.mktemp("demo")
-    output = Ferocal(directory)("demo", ".").stdout
-    return Ferocal(directory), output
+    """The demo study, measured once by all workers; the program there, and what it printed."""
+    shared = tmp_path_factory.getbasetemp()
+    if "PYTEST_XDIST_WORKER" in os.environ:
+        shared = shared.parent
+    directory, told = shared / "demo", shared / "demo.txt"
+    with FileLock(shared / "demo.lock"):
+        if not told.exists():
+            directory.mkdir()
+            told.write_text(Ferocal(directory)("demo", ".").stdout, encoding="utf-8")
+    return Ferocal(directory), told.read_text(encoding="utf-8")
 
 
 # A workload in `sh`, which starts fast; its score depends on the level and a little on the visit.

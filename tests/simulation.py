@@ -55,8 +55,10 @@ def make_readings(
     s, c, r, v = (np.array(column, dtype=np.int64) for column in columns[:4])
     value = np.array(columns[4], dtype=float)
     n = len(value)
-    nothing = np.full(n, np.nan)
-    return Readings("node", tuple(series), tuple(names), s, c, r, v, np.arange(n), value, nothing)
+    nothing, sharp = np.full(n, np.nan), np.zeros(n)
+    return Readings(
+        "node", tuple(series), tuple(names), s, c, r, v, np.arange(n), value, nothing, sharp
+    )
 
 
 def simulate_once(

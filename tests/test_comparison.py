@@ -173,8 +173,8 @@ def test_the_python_face_gives_what_the_commands_give(
     assert isinstance(frame["started_at"].dtype, pd.DatetimeTZDtype)
     assert frame["started_at"].is_monotonic_increasing
     valid = frame[(frame["outcome"] == "ok") & frame["excluded"].isna()]
-    counts = valid.groupby(["workload", "configuration"]).size()
-    assert counts.eq(15).all() and len(counts) == 12
+    counts = valid.groupby(["workload", "metric", "configuration"]).size()
+    assert counts.eq(15).all() and len(counts) == 4 * (4 + 6 + 7) + 2 * 3
     cells = [cell for row in study.cells() for cell in row if cell is not None]
     assert [(c.centre, c.runs) for c in cells] == [
         (c["centre"], c["runs"]) for c in demo[0].json("table")["cells"]
@@ -191,8 +191,11 @@ def test_a_ledger_of_the_first_version_is_brought_up_to_date(small_study: Study)
     before = ferocal.json("compare")
     connection = sqlite3.connect(ferocal.directory / "ledger.sqlite")
     connection.executescript(
-        "ALTER TABLE reading DROP COLUMN samples; DROP TABLE floor;"
-        "UPDATE about SET value = '1' WHERE key = 'schema'"
+        "ALTER TABLE reading DROP COLUMN samples; ALTER TABLE reading DROP COLUMN low;"
+        "ALTER TABLE reading DROP COLUMN high; ALTER TABLE reading DROP COLUMN resolution;"
+        "ALTER TABLE session DROP COLUMN kind; ALTER TABLE session DROP COLUMN source;"
+        "ALTER TABLE session DROP COLUMN digest; ALTER TABLE visit DROP COLUMN known;"
+        "DROP TABLE floor; DROP TABLE trace; UPDATE about SET value = '1' WHERE key = 'schema'"
     )
     connection.close()
     assert json.dumps(ferocal.json("compare")) == json.dumps(before)

@@ -71,7 +71,7 @@ MISTAKES = [
         'command = "fly \'fast"',
         ["workload.flight", "no closing quotation"],
     ),
-    ('command = "fly --fast"', "command = []", ["workload.flight", "command is empty"]),
+    ('command = "fly --fast"', "command = []", ["workload.flight", "without command nothing"]),
     ('command = "fly --fast"', 'command = "fly"\ntimeout = "5 parsecs"', ["timeout", "parsecs"]),
     ('API = "vulkan"', 'DRIVER = "r64"', ["contradicts driver=r61", "environment.DRIVER"]),
     ("[factor.api.level.vulkan]", "[factor.api.level.'a b']", ["not a name"]),

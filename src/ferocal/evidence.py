@@ -100,7 +100,7 @@ def study_series(study: Study) -> tuple[Series, ...]:
             metric.share_margin or study.head.margin,
             metric.primary,
             metric.unit_margin,
-            metric.resolution,
+            metric.step,
             metric.plausible,
         )
         for workload, name, metric in study.metrics()
@@ -136,6 +136,8 @@ def _readings(study: Study, columns: Columns, order: dict[int, int]) -> tuple[Re
         run_of=visit_of * width + columns.position,
         value=columns.value,
         samples=columns.samples,
+        width=columns.width,
+        visits_known=all(visit.known for _, visit in visits),
     )
     return readings if known.all() else readings.select(known), known
 
@@ -243,7 +245,8 @@ def _circumstances(
 
 def _flatten(subject: dict[str, Any]) -> list[tuple[str, str, str]]:
     """What is known of a workload: kind, name and value."""
-    found = [("subject", "arguments", " ".join(subject["arguments"]))]
+    words = " ".join(subject["arguments"])
+    found = [("subject", "arguments", words)] if words else []
     found += [("subject", f"file {path}", digest) for path, digest in subject["files"].items()]
     if subject["version"] is not None:
         found.append(("subject", "version", subject["version"]))

@@ -221,3 +221,17 @@ def _fill_floors(table: Contrasts, floor_of: Callable[[int], NoiseFloor | None])
         table.error[row], table.degrees[row] = floor_error(floor, visits, runs)
         table.sd[row] = np.sqrt(2 * floor.variance)
         table.method[row] = _FLOOR
+
+
+def widen(table: Contrasts, uncertainty: FloatArray) -> None:
+    """Add an uncertainty of known size, shape (n,), to the errors of a table, in place.
+
+    The degrees of freedom grow by the formula of Welch and Satterthwaite, in which a known
+    uncertainty has infinitely many (JCGM 100:2008, G.4.1).
+    """
+    squares = table.error**2 + uncertainty**2
+    known = ~np.isnan(table.error) & (uncertainty > 0)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        degrees = table.degrees * squares**2 / table.error**4
+    table.degrees[known] = np.minimum(degrees[known], 1e6)
+    table.error[known] = np.sqrt(squares)[known]

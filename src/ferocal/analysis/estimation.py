@@ -9,12 +9,19 @@ import numpy as np
 
 from ferocal.analysis import structure
 from ferocal.analysis.components import pool_sd, run_variances
-from ferocal.analysis.contrasts import METHODS, Contrasts, Method, contrast
+from ferocal.analysis.contrasts import METHODS, Contrasts, Method, contrast, widen
 from ferocal.analysis.effects import Effect, Setting, Shift
 from ferocal.analysis.floors import NoiseFloor, estimate_floor
 from ferocal.analysis.looks import LookPlan
 from ferocal.analysis.power import MOST_ROUNDS, rounds_to_decide
-from ferocal.analysis.readings import Readings, Scale, Series, choose_scales, summarise_visits
+from ferocal.analysis.readings import (
+    Readings,
+    Scale,
+    Series,
+    choose_scales,
+    reading_uncertainty,
+    summarise_visits,
+)
 from ferocal.analysis.segments import FloatArray, IntArray
 from ferocal.analysis.student import Interval, t_interval
 from ferocal.analysis.verdicts import (
@@ -111,13 +118,19 @@ class _Analysis:
         return self._assemble(table, interval, judgement)
 
     def _contrast(self, readings: Readings) -> Contrasts:
-        return contrast(
+        table = contrast(
             summarise_visits(readings, self.scales),
             self.baseline,
             len(readings.configurations),
             interleaved=self.setting.interleaved,
             floor_of=self._floor_of,
         )
+        if readings.width.any():
+            names = len(readings.configurations)
+            uncertainty = reading_uncertainty(readings, self.scales)
+            own = uncertainty[table.series_of * names + table.configuration_of]
+            widen(table, np.hypot(own, uncertainty[table.series_of * names + self.baseline]))
+        return table
 
     def _floor_of(self, s: int) -> NoiseFloor | None:
         """The noise floor of a series: of the study's own visits, else one brought in."""

@@ -72,6 +72,8 @@ def _odd_arms(arms: Arms, median: FloatArray) -> list[Finding]:
     found = []
     for start in groups.starts[np.isfinite(span) & (span > math.log(_OTHER_UNIT_FACTOR))].tolist():
         s = int(arms.series_of[start])
+        if arms.scales[s] != "ratio":
+            continue
         own = median[arms.series_of == s]
         text = (
             f"one configuration reads near {own.min():.4g} {arms.series(start).unit} and another "
@@ -90,14 +92,15 @@ def find_caps(arms: Arms) -> list[Finding]:
     are one refresh rate of displays.
     """
     sign = np.array([1.0 if s.better == "higher" else -1.0 for s in arms.readings.series])
-    with np.errstate(divide="ignore", invalid="ignore"):
-        log = np.log(np.abs(arms.value)) * sign[arms.series_of][arms.arms.label]
+    positive = np.minimum.reduceat(arms.value, arms.arms.starts) > 0
+    safe = np.where(positive[arms.arms.label], arms.value, 1.0)
+    log = np.log(safe) * sign[arms.series_of][arms.arms.label]
     best = np.maximum.reduceat(log, arms.arms.starts)
     below = best[arms.arms.label] - log
     pinned = arms.arms.mean((below <= _PINNED).astype(float))
     clearly = arms.arms.mean((below >= _CLEARLY).astype(float))
-    trailing = (pinned >= 0.5) & (pinned * arms.arms.counts >= 4) & (clearly >= 0.2)
-    full = (pinned >= 0.9) & (arms.arms.counts >= 8)
+    trailing = (pinned >= 0.5) & (pinned * arms.arms.counts >= 4) & (clearly >= 0.2) & positive
+    full = (pinned >= 0.9) & (arms.arms.counts >= 8) & positive
     beside = full & _next_to_spread(arms, log) if full.any() else full
     found = []
     for arm in np.flatnonzero(trailing | full).tolist():

@@ -48,8 +48,9 @@ class Readings:
     ``series`` and ``configurations``; ``round_of`` is `NO_ROUND` where no round is known;
     ``visit_of`` and ``run_of`` number visits and runs in the order of time and are equal
     for readings of one visit or run; ``samples`` counts the single values that a reading
-    summarises, NaN where unknown. Where ``visits_known`` is false, every run stands for a
-    visit of its own, since nobody knows which belong together.
+    summarises, NaN where unknown; ``width`` is half of the range in which it was read, in
+    the unit, mostly 0. Where ``visits_known`` is false, some runs have a visit of
+    their own because nobody knows which belong together.
     """
 
     bench: str
@@ -62,6 +63,7 @@ class Readings:
     run_of: IntArray
     value: FloatArray
     samples: FloatArray
+    width: FloatArray
     visits_known: bool = True
 
     def select(self, rows: np.ndarray) -> Readings:
@@ -140,8 +142,7 @@ def summarise_visits(readings: Readings, scales: tuple[Scale, ...] | None = None
     value = to_scale(readings, scales)
     # Visits without a round are told apart by their own numbers.
     alone = readings.round_of == NO_ROUND
-    visit = readings.visit_of if readings.visits_known else readings.run_of
-    replicate = np.where(alone, NO_ROUND - 1 - visit, readings.round_of)
+    replicate = np.where(alone, NO_ROUND - 1 - readings.visit_of, readings.round_of)
     replicate -= replicate.min(initial=0)
     arm = readings.series_of * len(readings.configurations) + readings.configuration_of
     group = arm * (int(replicate.max(initial=0)) + 1) + replicate
@@ -162,3 +163,20 @@ def summarise_visits(readings: Readings, scales: tuple[Scale, ...] | None = None
     return VisitSummaries(
         series_of, configuration_of, round_of, first_visit, centre, segments.counts, scales
     )
+
+
+def reading_uncertainty(readings: Readings, scales: tuple[Scale, ...]) -> FloatArray:
+    """Standard uncertainty of reading, by series and configuration, flat of shape (S * C,).
+
+    A range says that the reading lies somewhere in it: its half over the root of three
+    (JCGM 100:2008, Evaluation of measurement data, 4.3.7). Who reads too high once does so
+    again, so it does not shrink with the number of readings. On the scale of the analysis.
+    """
+    ratio = np.array([scale == "ratio" for scale in scales], dtype=bool)[readings.series_of]
+    width = np.where(ratio, readings.width / np.where(ratio, readings.value, 1.0), readings.width)
+    names = len(readings.configurations)
+    arm = readings.series_of * names + readings.configuration_of
+    size = len(readings.series) * names
+    count = np.maximum(1, np.bincount(arm, minlength=size))
+    uncertainty: FloatArray = np.bincount(arm, width, size) / count / np.sqrt(3)
+    return uncertainty

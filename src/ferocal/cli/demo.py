@@ -45,12 +45,19 @@ def command(directory: Path) -> None:
 def _measure(study: Study) -> list[str]:
     """Measure to the end; what was said of configurations that were not active."""
     from ferocal.cli.progress import make_observer
+    from ferocal.demo.scenario import watch
+    from ferocal.intake.typed import TypedReading
     from ferocal.measure.campaign import measure_study
+    from ferocal.measure.progress import Answer, Question
     from ferocal.measure.session import Options
 
     prevented: list[str] = []
+
+    def answer(question: Question) -> Answer:
+        return Answer(TypedReading(watch(study.directory, question.workload)))
+
     while True:
-        with make_observer() as observer:
+        with make_observer(answer) as observer:
             summary = measure_study(study, observer, options=Options(go_on=True))
         if summary.interrupted:
             click.echo("interrupted; the same command goes on from there")

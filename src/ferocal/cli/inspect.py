@@ -126,8 +126,11 @@ def _show(study: Study, described: dict[str, Any]) -> None:
     workloads = plain_table("workload", "metric", "read from", "warm-ups")
     for name, workload in study.workloads.items():
         for metric_name, metric in workload.metric.items():
-            source = metric.model_dump(by_alias=True)["source"]
-            origin = source if isinstance(source, str) else " ".join(next(iter(source.items())))
+            source = metric.model_dump(by_alias=True, exclude_none=True).get("source")
+            if source is None:
+                origin = f"operator, {metric.read}" if metric.kind == "value" else "loaded"
+            else:
+                origin = source if isinstance(source, str) else " ".join(next(iter(source.items())))
             primary = ", primary" if metric.primary else ""
             series = f"{metric_name}, {metric.unit}, {metric.better} is better{primary}"
             workloads.add_row(name, series, origin, str(workload.warmups))

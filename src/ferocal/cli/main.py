@@ -20,6 +20,8 @@ SECTIONS: dict[str, dict[str, str]] = {
     "Measure": {
         "measure": "Take the runs that the plan still needs.",
         "note": "Keep what numbers do not show: no sound, flicker, a crash.",
+        "enter": "Record readings taken earlier or elsewhere.",
+        "load": "Bring in readings and traces from files.",
         "floor": "Bring in how much visits vary, from an earlier study.",
         "merge": "Bring in the runs of a copy of this study.",
     },
@@ -31,6 +33,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "frames": "Show frame times: average rate, lows, stutters.",
         "soak": "Show soaks: peak, floor, last quarter, onset of throttling.",
         "compare": "Say which configuration changes the scores, and by how much.",
+        "export": "Write all readings with their context into a file.",
         "report": "Write everything into one HTML page.",
     },
     "Learn": {

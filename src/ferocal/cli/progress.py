@@ -3,22 +3,29 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 import click
 
 from ferocal.cli.common import make_console
+from ferocal.cli.operator import ask_reading
 from ferocal.ledger.records import Slot
-from ferocal.measure.progress import Decision, Observer
+from ferocal.measure.progress import Answer, Decision, Observer, Question
 
 if TYPE_CHECKING:
     from rich.progress import Progress
 
 
+Asker = Callable[[Question], "Answer | None"]
+
+
 class LineObserver:
     """One line per visit."""
+
+    def __init__(self, asker: Asker) -> None:
+        self._asker = asker
 
     def planned(self, total: int, done: int) -> None:
         """Tell how much is there already."""
@@ -50,12 +57,17 @@ class LineObserver:
         """Ask the operator, if standard input is a terminal."""
         return ask_operator(configuration, level, text)
 
+    def ask(self, question: Question) -> Answer | None:
+        """Ask for a reading, if standard input is a terminal."""
+        return self._asker(question)
+
 
 class BarObserver:
     """A bar with what is running, the round, and the time left."""
 
-    def __init__(self, progress: Progress) -> None:
+    def __init__(self, progress: Progress, asker: Asker) -> None:
         self._progress = progress
+        self._asker = asker
         self._task = progress.add_task("", total=None)
         self._visit = ""
 
@@ -93,6 +105,13 @@ class BarObserver:
         self._progress.start()
         return decision
 
+    def ask(self, question: Question) -> Answer | None:
+        """Ask for a reading, with the bar out of the way."""
+        self._progress.stop()
+        answer = self._asker(question)
+        self._progress.start()
+        return answer
+
 
 def ask_operator(configuration: str, level: str, text: str) -> Decision | None:
     """Say what to do and wait for an answer; None without a terminal to ask on."""
@@ -108,10 +127,13 @@ def ask_operator(configuration: str, level: str, text: str) -> Decision | None:
 
 
 @contextmanager
-def make_observer() -> Iterator[Observer]:
-    """An observer that fits standard error: a bar on a terminal, lines on standard output."""
+def make_observer(asker: Asker = ask_reading) -> Iterator[Observer]:
+    """An observer that fits standard error: a bar on a terminal, lines on standard output.
+
+    ``asker`` gets readings from an operator.
+    """
     if not sys.stderr.isatty():
-        yield LineObserver()
+        yield LineObserver(asker)
         return
     from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
     from rich.progress import TimeRemainingColumn as Remaining
@@ -124,4 +146,4 @@ def make_observer() -> Iterator[Observer]:
         Remaining(),
     )
     with Progress(*columns, console=make_console(stderr=True), transient=True) as progress:
-        yield BarObserver(progress)
+        yield BarObserver(progress, asker)

@@ -2,9 +2,10 @@
 
 It is driven like a real bench, by commands: ``python -m ferocal.demo.bench`` followed by
 ``switch driver r64``, ``reboot``, ``restart``, ``identify driver``, ``fact memory``,
-``run dome-flight`` or ``soak``. It answers in virtual time: a run of a minute takes as long as
-starting a program. Its state lives in one file, ``bench-state.json`` in the directory
-from which it is called, so that nothing depends on a process that survives.
+``run dome-flight``, ``soak`` or ``watch cold-start``. It answers in virtual time: a run of
+a minute takes as long as starting a program. Its state lives in one file,
+``bench-state.json`` in the directory from which it is called, so that nothing depends on a
+process that survives.
 
 A driver is active only after a reboot. Boots and restarts of the player shift all scores
 a little, single runs vary, and the scores drift slowly. The node heats up while it
@@ -57,6 +58,7 @@ WORKLOADS: dict[str, tuple[str, float, dict[str, float]]] = {
     "dome-flight": ("fps", 58.0, {"r64": math.log(1.06), "vulkan": math.log(1.09)}),
     "show-export": ("seconds", 212.0, {"vulkan": math.log(0.95)}),
     "catalogue-query": ("queries_per_s", 1840.0, {"r64": math.log(0.96)}),
+    "cold-start": ("seconds", 14.2, {"r64": math.log(0.93)}),
 }
 
 
@@ -84,6 +86,7 @@ class Node:
     restarts: int = 0
     switches: int = 0
     soaks: int = 0
+    watched: int = 0
 
     def _chance(self, *what: object) -> random.Random:
         """Randomness that depends on nothing but the seed and what it is for."""
@@ -131,6 +134,15 @@ class Node:
         if self.temperature > THROTTLES_AT:
             log -= worse * math.log(THROTTLED)
         return math.exp(log)
+
+    def watch(self, workload: str) -> float:
+        """What an operator with a stopwatch reads; the node is not disturbed by it."""
+        self.watched += 1
+        _, base, effects = WORKLOADS[workload]
+        log = math.log(base) + effects.get(self.driver, 0.0) + effects.get(self.api, 0.0)
+        log += self._chance("visit", workload, self.boots, self.restarts).gauss(0.0, VISIT_SD)
+        chance = self._chance("watch", self.watched)
+        return math.exp(log + chance.gauss(0.0, RUN_SD)) + chance.uniform(-0.1, 0.1)
 
     def frames(self, rate: float) -> list[float]:
         """Frame times (ms) of a flight at an average rate (fps), hitches among them."""
@@ -183,6 +195,8 @@ def _answer(node: Node, verb: str, subjects: list[str]) -> str:
             lines = [f"{time:.4f}" for time in node.frames(score)]
             FRAMES_FILE.write_text("\n".join(["frame_ms", *lines, ""]), encoding="utf-8")
         return json.dumps({WORKLOADS[subjects[0]][0]: score})
+    if verb == "watch":
+        return f"{node.watch(subjects[0]):.2f}"
     if verb == "soak":
         rows = [f"{second},{value:.3f},{heat:.2f}" for second, value, heat in node.soak()]
         return "\n".join(["second,fps,celsius", *rows])

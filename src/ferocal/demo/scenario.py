@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 from collections.abc import Sequence
 from dataclasses import dataclass
 from importlib.resources import files
@@ -46,6 +48,21 @@ def write_demo(directory: Path) -> Path:
     except OSError as error:
         raise FerocalError(f"{path}: cannot be written: {error.strerror}") from None
     return path
+
+
+def watch(directory: Path, workload: str) -> float:
+    """What the simulated operator reads off the stopwatch, in the unit of the metric.
+
+    Raises
+    ------
+    FerocalError
+        When the simulated bench does not answer.
+    """
+    words = [sys.executable, "-m", "ferocal.demo.bench", "watch", workload]
+    done = subprocess.run(words, cwd=directory, capture_output=True, text=True, check=False)
+    if done.returncode:
+        raise FerocalError(f"the simulated bench does not answer: {done.stderr.strip()}")
+    return float(done.stdout)
 
 
 def beside_truth(study: Study, effects: Sequence[Effect]) -> list[Truth]:

@@ -24,7 +24,8 @@ class Columns:
 
     ``run``, ``metric``, ``visit`` and ``position`` (of the run in its visit) are keys of
     shape (n,), ``value`` is the reading, ``samples`` how many single values it summarises
-    (NaN where unknown). ``excluded`` counts the runs that are marked as not to be used.
+    (NaN where unknown), ``width`` half of the range in which it was read, mostly 0.
+    ``excluded`` counts the runs that are marked as not to be used.
     """
 
     run: IntArray
@@ -33,6 +34,7 @@ class Columns:
     position: IntArray
     value: FloatArray
     samples: FloatArray
+    width: FloatArray
     metrics: dict[int, tuple[str, str, str]]
     visits: dict[int, VisitRow]
     excluded: int
@@ -51,6 +53,7 @@ class VisitRow:
     facts_id: int
     subjects: dict[str, Any]
     remarks: list[str]
+    known: bool
 
 
 def read_columns(ledger: Ledger) -> Columns:
@@ -77,23 +80,26 @@ def read_columns(ledger: Ledger) -> Columns:
         visit=runs[place, 1],
         position=runs[place, 2],
         value=readings[valid, 2],
-        samples=_samples(ledger, keys)[valid],
+        samples=_told(ledger, keys, reading.samples, np.nan)[valid],
+        width=_told(ledger, keys, (reading.high - reading.low) / 2, 0.0)[valid],
         metrics={row[0]: tuple(row[1:]) for row in ledger.rows(metrics)},
         visits=visits,
         excluded=len(excluded),
     )
 
 
-def _samples(ledger: Ledger, keys: IntArray) -> FloatArray:
-    """How many values each reading (run and metric) summarises; few workloads tell."""
-    samples = np.full(len(keys), np.nan)
+def _told(
+    ledger: Ledger, keys: IntArray, column: sa.ColumnElement[Any], default: float
+) -> FloatArray:
+    """What few readings (run and metric) have besides their value; ``default`` for the rest."""
+    values = np.full(len(keys), default)
     c = schema.reading.c
-    query = sa.select(c.run_id, c.metric_id, c.samples).where(c.samples.is_not(None))
+    query = sa.select(c.run_id, c.metric_id, column).where(column.is_not(None))
     told = ledger.numbers(query, 3)
     if len(told):
         place = {tuple(key): n for n, key in enumerate(keys.tolist())}
-        samples[[place[int(run), int(metric)] for run, metric, _ in told]] = told[:, 2]
-    return samples
+        values[[place[int(run), int(metric)] for run, metric, _ in told]] = told[:, 2]
+    return values
 
 
 def read_excluded(ledger: Ledger) -> dict[int, str]:
@@ -118,6 +124,7 @@ def read_visits(ledger: Ledger) -> dict[int, VisitRow]:
         c.facts_id,
         c.subjects,
         c.remarks,
+        c.known,
     ).order_by(c.id)
     return {row[0]: VisitRow(*row[1:]) for row in ledger.rows(query)}
 
@@ -172,8 +179,23 @@ def read_floors(ledger: Ledger, bench: str) -> list[FloorRecord]:
 def read_planned_rounds(ledger: Ledger) -> int | None:
     """The number of rounds with which measuring began; None before any."""
     c = schema.session.c
-    rows = ledger.rows(sa.select(c.rounds).order_by(c.started_at).limit(1))
+    query = sa.select(c.rounds).where(c.rounds > 0).order_by(c.started_at).limit(1)
+    rows = ledger.rows(query)
     return rows[0][0] if rows else None
+
+
+def read_values(ledger: Ledger, configuration: str, workload: str, metric: str) -> list[float]:
+    """The readings of a metric under a configuration so far, of runs that ended well."""
+    run, visit, own = schema.run.c, schema.visit.c, schema.metric.c
+    query = (
+        sa.select(schema.reading.c.value)
+        .join_from(schema.reading, schema.run)
+        .join(schema.visit)
+        .join(schema.metric)
+        .where(visit.configuration == configuration, own.workload == workload)
+        .where(own.name == metric, run.outcome == Outcome.OK)
+    )
+    return [row[0] for row in ledger.rows(query)]
 
 
 @dataclass(frozen=True)

@@ -68,8 +68,12 @@ def _upgrade(engine: sa.Engine) -> None:
     with engine.begin() as connection:
         if connection.scalar(query) != "1":
             return
-        # Version 2 counts samples and keeps noise floors and traces.
-        connection.exec_driver_sql("ALTER TABLE reading ADD COLUMN samples INTEGER")
+        # Version 2 counts samples, and keeps ranges, noise floors and traces.
+        for name in ("samples INTEGER", "low FLOAT", "high FLOAT", "resolution FLOAT"):
+            connection.exec_driver_sql(f"ALTER TABLE reading ADD COLUMN {name}")
+        for name in ("kind VARCHAR(10) NOT NULL DEFAULT 'measure'", "source TEXT", "digest TEXT"):
+            connection.exec_driver_sql(f"ALTER TABLE session ADD COLUMN {name}")
+        connection.exec_driver_sql("ALTER TABLE visit ADD COLUMN known BOOLEAN NOT NULL DEFAULT 1")
         schema.floor.create(connection)
         schema.trace.create(connection)
         version = {"value": str(schema.SCHEMA_VERSION)}

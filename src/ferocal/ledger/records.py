@@ -34,12 +34,15 @@ SETTLED = (Outcome.OK, Outcome.FAILED, Outcome.OVERRAN)
 
 @dataclass(frozen=True)
 class SessionRecord:
-    """A call of `measure` about to be recorded."""
+    """A call of `measure`, `enter` or `load` about to be recorded."""
 
     version: str
     overhead: Mapping[str, Any]
     rounds: int
     decide: bool
+    kind: str = "measure"
+    source: str | None = None
+    digest: str | None = None
 
 
 @dataclass(frozen=True)
@@ -103,13 +106,20 @@ class FloorRecord:
 
 @dataclass(frozen=True)
 class Value:
-    """One reading of a run; ``samples`` counts the single values that it summarises."""
+    """One reading of a run.
+
+    ``samples`` counts the single values that it summarises; ``low`` and ``high`` are the
+    ends of a range read off a moving display; ``resolution`` is in the unit.
+    """
 
     workload: str
     metric: str
     unit: str
     value: float
     samples: int | None = None
+    low: float | None = None
+    high: float | None = None
+    resolution: float | None = None
 
 
 @dataclass(frozen=True)

@@ -61,7 +61,8 @@ facts = Table(
     Column("content", JSON, nullable=False),
 )
 
-# A call of `measure`; `overhead` is what an empty program reads as on this bench.
+# A call of `measure`, `enter` or `load`; `overhead` is what an empty program reads as on this
+# bench, `digest` that of the file that was loaded.
 session = Table(
     "session",
     metadata,
@@ -71,10 +72,14 @@ session = Table(
     Column("overhead", JSON, nullable=False),
     Column("rounds", Integer, nullable=False),
     Column("decide", Boolean, nullable=False),
+    Column("kind", String(10), nullable=False, server_default="measure"),
+    Column("source", Text),
+    Column("digest", String(64)),
 )
 
 # A visit is `active` when its checks held, `not active` when one did not. `subjects` has
-# for each workload its command, what it says of its version, and digests of its files.
+# for each workload its command, what it says of its version, and digests of its files. A
+# run of which nobody knows the visit has one of its own, that is not `known`.
 visit = Table(
     "visit",
     metadata,
@@ -93,6 +98,7 @@ visit = Table(
     Column("subjects", JSON, nullable=False),
     Column("remarks", JSON, nullable=False),
     Column("facts_id", ForeignKey("facts.id"), nullable=False),
+    Column("known", Boolean, nullable=False, server_default="1"),
 )
 
 # A run is `running` until its end is recorded; `number` counts the runs of a workload
@@ -115,6 +121,7 @@ run = Table(
 )
 
 # `samples` counts the single values that a reading summarises, where the workload tells.
+# A reading off a moving display has the ends of its range; `resolution` is in its unit.
 reading = Table(
     "reading",
     metadata,
@@ -122,6 +129,9 @@ reading = Table(
     Column("metric_id", ForeignKey("metric.id"), primary_key=True),
     Column("value", Float, nullable=False),
     Column("samples", Integer),
+    Column("low", Float),
+    Column("high", Float),
+    Column("resolution", Float),
 )
 
 # A trace of a run: frame times (ms), or values over time. `content` is a Parquet file;

@@ -53,6 +53,7 @@ class Ledger:
         self.path = path
         self._metric_ids: dict[tuple[str, str, str], int] = {}
         self._session_id: int | None = None
+        self._open: sa.Connection | None = None
 
     def __enter__(self) -> Self:
         return self
@@ -67,21 +68,21 @@ class Ledger:
 
     def begin_session(self, session: SessionRecord) -> None:
         """Record that `measure` was called; visits that follow belong to it."""
-        self._session_id = self._insert(schema.session, started_at=now(), **vars(session))
+        self._session_id = self.insert(schema.session, started_at=now(), **vars(session))
 
     def begin_visit(self, visit: VisitRecord) -> int:
         """Record the beginning of a visit; returns its key."""
         values = {**vars(visit), "levels": dict(visit.levels)}
         facts = values.pop("facts")
         with self.transaction() as connection:
-            facts_id = _facts_id(connection, facts)
-            return self._insert(
+            key = facts_id(connection, facts)
+            return self.insert(
                 schema.visit,
                 connection,
                 **values,
                 session_id=self._session_id,
                 started_at=now(),
-                facts_id=facts_id,
+                facts_id=key,
             )
 
     def end_visit(self, visit_id: int) -> None:
@@ -95,11 +96,11 @@ class Ledger:
     def record_step(self, step: StepRecord) -> None:
         """Record what was done to the bench."""
         output = None if step.output is None else pack(step.output)
-        self._insert(schema.step, at=now(), **{**vars(step), "output": output})
+        self.insert(schema.step, at=now(), **{**vars(step), "output": output})
 
     def record_look(self, round: int, limit: int) -> None:
         """Record a look at the results of a sequential study."""
-        self._insert(schema.look, at=now(), round=round, limit=limit)
+        self.insert(schema.look, at=now(), round=round, limit=limit)
 
     def record_floors(self, floors: Sequence[FloorRecord]) -> None:
         """Record noise floors from another study, all or none."""
@@ -107,7 +108,7 @@ class Ledger:
 
     def begin_run(self, visit_id: int, slot: Slot, position: int, *, warmup: bool) -> int:
         """Record that a run has begun, at a position in its visit; returns its key."""
-        return self._insert(
+        return self.insert(
             schema.run,
             visit_id=visit_id,
             workload=slot.workload,
@@ -133,17 +134,20 @@ class Ledger:
                 )
             )
             for value in ending.values:
-                metric_id = self._metric_id(connection, value.workload, value.metric, value.unit)
+                metric_id = self.metric_id(connection, value.workload, value.metric, value.unit)
                 connection.execute(
                     sa.insert(schema.reading).values(
                         run_id=run_id,
                         metric_id=metric_id,
                         value=value.value,
                         samples=value.samples,
+                        low=value.low,
+                        high=value.high,
+                        resolution=value.resolution,
                     )
                 )
             for number, trace in enumerate(ending.traces, 1):
-                self._insert(schema.trace, connection, run_id=run_id, **pack_trace(trace, number))
+                self.insert(schema.trace, connection, run_id=run_id, **pack_trace(trace, number))
             for stream, (content, size) in ending.streams.items():
                 connection.execute(
                     sa.insert(schema.output).values(
@@ -172,13 +176,13 @@ class Ledger:
         )
         return {Slot(*row) for row in self.rows(query)}
 
-    def _insert(
+    def insert(
         self, table: sa.Table, connection: sa.Connection | None = None, **values: Any
     ) -> int:
         """Insert a row with a new uid, in a transaction of its own if none is given."""
         if connection is None:
             with self.transaction() as own:
-                return self._insert(table, own, **values)
+                return self.insert(table, own, **values)
         return _key(connection.execute(sa.insert(table).values(uid=uuid.uuid4().hex, **values)))
 
     def _update(self, table: sa.Table, key: int, **values: Any) -> None:
@@ -212,11 +216,24 @@ class Ledger:
         """Insert rows, each with a new uid and the time, all or none."""
         with self.transaction() as connection:
             for row in rows:
-                self._insert(table, connection, at=now(), **row)
+                self.insert(table, connection, at=now(), **row)
+
+    @contextlib.contextmanager
+    def together(self) -> Iterator[None]:
+        """What is written within is written as a whole, in one transaction."""
+        with self.transaction() as connection:
+            self._open = connection
+            try:
+                yield
+            finally:
+                self._open = None
 
     @contextlib.contextmanager
     def transaction(self) -> Iterator[sa.Connection]:
         """A transaction; what fails in it leaves the ledger as it was."""
+        if self._open is not None:
+            yield self._open
+            return
         try:
             with self._engine.begin() as connection:
                 yield connection
@@ -225,7 +242,8 @@ class Ledger:
                 f"{self.path}: cannot be written: {cause(error)}; what was recorded before is kept"
             ) from error
 
-    def _metric_id(self, connection: sa.Connection, workload: str, name: str, unit: str) -> int:
+    def metric_id(self, connection: sa.Connection, workload: str, name: str, unit: str) -> int:
+        """The key of a metric, which is made if it is new."""
         key = (workload, name, unit)
         if key not in self._metric_ids:
             columns = schema.metric.c
@@ -244,7 +262,8 @@ def _key(inserted: sa.CursorResult[Any]) -> int:
     return int(key[0])
 
 
-def _facts_id(connection: sa.Connection, content: list[dict[str, Any]]) -> int:
+def facts_id(connection: sa.Connection, content: list[dict[str, Any]]) -> int:
+    """The key of a set of facts, which is recorded if it is new."""
     digest = hashlib.sha256(json.dumps(content, sort_keys=True).encode()).hexdigest()
     columns = schema.facts.c
     found = connection.scalar(sa.select(columns.id).where(columns.digest == digest))

@@ -6,7 +6,9 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Protocol
 
+from ferocal.intake.typed import TypedReading
 from ferocal.ledger.records import Slot
+from ferocal.study.metrics import Metric
 
 
 class Decision(StrEnum):
@@ -15,6 +17,32 @@ class Decision(StrEnum):
     CONTINUE = "continue"
     SKIP = "skip"
     STOP = "stop"
+
+
+@dataclass(frozen=True)
+class Question:
+    """A reading that an operator is asked for.
+
+    ``number`` of ``runs`` counts the runs of the visit; ``fellows`` is what the readings of
+    this configuration are near so far.
+    """
+
+    configuration: str
+    workload: str
+    number: int
+    runs: int
+    instructions: str
+    name: str
+    metric: Metric
+    fellows: float | None
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What an operator read, or why there is no reading."""
+
+    reading: TypedReading | None
+    reason: str | None = None
 
 
 class Observer(Protocol):
@@ -40,6 +68,9 @@ class Observer(Protocol):
 
     def hold(self, configuration: str, level: str, text: str) -> Decision | None:
         """An operator has to act; None when there is nobody to ask."""
+
+    def ask(self, question: Question) -> Answer | None:
+        """An operator has to read something; None when there is nobody to ask."""
 
 
 @dataclass

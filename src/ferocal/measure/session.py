@@ -17,10 +17,11 @@ from ferocal.bench.verification import (
     verify,
     verify_running,
 )
-from ferocal.errors import VerificationError
+from ferocal.errors import HoldError, VerificationError
 from ferocal.ledger.records import Ending, Outcome, Slot, VisitRecord
 from ferocal.ledger.store import Ledger
 from ferocal.measure.conclude import conclude
+from ferocal.measure.hand import Hand
 from ferocal.measure.progress import Observer, Summary
 from ferocal.measure.settle import settle
 from ferocal.measure.subjects import describe_subjects
@@ -87,6 +88,7 @@ class Session:
         self._options = options
         self._transition = Transition(study, ledger, executor, observer)
         self._survey = Survey(study, ledger, executor)
+        self._hand = Hand(ledger, observer, study.head.runs)
         self._reader = ConditionReader()
         self._meter = BusyMeter()
 
@@ -238,6 +240,8 @@ class Session:
         """Take one run, or warm up, and record it."""
         self._observer.running(slot.workload, warmup=warmup)
         visit.runs += 1
+        if workload.by_hand:
+            return self._take_by_hand(visit, slot, workload)
         configuration = visit.configuration
         environment = {**visit.context, **workload.environment, **configuration.environment}
         invocation = replace(
@@ -263,8 +267,30 @@ class Session:
             self._add_checks(visit, seen)
         if visit.failed:
             ending = replace(ending, outcome=Outcome.NOT_ACTIVE, values=())
+        elif workload.asked and not warmup and ending.outcome == Outcome.OK:
+            ending = self._ask(run_id, ending, slot, workload)
         self._ledger.end_run(run_id, replace(ending, conditions=conditions))
         return ending
+
+    def _take_by_hand(self, visit: _Visit, slot: Slot, workload: Workload) -> Ending:
+        """Take a run that an operator does, and record it."""
+        before = self._conditions(visit.context)
+        run_id = self._ledger.begin_run(visit.id, slot, visit.runs, warmup=False)
+        ending = self._ask(run_id, Ending(Outcome.OK), slot, workload)
+        conditions = {"before": before, "after": self._conditions(visit.context)}
+        self._ledger.end_run(run_id, replace(ending, conditions=conditions))
+        return ending
+
+    def _ask(self, run_id: int, ending: Ending, slot: Slot, workload: Workload) -> Ending:
+        """What the operator read; when there is none, the run ends as interrupted."""
+        try:
+            return self._hand.complete(ending, slot, workload)
+        except HoldError:
+            self._ledger.end_run(run_id, Ending(Outcome.INTERRUPTED, "no operator was there"))
+            raise
+        except KeyboardInterrupt:
+            self._ledger.end_run(run_id, Ending(Outcome.INTERRUPTED, "interrupted with Ctrl-C"))
+            raise
 
     def _execute(self, run_id: int, invocation: Invocation) -> tuple[Completed, dict[str, Any]]:
         """Run to the end; what came of it, and how busy others were meanwhile."""

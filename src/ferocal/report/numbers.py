@@ -34,7 +34,10 @@ def signed(value: float, decimals: int) -> str:
 
 
 def _change_scale(effect: Effect) -> tuple[float, str]:
-    return (100.0, "%") if effect.scale == "ratio" else (1.0, effect.series.unit)
+    if effect.scale == "ratio":
+        return 100.0, "%"
+    unit = effect.series.unit
+    return 1.0, "%-points" if unit == "%" else unit
 
 
 def change_decimals(effect: Effect) -> int:

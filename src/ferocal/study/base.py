@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 import shlex
-from typing import Annotated, Any
+from typing import Annotated, Any, ClassVar
 
 from pydantic import (
     AfterValidator,
@@ -57,6 +57,8 @@ class Table(BaseModel):
 class Command(Table):
     """Something to execute: words, or with ``shell = true`` one line for the shell."""
 
+    may_be_absent: ClassVar[bool] = False
+
     command: str | tuple[str, ...]
     shell: bool = False
     timeout: Seconds = 60.0
@@ -65,7 +67,7 @@ class Command(Table):
     def _fits_shell(self) -> Command:
         if self.shell and not isinstance(self.command, str):
             raise ValueError("with shell = true the command is one string, not a list of words")
-        if not self.words:
+        if not self.words and not (self.may_be_absent and self.command == ()):
             raise ValueError("command is empty")
         return self
 

@@ -104,6 +104,10 @@ PROCESS_UNITS: dict[str, dict[str, float]] = {
 }
 
 
+# A stopwatch in a hand: a second has so many of each unit, and reactions differ by so much (s).
+TIME_UNITS = {"s": 1.0, "ms": 1e3, "min": 1 / 60}
+REACTION = 0.15
+
 # Frame times are kept and summarised in milliseconds; so many of each unit is one.
 FRAME_UNITS = {"ms": 1.0, "s": 1e-3, "µs": 1e3, "us": 1e3}
 
@@ -116,6 +120,9 @@ class Metric(Table):
     lowest and highest value that can be true, both in the unit. ``statistic`` is what the
     workload's own number is of several values; ``samples`` is where it tells how many.
 
+    A metric without source is read by an operator, who types it or, with ``read`` as
+    "stopwatch", takes the time; that has a resolution of 0.15 s unless stated.
+
     A metric of the kind "frames" or "soak" is a trace, of which several metrics are made;
     `derive` names them. Frame times take a ``limit``: the share of time in longer frames is
     one of these metrics.
@@ -125,13 +132,21 @@ class Metric(Table):
     unit: str
     better: Literal["higher", "lower"]
     limit: Seconds | None = None
-    source: Source
+    source: Source | None = None
+    read: Literal["typed", "stopwatch"] = "typed"
     primary: bool = False
     margin: Amount | None = None
     resolution: float | None = Field(default=None, gt=0)
     plausible: tuple[float, float] | None = None
     statistic: Literal["single", "mean", "median", "best"] = "single"
     samples: CountSource | None = None
+
+    @property
+    def step(self) -> float | None:
+        """The smallest step that a reading can tell: declared, or that of a stopwatch."""
+        if self.resolution is None and self.read == "stopwatch":
+            return REACTION * TIME_UNITS[self.unit]
+        return self.resolution
 
     @property
     def share_margin(self) -> float | None:
@@ -155,7 +170,11 @@ class Metric(Table):
     @model_validator(mode="after")
     def _kind_fits(self) -> Metric:
         traced = isinstance(self.source, TraceSource)
-        if traced != (self.kind != "value"):
+        if self.source is not None and "read" in self.model_fields_set:
+            raise ValueError("read is for what an operator reads: it does not go with a source")
+        if self.read == "stopwatch" and self.unit not in TIME_UNITS:
+            raise ValueError(f'a stopwatch reads {", ".join(TIME_UNITS)}, not "{self.unit}"')
+        if self.source is not None and traced != (self.kind != "value"):
             raise ValueError('a source with file or output goes with kind = "frames" or "soak"')
         if self.kind == "frames" and self.unit not in FRAME_UNITS:
             raise ValueError(f'frame times are in {", ".join(FRAME_UNITS)}, not in "{self.unit}"')

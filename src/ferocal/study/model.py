@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from typing import Annotated, Any, Literal, Self
+from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import (
     AfterValidator,
@@ -162,7 +162,14 @@ class Workload(Command):
 
     ``version`` is a command that prints what the software says of itself; ``files`` are
     what the workload works on, of which digests are kept. ``takes`` states its duration.
+    A workload without command is done by hand: an operator follows its ``instructions``, and
+    types what is read, or takes the time.
     """
+
+    may_be_absent: ClassVar[bool] = True
+
+    command: str | tuple[str, ...] = ()
+    instructions: str = ""
 
     timeout: Seconds = 600.0
     environment: dict[str, str] = {}
@@ -171,6 +178,28 @@ class Workload(Command):
     takes: Seconds | None = None
     warmups: int = Field(default=0, ge=0, le=1000)
     metric: dict[Name, Metric] = Field(min_length=1)
+
+    @property
+    def by_hand(self) -> bool:
+        """Whether an operator does it, instead of a command."""
+        return self.command == ()
+
+    @property
+    def asked(self) -> dict[str, Metric]:
+        """The metrics that an operator reads."""
+        return {
+            name: m for name, m in self.metric.items() if m.source is None and m.kind == "value"
+        }
+
+    @model_validator(mode="after")
+    def _hand_has_no_output(self) -> Self:
+        if self.by_hand and any(m.source is not None for m in self.metric.values()):
+            raise ValueError(
+                "without command nothing has a source: leave it out, or give a command"
+            )
+        if self.by_hand and self.warmups:
+            raise ValueError("warmups go with a command; put them into the instructions")
+        return self
 
 
 class Probe(Command):

@@ -7,7 +7,7 @@ from pathlib import Path
 from ferocal.errors import FerocalError, UsageError
 from ferocal.study.load import STUDY_FILE
 
-_TEMPLATE = '''\
+TEMPLATE = '''\
 # A Ferocal study: one question, asked of one machine that stays the same.
 # Look at it with `ferocal inspect`, take the readings with `ferocal measure`,
 # and read the answer with `ferocal compare`.
@@ -61,8 +61,47 @@ source = "peak-memory"               # or "wall-time", "cpu-time", { pattern = "
 '''
 
 
-def write_template(directory: Path) -> Path:
-    """Write a commented study file into a directory; returns its path.
+BY_HAND = """\
+# A Ferocal study in which an operator does the switching and reads the numbers.
+# `ferocal measure` leads through it in a terminal; Ctrl-C, and the same command goes on.
+
+[study]
+question = "Does Halden 5 start the lobby kiosk faster than Halden 4?"
+margin = "5 %"       # the smallest change that matters to you
+rounds = 3           # a round visits every configuration once, in shuffled order
+runs = 2             # runs of each workload per visit
+
+# What is varied. `hold` tells the operator what to do.
+[factor.system.level.halden-4]
+hold = "Start the kiosk from the disk with Halden 4."
+[factor.system.level.halden-5]
+hold = "Start the kiosk from the disk with Halden 5."
+
+[configuration]
+baseline = { system = "halden-4" }
+
+# What is done, and what is read: without `command` it is done by hand.
+[workload.cold-start]
+instructions = "Switch the kiosk on; stop the time when the first page is complete."
+
+[workload.cold-start.metric.time]
+unit = "s"
+better = "lower"
+read = "stopwatch"       # timed by key press; leave it out to type the number
+plausible = [2, 300]     # what can be true
+# resolution = 0.15      # of a hand on a key, in the unit
+
+[workload.idle-memory]
+instructions = "Wait for two minutes, then read the memory in use."
+
+[workload.idle-memory.metric.memory]
+unit = "MiB"
+better = "lower"
+"""
+
+
+def write_template(directory: Path, text: str = TEMPLATE) -> Path:
+    """Write a study file into a directory; returns its path. By default a commented one.
 
     Raises
     ------
@@ -75,7 +114,7 @@ def write_template(directory: Path) -> Path:
     try:
         directory.mkdir(parents=True, exist_ok=True)
         with path.open("x", encoding="utf-8") as file:
-            file.write(_TEMPLATE)
+            file.write(text)
     except FileExistsError:
         raise UsageError(f"{path} exists and is left as it is; choose another directory") from None
     except OSError as error:

@@ -1,0 +1,129 @@
+"""All readings with their context as a long table, and traces as files."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import sqlalchemy as sa
+
+from ferocal.errors import FerocalError, UsageError
+from ferocal.ledger import schema
+from ferocal.ledger.extract import read_excluded
+from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.records import Outcome
+from ferocal.report.json_form import dumps
+from ferocal.study.load import Study, load_study
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from ferocal.ledger.store import Ledger
+
+_FORMATS = (".csv", ".json", ".parquet")
+
+
+def export_readings(directory: Path, output: Path) -> int:
+    """Write all readings of runs that ended well to a file; how many there are.
+
+    Raises
+    ------
+    UsageError
+        When the name of the file does not tell one of the formats.
+    FerocalError
+        When the file cannot be written.
+    """
+    if output.suffix not in _FORMATS:
+        raise UsageError(f"{output}: written as {', '.join(_FORMATS)}, by the name of the file")
+    study = load_study(directory)
+    with open_ledger(directory) as ledger:
+        frame = readings_frame(study, ledger)
+    partial = output.with_name(output.name + ".part")
+    try:
+        if output.suffix == ".csv":
+            frame.to_csv(partial, index=False)
+        elif output.suffix == ".json":
+            rows = frame.astype(object).where(frame.notna(), None).to_dict("records")
+            partial.write_text(dumps({"readings": rows}), encoding="utf-8")
+        else:
+            frame.to_parquet(partial, index=False)
+        partial.replace(output)
+    except OSError as error:
+        raise FerocalError(f"{output}: cannot be written: {error.strerror}") from None
+    return len(frame)
+
+
+def readings_frame(study: Study, ledger: Ledger) -> pd.DataFrame:
+    """The readings as `ferocal load` takes them, in the order of the ledger."""
+    import pandas as pd
+
+    reading, run, visit, metric = (
+        table.c for table in (schema.reading, schema.run, schema.visit, schema.metric)
+    )
+    query = (
+        sa.select(
+            visit.bench, visit.configuration, visit.round, visit.uid, visit.known,
+            run.id, run.uid, run.number, run.started_at, metric.workload, metric.name, metric.unit,
+            reading.value, reading.low, reading.high, reading.samples, reading.resolution,
+        )
+        .join_from(schema.reading, schema.run).join(schema.visit).join(schema.metric)
+        .where(run.outcome == Outcome.OK, sa.not_(run.warmup), visit.state == "active")
+        .order_by(visit.started_at, visit.id, run.position, metric.id)
+    )  # fmt: skip
+    excluded = read_excluded(ledger)
+    better = {(w, name): m.better for w, name, m in study.metrics()}
+    levels = {c.name: c.levels for c in study.configurations}
+    rows = [
+        {
+            "bench": row[0],
+            "configuration": row[1],
+            **{f"factor:{f}": level for f, level in levels.get(row[1], {}).items()},
+            "round": row[2],
+            # Of a visit that nobody knows only the run is told.
+            "visit": row[3] if row[4] else None,
+            "run": row[6],
+            "started_at": row[8],
+            "workload": row[9],
+            "metric": row[10],
+            "unit": row[11],
+            "better": better.get((row[9], row[10])),
+            "value": row[12],
+            "low": row[13],
+            "high": row[14],
+            "samples": row[15],
+            "resolution": row[16],
+            "excluded": excluded.get(row[5]),
+        }
+        for row in ledger.rows(query)
+    ]
+    frame = pd.DataFrame(rows)
+    return frame.astype({"round": "Int64", "samples": "Int64"}) if rows else frame
+
+
+def export_traces(directory: Path, folder: Path) -> int:
+    """Write every capture of a run that counts as a Parquet file; how many there are.
+
+    The names tell configuration, workload, metric, run and capture.
+
+    Raises
+    ------
+    FerocalError
+        When the folder cannot be written.
+    """
+    trace, run, visit = schema.trace.c, schema.run.c, schema.visit.c
+    query = (
+        sa.select(trace.id, visit.configuration, run.workload, trace.metric, run.uid, trace.number)
+        .join_from(schema.trace, schema.run).join(schema.visit)
+        .where(run.outcome == Outcome.OK, sa.not_(run.warmup), visit.state == "active")
+        .order_by(trace.id)
+    )  # fmt: skip
+    with open_ledger(directory) as ledger:
+        rows = ledger.rows(query)
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+            for key, *names in rows:
+                content = ledger.rows(sa.select(trace.content).where(trace.id == key))[0][0]
+                (folder / ("_".join(map(str, names)) + ".parquet")).write_bytes(content)
+        except OSError as error:
+            raise FerocalError(f"{folder}: cannot be written: {error.strerror}") from None
+    return len(rows)

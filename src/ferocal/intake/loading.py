@@ -1,0 +1,188 @@
+"""Loading files and typed readings into a study."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from ferocal.errors import UsageError
+from ferocal.intake.readings import Intake, check_readings
+from ferocal.intake.record import join, make_batch, record
+from ferocal.intake.shapes import parse_columns, to_long
+from ferocal.intake.tables import IntakeError, digest_of, read_table
+from ferocal.ledger.batch import Batch, find_load
+from ferocal.ledger.opening import LEDGER_FILE, open_ledger
+
+if TYPE_CHECKING:
+    from ferocal.study.load import Study
+
+
+@dataclass(frozen=True)
+class Loaded:
+    """What a file holds for a study, and how much of it was recorded."""
+
+    path: Path
+    intake: Intake
+    counts: dict[str, int]
+
+
+def read_intake(study: Study, path: Path, columns: Sequence[str] = ()) -> Intake:
+    """The readings of a file, checked against the study.
+
+    Raises
+    ------
+    IntakeError
+        When the file or a row of it is wrong.
+    """
+    named = parse_columns(columns)
+    parts = []
+    for chunk in read_table(path):
+        frame = to_long(chunk, path, named, study)
+        if len(frame):
+            parts.append(check_readings(frame, study, path, chunk.word))
+    if not parts:
+        raise IntakeError(f"{path}: holds no readings")
+    return join(parts)
+
+
+def load_files(
+    study: Study,
+    paths: Sequence[Path],
+    *,
+    columns: Sequence[str] = (),
+    preview: bool = False,
+    again: bool = False,
+) -> list[Loaded]:
+    """Load files, all or nothing; with ``preview`` nothing is recorded.
+
+    Raises
+    ------
+    IntakeError
+        When a file or a row is wrong, or a file was loaded before and not asked for again.
+    LedgerError
+        When the ledger cannot be written.
+    """
+    digests = [digest_of(path) for path in paths]
+    if len(set(digests)) < len(digests):
+        raise IntakeError("the same file is named twice")
+    if not again and (study.directory / LEDGER_FILE).exists():
+        _refuse_known(study, paths, digests)
+    read = [(path, read_intake(study, path, columns)) for path in paths]
+    batches = [make_batch(intake, study) for _, intake in read]
+    if preview:
+        return [Loaded(path, i, _counts(b)) for (path, i), b in zip(read, batches, strict=True)]
+    loaded = []
+    with open_ledger(study.directory, create=True) as ledger, ledger.together():
+        for (path, intake), batch, digest in zip(read, batches, digests, strict=True):
+            counts = record(ledger, batch, kind="load", source=str(path), digest=digest)
+            loaded.append(Loaded(path, intake, counts))
+    return loaded
+
+
+def _counts(batch: Batch) -> dict[str, int]:
+    return {
+        "visits": len(batch.visits),
+        "runs": len(batch.run_workload),
+        "readings": len(batch.reading_run),
+    }
+
+
+def _refuse_known(study: Study, paths: Sequence[Path], digests: Sequence[str]) -> None:
+    with open_ledger(study.directory) as ledger:
+        for path, digest in zip(paths, digests, strict=True):
+            known = find_load(ledger, digest)
+            if known is not None:
+                raise IntakeError(
+                    f"{path}: was loaded already on {known[0][:10]} ({known[1]}); nothing was "
+                    "recorded; --again loads it once more"
+                )
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where readings that are typed in one line belong; None where unknown."""
+
+    configuration: str
+    workload: str
+    metric: str
+    round: int | None = None
+    visit: str | None = None
+    started_at: str = ""
+    version: str | None = None
+
+
+def find_place(study: Study, place: Place) -> tuple[int, int]:
+    """The places of a metric and of a configuration in the study.
+
+    Raises
+    ------
+    UsageError
+        When a name is not known, or the metric has to be named.
+    """
+    from ferocal.study.configurations import closest
+
+    study.configuration(place.configuration)
+    study.workload(place.workload)
+    names = [c.name for c in study.configurations]
+    own = [(n, name) for n, (w, name, _) in enumerate(study.metrics()) if w == place.workload]
+    wanted = [n for n, name in own if name == place.metric or (not place.metric and len(own) == 1)]
+    if not wanted:
+        known = [name for _, name in own]
+        if not place.metric:
+            raise UsageError(f"{place.workload} has {len(own)} metrics; name one with --metric")
+        raise UsageError(
+            f'{place.workload} has no metric "{place.metric}"; {closest(place.metric, known)}'
+        )
+    return wanted[0], names.index(place.configuration)
+
+
+def enter_values(study: Study, place: Place, texts: Sequence[str]) -> dict[str, int]:
+    """Record readings typed in one line; several are several runs of one visit.
+
+    Raises
+    ------
+    UsageError
+        When a name is not known or a value not understood; nothing is recorded then.
+    LedgerError
+        When the ledger cannot be written.
+    """
+    from ferocal.intake.typed import TypedError, parse_typed
+
+    series, configuration = find_place(study, place)
+    metric = study.metrics()[series][2]
+    try:
+        read = [parse_typed(t, metric.unit, plausible=metric.plausible) for t in texts]
+    except TypedError as error:
+        raise UsageError(f"{error}; nothing was recorded") from None
+    n = len(read)
+    nothing = np.full(n, np.nan)
+    batch = make_batch(
+        Intake(
+            series_of=np.full(n, series),
+            configuration_of=np.full(n, configuration),
+            value=np.array([r.value for r in read]),
+            low=np.array([np.nan if r.low is None else r.low for r in read]),
+            high=np.array([np.nan if r.high is None else r.high for r in read]),
+            samples=nothing,
+            resolution=nothing if metric.step is None else np.full(n, metric.step),
+            round=np.full(n, np.nan if place.round is None else place.round),
+            visit=np.full(n, place.visit or "", dtype=object),
+            run=np.full(n, "", dtype=object),
+            started_at=np.full(n, place.started_at, dtype=object),
+            excluded=np.full(n, "", dtype=object),
+        ),
+        study,
+    )
+    if place.version is not None:
+        batch = replace(batch, subjects={place.workload: version_subject(place.version)})
+    with open_ledger(study.directory, create=True) as ledger:
+        return record(ledger, batch, kind="enter", source="typed")
+
+
+def version_subject(version: str) -> dict[str, object]:
+    """What is known of a workload of which only the version is stated."""
+    return {"arguments": [], "version": version, "files": {}, "statistics": {}}

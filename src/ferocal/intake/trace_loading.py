@@ -1,0 +1,113 @@
+"""Traces from files that were captured elsewhere."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from ferocal.errors import UsageError
+from ferocal.intake.loading import Place
+from ferocal.intake.readings import Intake
+from ferocal.intake.record import make_batch, record
+from ferocal.intake.tables import IntakeError, digest_of
+from ferocal.intake.traces import TraceError, read_captures
+from ferocal.ledger.batch import find_load
+from ferocal.ledger.opening import open_ledger
+from ferocal.measure.traces import summarise_captures
+from ferocal.study.configurations import closest
+from ferocal.study.metrics import Metric, TraceSource
+
+if TYPE_CHECKING:
+    from ferocal.study.load import Study
+
+
+def load_trace(study: Study, place: Place, files: Sequence[Path], *, again: bool) -> dict[str, int]:
+    """Record the captures of one run, and what they come to.
+
+    Columns are those that the study file names; where it names none, a file holds a number
+    per line, or a column ``value`` as `ferocal export` writes it.
+
+    Raises
+    ------
+    IntakeError
+        When a file is wrong, or was loaded before.
+    UsageError
+        When a name is not known, or the metric is no trace.
+    LedgerError
+        When the ledger cannot be written.
+    """
+    metric = _trace_metric(study, place)
+    digests = [digest_of(file) for file in files]
+    try:
+        captures = [
+            columns
+            for file in files
+            for columns in read_captures([file], _source_for(file, metric))
+        ]
+        values, traces = summarise_captures(place.workload, place.metric, metric, captures)
+    except TraceError as error:
+        raise IntakeError(f"{', '.join(map(str, files))}: {error}; nothing was recorded") from None
+    names = [c.name for c in study.configurations]
+    series = {(w, name): n for n, (w, name, _) in enumerate(study.metrics())}
+    n = len(values)
+    nothing = np.full(n, np.nan)
+    batch = make_batch(
+        Intake(
+            series_of=np.array([series[value.workload, value.metric] for value in values]),
+            configuration_of=np.full(n, names.index(place.configuration)),
+            value=np.array([value.value for value in values]),
+            low=nothing,
+            high=nothing,
+            samples=np.array([np.nan if v.samples is None else v.samples for v in values]),
+            resolution=nothing,
+            round=np.full(n, np.nan if place.round is None else place.round),
+            visit=np.full(n, place.visit or "", dtype=object),
+            run=np.full(n, "1", dtype=object),
+            started_at=np.full(n, "", dtype=object),
+            excluded=np.full(n, "", dtype=object),
+        ),
+        study,
+        traces,
+    )
+    with open_ledger(study.directory, create=True) as ledger:
+        for file, digest in zip(files, digests, strict=True):
+            if not again and find_load(ledger, digest) is not None:
+                raise IntakeError(f"{file}: was loaded already; --again loads it once more")
+        return record(ledger, batch, kind="load", source=str(files[0]), digest=digests[0])
+
+
+def _trace_metric(study: Study, place: Place) -> Metric:
+    study.configuration(place.configuration)
+    metrics = study.workload(place.workload).metric
+    if place.metric not in metrics:
+        hint = closest(place.metric, list(metrics))
+        raise UsageError(f'{place.workload} has no metric "{place.metric}"; {hint}')
+    metric = metrics[place.metric]
+    if metric.kind == "value":
+        raise UsageError(f'{place.metric} is no trace: it needs kind = "frames" or "soak"')
+    if metric.source is not None:
+        return metric
+    return metric.model_copy(update={"source": TraceSource(file="*")})
+
+
+def _source_for(file: Path, metric: Metric) -> TraceSource:
+    """The columns of a file: those of the study, or those that an export writes."""
+    source = metric.source
+    assert isinstance(source, TraceSource)
+    if file.suffix != ".parquet":
+        return source
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    try:
+        names = pq.read_schema(file).names
+    except (pa.ArrowException, OSError):
+        return source  # reading it will tell what is wrong
+    if source.column in names or "value" not in names:
+        return source
+    # An export has left out what is skipped, has durations instead of stamps, and is in ms.
+    own = {name: name if name in names else None for name in ("time", "second")}
+    return source.model_copy(update={"column": "value", "skip": 0, "stamps": False, **own})

@@ -1,0 +1,117 @@
+"""Readings as people type them: checked, and asked for again rather than guessed."""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+
+# Units that say the same in other sizes: of each, how many of the first make one.
+_FAMILIES: tuple[dict[str, float], ...] = (
+    {"s": 1.0, "ms": 1e-3, "µs": 1e-6, "us": 1e-6, "min": 60.0, "h": 3600.0},
+    {"B": 1.0, "KiB": 2.0**10, "MiB": 2.0**20, "GiB": 2.0**30, "kB": 1e3, "MB": 1e6, "GB": 1e9},
+    {"Hz": 1.0, "kHz": 1e3, "MHz": 1e6, "GHz": 1e9},
+    {"W": 1.0, "mW": 1e-3, "kW": 1e3},
+)
+TIME_UNITS = tuple(_FAMILIES[0])
+_NUMBER = r"[-+−]?\d+(?:[.,]\d+)?"
+_TYPED = re.compile(rf"\s*({_NUMBER})\s*(?:\.\.\s*({_NUMBER})\s*)?([^\d\s!.,][^\s!]*)?\s*(!?)\s*")
+_ODD_FACTOR = 5.0
+
+
+class TypedError(ValueError):
+    """What was typed is not understood, or hardly true; says what would be right."""
+
+
+@dataclass(frozen=True)
+class TypedReading:
+    """A reading in the unit of its metric; a range has its ends, and its middle as value."""
+
+    value: float
+    low: float | None = None
+    high: float | None = None
+
+
+def convert(value: float, unit: str, wanted: str) -> float:
+    """A value in another unit.
+
+    Raises
+    ------
+    TypedError
+        When the units are not of one kind.
+    """
+    if unit == wanted:
+        return value
+    for family in _FAMILIES:
+        if unit in family and wanted in family:
+            return value * family[unit] / family[wanted]
+    raise TypedError(f'"{unit}" cannot be turned into "{wanted}"')
+
+
+def parse_number(text: str) -> float:
+    """A number with a decimal point or comma.
+
+    Raises
+    ------
+    TypedError
+        When a comma or point may just as well separate thousands.
+    """
+    if re.fullmatch(r"[-+−]?[1-9]\d{0,2}[,]\d{3}", text):
+        whole, part = text.split(",")
+        raise TypedError(f'"{text}" may be {whole}.{part} or {whole}{part}: write one of these')
+    return float(text.replace(",", ".").replace("−", "-"))
+
+
+def parse_typed(
+    text: str,
+    unit: str,
+    *,
+    plausible: tuple[float, float] | None = None,
+    fellows: float | None = None,
+) -> TypedReading:
+    """Understand a typed reading, such as "21,4", "21.4 s", "21400 ms" or "70..80".
+
+    Parameters
+    ----------
+    text
+        What was typed. An exclamation mark at its end keeps an unlikely value.
+    unit
+        The unit of the metric, which is taken where none is typed.
+    plausible
+        Lowest and highest value that can be true.
+    fellows
+        What the other readings are near, if there are any.
+
+    Raises
+    ------
+    TypedError
+        When it is not understood, or cannot or is not likely to be true.
+    """
+    match = _TYPED.fullmatch(text)
+    if match is None:
+        how = f"21.4, 21.4 {unit} or 70..80"
+        raise TypedError(f'"{text.strip()}" is not a number; type it like {how}')
+    ends = [parse_number(part) for part in match.group(1, 2) if part is not None]
+    values = [convert(end, match[3] or unit, unit) for end in ends]
+    if len(values) == 2 and values[0] >= values[1]:
+        raise TypedError(f'the range "{text.strip()}" does not go from low to high')
+    value = sum(values) / len(values)
+    if unit in TIME_UNITS and value <= 0:
+        raise TypedError(f"{value:g} {unit} is no duration")
+    if not match[4]:
+        _check_likely(value, unit, plausible, fellows)
+    return TypedReading(value, *values) if len(values) == 2 else TypedReading(value)
+
+
+def _check_likely(
+    value: float, unit: str, plausible: tuple[float, float] | None, fellows: float | None
+) -> None:
+    keep = "; type it with ! behind it to keep it"
+    if plausible is not None and not plausible[0] <= value <= plausible[1]:
+        raise TypedError(
+            f"{value:g} {unit} is outside of {plausible[0]:g} to {plausible[1]:g} {unit}{keep}"
+        )
+    if fellows is None or fellows * value <= 0:
+        return
+    if abs(math.log(value / fellows)) > math.log(_ODD_FACTOR):
+        raise TypedError(f"{value:g} {unit} where the others are near {fellows:.4g}{keep}")

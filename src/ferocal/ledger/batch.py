@@ -1,0 +1,170 @@
+"""Many readings at once: visits, runs and readings in one transaction."""
+
+from __future__ import annotations
+
+import secrets
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import sqlalchemy as sa
+
+from ferocal.ledger import schema
+from ferocal.ledger.packing import pack_trace
+from ferocal.ledger.records import Outcome, SessionRecord, Trace
+from ferocal.ledger.store import Ledger, facts_id, now
+
+Visit = tuple[str, dict[str, str], int | None, str, bool]
+
+
+@dataclass(frozen=True)
+class Batch:
+    """Readings to be recorded, with the runs and visits that they are of.
+
+    ``visits`` are configuration, levels, round, time ("" if unknown), and whether it is
+    known which runs belong to it. ``run_visit`` and ``reading_run`` are places in the lists
+    above them, ``reading_metric`` in ``metrics`` (workload, name, unit). ``columns`` are
+    value, samples, low, high and resolution of the readings, NaN where there is none.
+    ``traces`` are of the first run.
+    """
+
+    bench: str
+    visits: list[Visit]
+    run_visit: np.ndarray
+    run_workload: list[str]
+    run_number: list[int]
+    run_started: list[str]
+    run_excluded: list[str]
+    metrics: list[tuple[str, str, str]]
+    reading_run: np.ndarray
+    reading_metric: np.ndarray
+    columns: list[np.ndarray]
+    traces: list[Trace]
+    subjects: dict[str, Any] = field(default_factory=dict)
+
+
+def record_batch(ledger: Ledger, session: SessionRecord, batch: Batch) -> None:
+    """Record all of a batch, or nothing.
+
+    Raises
+    ------
+    LedgerError
+        When the ledger cannot be written.
+    """
+    with ledger.transaction() as connection:
+        session_id = ledger.insert(schema.session, connection, started_at=now(), **vars(session))
+        facts = facts_id(connection, [])
+        first_visit = _insert_visits(connection, batch, session_id, facts)
+        first_run = _insert_runs(connection, batch, first_visit)
+        _insert_readings(ledger, connection, batch, first_run)
+        for number, trace in enumerate(batch.traces, 1):
+            ledger.insert(schema.trace, connection, run_id=first_run, **pack_trace(trace, number))
+
+
+def _next_key(connection: sa.Connection, table: sa.Table) -> int:
+    return int(connection.scalar(sa.select(sa.func.max(table.c.id))) or 0) + 1
+
+
+def _uids(count: int) -> list[str]:
+    """Unique ids that ascend, which an index takes many times faster than random ones.
+
+    They differ in their beginnings, by which people name runs.
+    """
+    start, tail = secrets.randbelow(2**40 - count), secrets.token_hex(11)
+    return [f"{start + n:010x}{tail}" for n in range(count)]
+
+
+def _insert_visits(connection: sa.Connection, batch: Batch, session: int, facts: int) -> int:
+    first, time = _next_key(connection, schema.visit), now()
+    rows: list[dict[str, Any]] = [
+        {
+            "id": first + n,
+            "uid": uid,
+            "session_id": session,
+            "bench": batch.bench,
+            "configuration": name,
+            "levels": levels,
+            "round": number,
+            "position": n + 1,
+            "started_at": at or time,
+            "switching": 0.0,
+            "state": "active",
+            "checks": [],
+            "subjects": batch.subjects,
+            "remarks": [],
+            "facts_id": facts,
+            "known": known,
+        }
+        for n, (uid, (name, levels, number, at, known)) in enumerate(
+            zip(_uids(len(batch.visits)), batch.visits, strict=True)
+        )
+    ]
+    connection.execute(sa.insert(schema.visit), rows)
+    return first
+
+
+def _insert_runs(connection: sa.Connection, batch: Batch, first_visit: int) -> int:
+    first, time = _next_key(connection, schema.run), now()
+    columns = "id, uid, visit_id, workload, number, warmup, position, started_at, outcome"
+    # The rows of the driver itself: there may be a million.
+    connection.exec_driver_sql(
+        f"INSERT INTO run ({columns}) VALUES (?, ?, ?, ?, ?, 0, ?, ?, '{Outcome.OK}')",
+        [
+            (first + n, uid, first_visit + visit, workload, number, n + 1, at or time)
+            for n, (uid, visit, workload, number, at) in enumerate(
+                zip(
+                    _uids(len(batch.run_workload)),
+                    batch.run_visit.tolist(),
+                    batch.run_workload,
+                    batch.run_number,
+                    batch.run_started,
+                    strict=True,
+                )
+            )
+        ],
+    )
+    marks = [
+        {"run_id": first + n, "excluded": True, "reason": reason, "at": time, "uid": uid}
+        for n, (reason, uid) in enumerate(
+            zip(batch.run_excluded, _uids(len(batch.run_excluded)), strict=True)
+        )
+        if reason
+    ]
+    if marks:
+        connection.execute(sa.insert(schema.mark), marks)
+    return first
+
+
+def _insert_readings(
+    ledger: Ledger, connection: sa.Connection, batch: Batch, first_run: int
+) -> None:
+    used = np.unique(batch.reading_metric)
+    keys = np.zeros(len(batch.metrics), dtype=np.int64)
+    for n in used.tolist():
+        keys[n] = ledger.metric_id(connection, *batch.metrics[n])
+    rest: list[list[Any]] = [
+        [None] * len(column) if np.isnan(column).all() else
+        [None if np.isnan(v) else v for v in column.tolist()]
+        for column in batch.columns[1:]
+    ]  # fmt: skip
+    connection.exec_driver_sql(
+        "INSERT INTO reading (run_id, metric_id, value, samples, low, high, resolution) "
+        "VALUES (?, ?, ?, ?, ?, ?, ?)",
+        list(
+            zip(
+                (batch.reading_run + first_run).tolist(),
+                keys[batch.reading_metric].tolist(),
+                batch.columns[0].tolist(),
+                *rest,
+                strict=True,
+            )
+        ),
+    )
+
+
+def find_load(ledger: Ledger, digest: str) -> tuple[str, str] | None:
+    """When and from where a file of this digest was loaded before, if it was."""
+    c = schema.session.c
+    query = sa.select(c.started_at, c.source).where(c.digest == digest).limit(1)
+    rows = ledger.rows(query)
+    return (rows[0][0], rows[0][1]) if rows else None

@@ -1,0 +1,366 @@
+"""Readings from anywhere: by hand in a terminal, typed in one line, from files, and back."""
+
+from __future__ import annotations
+
+import json
+import random
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+import pexpect
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import ferocal as face
+from conftest import PROGRAM, Ferocal, surroundings
+from ferocal.exporting import export_readings
+from ferocal.intake.loading import Place, enter_values, load_files
+from ferocal.intake.tables import IntakeError
+from ferocal.intake.typed import TypedError, parse_typed
+from ferocal.opened import OpenedStudy
+from ferocal.study.load import load_study
+from test_measure import query
+
+STUDY = """
+[study]
+question = "Which is quicker?"
+margin = "5 %"
+rounds = 1
+runs = 2
+[bench.kiosk]
+facts = {{ screen = "L7" }}
+[factor.system.level.halden-4]
+{hold}
+[factor.system.level.halden-5]
+[workload.cold-start]
+instructions = "Switch it on."
+[workload.cold-start.metric.time]
+unit = "s"
+better = "lower"
+read = "stopwatch"
+[workload.idle-memory.metric.memory]
+unit = "MiB"
+better = "lower"
+plausible = [100, 9000]
+"""
+
+
+@pytest.fixture
+def kiosk(ferocal: Ferocal) -> Ferocal:
+    ferocal.write(STUDY.format(hold=""))
+    return ferocal
+
+
+def spawn(ferocal: Ferocal) -> pexpect.spawn[str]:
+    return pexpect.spawn(
+        PROGRAM, ["measure"], cwd=str(ferocal.directory), env=surroundings(), encoding="utf-8",
+        dimensions=(40, 120), timeout=30,
+    )  # fmt: skip
+
+
+def take_time(terminal: pexpect.spawn[str], key: str) -> None:
+    terminal.expect("ready")
+    terminal.send(" ")
+    terminal.expect("running")
+    terminal.send(" ")
+    terminal.expect("Enter keeps")
+    terminal.send(key)
+
+
+def type_value(terminal: pexpect.spawn[str], text: str) -> None:
+    terminal.expect("helps.*: ")
+    terminal.sendline(text)
+
+
+def end(terminal: pexpect.spawn[str], status: int) -> None:
+    terminal.expect(pexpect.EOF)
+    terminal.close()
+    assert terminal.exitstatus == status
+
+
+def test_an_operator_is_led_through_a_whole_session(kiosk: Ferocal) -> None:
+    kiosk.write(STUDY.format(hold='hold = "Start from the disk with Halden 4."'))
+    assert "operator, stopwatch" in kiosk("inspect").stdout
+    assert "do this: Start from the disk" in kiosk("measure", status=4).stderr
+    first, second = spawn(kiosk), None
+    # Whichever comes first: halden-4 is switched to by the operator, halden-5 by nobody.
+    if first.expect(["when it is done", "ready"]) == 0:
+        first.sendline("")
+        first.expect("ready")
+    first.send(" ")
+    first.expect("running")
+    first.send(" ")
+    first.expect("Enter keeps")
+    first.send("a")  # once more
+    take_time(first, "\r")
+    take_time(first, "d")  # a mistake: this run does not count
+    first.expect("why")
+    first.sendline("pressed too late")
+    type_value(first, "?")
+    first.expect("moves between the two")
+    type_value(first, "70..80")
+    first.expect("is outside of 100 to 9000 MiB")
+    type_value(first, "1,234")
+    first.expect("write one of these")
+    type_value(first, "0,5 GiB")
+    first.expect("run 2 of 2")
+    type_value(first, "51")
+    first.expect("outside of 100 to 9000")
+    type_value(first, "500..520")
+    first.expect("round 1 of 1")
+    first.expect(["when it is done", "ready"])
+    first.sendintr()
+    end(first, 130)
+    assert kiosk.json("readings", "--outcome", "failed")["runs"][0]["reason"] == "pressed too late"
+    second = spawn(kiosk)
+    if second.expect(["when it is done", "ready"]) == 0:
+        second.sendline("")
+        second.expect("ready")
+    second.send(" ")
+    second.expect("running")
+    second.send(" ")
+    second.expect("Enter keeps")
+    second.send("\r")
+    take_time(second, "\r")
+    type_value(second, "-")
+    second.expect("why")
+    second.sendline("no display")
+    type_value(second, "9999!")
+    second.expect("took 4 runs, 1 of them not valid")
+    end(second, 1)
+    rows = query(kiosk, "SELECT value, low, high, resolution FROM reading ORDER BY run_id")
+    assert len(rows) == 6
+    assert {row[3] for row in rows} == {0.15, None}
+    assert (510.0, 500.0, 520.0, None) in rows and (512.0, None, None, None) in rows
+    assert "coarse" in json.dumps(kiosk.json("compare", "--workload", "cold-start"))
+
+
+@given(st.floats(0.01, 9999), st.sampled_from(["s", "ms", "min"]), st.booleans())
+def test_typed_readings_are_converted_whatever_their_comma(
+    value: float, unit: str, comma: bool
+) -> None:
+    text = f"{value:.4f}"
+    typed = parse_typed(f" {text.replace('.', ',') if comma else text} {unit}", "s")
+    assert typed.value == pytest.approx(float(text) * {"s": 1, "ms": 0.001, "min": 60}[unit])
+
+
+@pytest.mark.parametrize(
+    "text", ["", "fast", "1.2.3", "80..70", "3 fps", "-4", "1,234", "0", "nan"]
+)
+def test_what_is_typed_wrong_is_asked_for_again(text: str) -> None:
+    with pytest.raises(TypedError):
+        parse_typed(text, "s")
+
+
+def test_an_unlikely_reading_is_kept_only_when_it_is_insisted_on() -> None:
+    assert parse_typed("214", "s", fellows=200.0).value == 214
+    with pytest.raises(TypedError, match="where the others are near 200"):
+        parse_typed("21.4", "s", fellows=200.0)
+    assert parse_typed("21.4!", "s", fellows=200.0).value == 21.4
+
+
+def test_readings_are_entered_in_one_line(kiosk: Ferocal) -> None:
+    kiosk("enter", "cold-start", "--configuration", "halden-5", "21,4", "21.2 s", "23000ms",
+          "--date", "2026-05-01T14:30+00:00", "--visit", "may", "--version", "3.1")  # fmt: skip
+    kiosk("enter", "cold-start", "--configuration", "halden-4", "25", "26..28", "27")
+    runs = kiosk.json("readings")["runs"]
+    assert sorted(run["values"]["time"]["value"] for run in runs) == [21.2, 21.4, 23, 25, 27, 27]
+    assert len({run["visit"] for run in runs}) == 4  # one of three runs, and three of one each
+    assert runs[0]["started_at"].startswith("2026-05-01T14:30")
+    error = kiosk("enter", "cold-strat", "1", "--configuration", "halden-5", status=2).stderr
+    assert 'did you mean "cold-start"' in error
+    for arguments in (["21.4 fps"], ["1", "x"], ["1", "--bench", "other"], ["1", "--date", "May"]):
+        kiosk("enter", "cold-start", *arguments, "--configuration", "halden-5", status=2)
+    assert len(kiosk.json("readings")["runs"]) == 6
+
+
+LONG = [
+    {"configuration": c, "workload": "cold-start", "metric": "time", "value": v, "round": r}
+    for r, (a, b) in enumerate([(25.5, 21.25), (26.0, 21.5), (25.0, 21.0)], 1)
+    for c, v in (("halden-4", a), ("halden-5", b))
+]
+CHANGE = float(np.exp(np.mean(np.log([21.25 / 25.5, 21.5 / 26.0, 21.0 / 25.0]))) - 1)
+
+
+def write_long(path: Path, kind: str) -> None:
+    frame = pd.DataFrame(LONG)
+    if kind == "csv":
+        frame.to_csv(path, index=False)
+    elif kind == "semicolon":
+        frame.to_csv(path, index=False, sep=";", decimal=",", encoding="cp1252")
+    elif kind == "utf-16":
+        frame.to_csv(path, index=False, sep="\t", encoding="utf-16")
+    elif kind == "json":
+        path.write_text(json.dumps({"readings": LONG}))
+    elif kind == "jsonl":
+        path.write_text("\n".join(map(json.dumps, LONG)))
+    elif kind == "parquet":
+        frame.to_parquet(path)
+    elif kind in ("xlsx", "ods"):
+        engine: Any = {"ods": "odf", "xlsx": "openpyxl"}[kind]
+        frame.to_excel(path, index=False, engine=engine)
+    elif kind == "factors":
+        frame.rename(columns={"configuration": "system"}).to_csv(path, index=False)
+    elif kind == "milliseconds":
+        frame.assign(value=frame["value"] * 1000, unit="ms").to_csv(path, index=False)
+    elif kind == "named":
+        frame.rename(columns={"configuration": "OS", "value": "took"}).to_csv(path, index=False)
+    elif kind == "wide":
+        wide = frame.pivot(index="round", columns="configuration", values="value").reset_index()
+        wide.insert(0, "test", "cold-start")
+        wide.assign(metric="time").to_csv(path, index=False)
+
+
+ENDINGS = {"json": "json", "jsonl": "jsonl", "parquet": "parquet", "xlsx": "xlsx", "ods": "ods"}
+KINDS = ["csv", "semicolon", "utf-16", *ENDINGS, "factors", "milliseconds", "named", "wide"]
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_files_of_every_kind_say_the_same(kiosk: Ferocal, kind: str) -> None:
+    path = kiosk.directory / f"scores.{ENDINGS.get(kind, 'csv')}"
+    write_long(path, kind)
+    named = ["configuration=OS", "value=took"] if kind == "named" else []
+    load_files(load_study(kiosk.directory), [path], columns=named)
+    (effect,) = face.open(kiosk.directory).effects()
+    assert effect.change == pytest.approx(CHANGE)
+    assert (effect.method, effect.rounds) == ("paired by round", 3)
+
+
+def test_loading_is_previewed_and_the_same_file_is_noticed(kiosk: Ferocal) -> None:
+    write_long(kiosk.directory / "scores.csv", "named")
+    named = ("--column", "configuration=OS", "--column", "value=took")
+    preview = kiosk("load", "scores.csv", *named, "--preview").stdout
+    assert "would record 6 readings of 6 runs in 6 visits" in preview and "25.5" in preview
+    assert not (kiosk.directory / "ledger.sqlite").exists()
+    assert "recorded 6 readings" in kiosk("load", "scores.csv", *named).stdout
+    assert "was loaded already" in kiosk("load", "scores.csv", *named, status=2).stderr
+    kiosk("load", "scores.csv", *named, "--again")
+    error = kiosk("load", "scores.csv", "--again", "--column", "value=tok", status=2).stderr
+    assert 'did you mean "took"' in error
+
+
+HEAD = "configuration,workload,metric,value,unit,round,run\n"
+ROW = "halden-5,cold-start,time,{},s,1,{}\n"
+
+
+@pytest.mark.parametrize(
+    ("content", "told"),
+    [
+        (b"", "is empty"),
+        (HEAD, "has a header and no readings"),
+        (HEAD + 'halden-5,"cold-start,time,3,s,1,1\n', "EOF inside string"),
+        (HEAD + ROW.format('"1,234.5"', 1), "line 2, value: \"1,234.5\" has a thousands separator"),
+        (HEAD + ROW.format(3, 1) + ROW.format("NaN", 2), 'line 3, value: "NaN" is not a number'),
+        (HEAD + ROW.format("inf", 1), "is not finite"),
+        (HEAD + ROW.format(-3, 1), "is negative, and is a time"),
+        (HEAD + ROW.format("", 1), "value: is empty"),
+        (HEAD + ROW.format(3, 1) * 2, 'line 3, run: run "1" of this visit'),
+        (HEAD + ROW.format(3, 1).replace("5,", "6,"), 'did you mean "halden-5"'),
+        (HEAD + ROW.format(3, 1).replace(",s,", ",fps,"), '"fps" cannot be turned into "s"'),
+        (HEAD + ROW.format(3, 1).replace(",1,", ",0,"), "is no round"),
+        ("a,b\n1,2\n", 'neither a column "value" nor columns named like'),
+        ("workload,metric,value\ncold-start,time,3\n", "no column tells the configuration"),
+    ],
+)  # fmt: skip
+def test_one_wrong_row_and_nothing_is_recorded(
+    kiosk: Ferocal, content: str | bytes, told: str
+) -> None:
+    study = load_study(kiosk.directory)
+    write_long(kiosk.directory / "good.csv", "csv")
+    load_files(study, [kiosk.directory / "good.csv"])
+    before = (kiosk.directory / "ledger.sqlite").read_bytes()
+    path = kiosk.directory / "bad.csv"
+    path.write_bytes(content if isinstance(content, bytes) else content.encode())
+    other = kiosk.directory / "other.csv"
+    other.write_text((kiosk.directory / "good.csv").read_text() + "\n")
+    with pytest.raises(IntakeError, match=r"bad\.csv") as caught:
+        load_files(study, [other, path])
+    assert told in str(caught.value)
+    assert (kiosk.directory / "ledger.sqlite").read_bytes() == before
+
+
+def test_damaged_files_are_told_without_a_traceback(kiosk: Ferocal) -> None:
+    write_long(kiosk.directory / "cut.parquet", "parquet")
+    whole = (kiosk.directory / "cut.parquet").read_bytes()
+    (kiosk.directory / "cut.parquet").write_bytes(whole[:-9])
+    (kiosk.directory / "x.json").write_text("[1, 2")
+    (kiosk.directory / "x.jsonl").write_text('{"value": 1}\n{"value"\n')
+    (kiosk.directory / "x.xlsx").write_bytes(b"no sheet")
+    for name, told in (
+        ("cut.parquet", "not a whole Parquet file"), ("x.json", "is not JSON"),
+        ("x.jsonl", "line 2: is not JSON"), ("x.xlsx", "as a spreadsheet"), ("no.csv", "No such"),
+    ):  # fmt: skip
+        assert told in kiosk("load", name, status=2).stderr
+    assert not (kiosk.directory / "ledger.sqlite").exists()
+
+
+def test_a_spreadsheet_becomes_a_study_with_verdicts_in_two_commands(ferocal: Ferocal) -> None:
+    rows = [("query", 100 + n % 3, 121 + n % 2) for n in range(6)]
+    rows += [("export", 50 + n % 2, 50 + n % 3) for n in range(6)]
+    pd.DataFrame(rows, columns=["test", "halden-4", "halden-5"]).to_excel(
+        ferocal.directory / "scores.xlsx", index=False
+    )
+    assert "with 24 readings" in ferocal("new", "s", "--from", "scores.xlsx").stdout
+    verdicts = {
+        e["workload"]: e["verdict"] for e in ferocal.json("compare", "--study", "s")["effects"]
+    }
+    assert verdicts == {"query": "better", "export": "equivalent"}
+    error = ferocal("new", "t", "--from", "scores.xlsx", "--baseline", "halden-3", status=2).stderr
+    assert 'did you mean "halden-' in error and not (ferocal.directory / "t").exists()
+    assert "left as it is" in ferocal("new", "s", "--from", "scores.xlsx", status=2).stderr
+
+
+def test_what_is_exported_loads_back_to_identical_effects(
+    demo: tuple[Ferocal, str], tmp_path: Path
+) -> None:
+    demo[0]("export", str(tmp_path / "out.csv"), "--traces", str(tmp_path / "traces"))
+    wanted = numbers_of(face.open(demo[0].directory))
+    for ending in ("csv", "json", "parquet"):
+        copy = Ferocal(tmp_path / ending)
+        copy.directory.mkdir()
+        copy.write((demo[0].directory / "study.toml").read_text())
+        output = tmp_path / f"out.{ending}"
+        assert export_readings(demo[0].directory, output) == 60 * (4 + 6 + 7) + 30 * 3
+        load_files(load_study(copy.directory), [output])
+        assert numbers_of(face.open(copy.directory)) == wanted
+    (trace, *_) = sorted((tmp_path / "traces").glob("r64+vulkan_dome-flight_*.parquet"))
+    copy("load", str(trace), "--trace", "frame-time", "--configuration", "r64+vulkan",
+         "--workload", "dome-flight", "--round", "6")  # fmt: skip
+    uid = trace.name.split("_")[3]
+    sql = "SELECT value FROM reading JOIN metric ON metric_id = metric.id "
+    sql += "JOIN run ON run_id = run.id"
+    original = query(demo[0], f"{sql} WHERE name LIKE 'frame-time/%' AND run.uid = '{uid}'")
+    again = query(copy, f"{sql} JOIN visit ON visit_id = visit.id WHERE round = 6")
+    assert len(again) == 6 and sorted(again) == sorted(original)
+
+
+def numbers_of(opened: OpenedStudy) -> str:
+    return repr(
+        [
+            (e.series, e.configuration, e.shift, e.p_adjusted, e.verdict, e.rounds, e.runs)
+            for e in opened.effects()
+        ]
+    )
+
+
+def test_random_studies_survive_export_and_load(kiosk: Ferocal, tmp_path: Path) -> None:
+    rng = random.Random(4)
+    study = load_study(kiosk.directory)
+    for number in range(30):
+        visit, at = rng.choice([(None, None), (f"v{rng.randrange(3)}", None), (None, 2)])
+        values = [f"{rng.uniform(1, 9):.6g}" for _ in range(rng.randrange(1, 4))]
+        name = ("halden-4", "halden-5")[number % 2]
+        enter_values(study, Place(name, "cold-start", "time", at, visit), values)
+    run = kiosk.json("readings")["runs"][3]["id"]
+    kiosk("exclude", run, "--reason", "late")
+    kiosk("export", "out.csv")
+    (tmp_path / "copy").mkdir()
+    copy = Ferocal(tmp_path / "copy")
+    copy.write(STUDY.format(hold=""))
+    copy("load", "../out.csv")
+    original = kiosk.json("compare")
+    assert copy.json("compare")["effects"] == original["effects"]
+    assert copy.json("compare")["excluded"] == 1 == original["excluded"]

@@ -1,0 +1,219 @@
+"""Traces: frame times and soaks, from runs to figures."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Ferocal
+from ferocal.analysis.effects import Setting
+from ferocal.analysis.estimation import estimate_effects
+from ferocal.analysis.frames import check_frames, count_stutters, from_stamps, summarise_frames
+from ferocal.analysis.soak import find_steps, summarise_soak
+from simulation import simulate, simulate_bursts, simulate_soak
+from test_measure import query
+
+GRAPHICS = Path(__file__).parent.parent / "examples" / "graphics-drivers"
+
+
+@given(st.lists(st.floats(1, 200), min_size=1, max_size=400), st.integers(0, 5))
+def test_lows_are_rates_at_percentiles_of_frame_time(times: list[float], cut: int) -> None:
+    array = np.array(times)
+    parts = [part for part in np.split(array, [len(array) * cut // 6]) if len(part)]
+    found = summarise_frames(parts, limit=33.3)
+    assert found.frames == len(times)
+    assert found.rate == pytest.approx(1000 * len(times) / array.sum())
+    assert found.low_1 == pytest.approx(1000 / np.quantile(array, 0.99))
+    assert found.low_01 == pytest.approx(1000 / np.quantile(array, 0.999))
+    slowest = np.sort(array)[-max(1, len(array) // 100) :]
+    assert found.slowest_1 == pytest.approx(1000 / slowest.mean())
+    assert found.over_limit == pytest.approx(100 * array[array > 33.3].sum() / array.sum())
+
+
+def test_stutters_are_counted_against_their_surroundings() -> None:
+    times = np.r_[np.full(500, 10.0), np.full(500, 30.0)]  # slower, but steady
+    assert count_stutters(times) == 0
+    times[[100, 700, 990]] = [21.0, 61.0, 59.0]
+    assert count_stutters(times) == 2
+    assert count_stutters(np.array([10.0, 10.0, 25.0])) == 1
+    # The average is of time, not of rates: half of the time at 100 fps, half at 10.
+    assert summarise_frames([np.r_[np.full(100, 10.0), np.full(10, 100.0)]]).rate == 55.0
+
+
+@pytest.mark.parametrize(
+    ("times", "told"),
+    [
+        ([], "0 frames"), ([16.0, np.nan], "frame 2 is not a number"), ([np.inf], "is infinite"),
+        ([16.0, -1.0], "frame 2 lasts -1 ms: time runs backwards"), ([0.0, 0.0], "all 2 frames"),
+        ([3.6e6], "lasts 3.6e+06 ms: a pause, or another unit"),
+    ],
+)  # fmt: skip
+def test_frames_that_cannot_be_are_refused(times: list[float], told: str) -> None:
+    with pytest.raises(ValueError) as caught:
+        check_frames(np.array(times), unit="ms", per_unit=1.0)
+    assert told in str(caught.value)
+    with pytest.raises(ValueError, match="time stamp 3 is earlier"):
+        from_stamps(np.array([0.0, 5.0, 4.0]))
+
+
+def test_drops_are_found_when_they_come_and_nothing_where_none_is() -> None:
+    rng = np.random.default_rng(5)
+    quiet = [{"drift": -0.10}, {"drift": -0.15}, {"correlation": 0.8}, {"spikes": 0.05}]
+    for settings in quiet:
+        assert not any(find_steps(*simulate_soak(rng, **settings)) for _ in range(15))
+    for _ in range(25):
+        at = float(rng.uniform(600, 2400))
+        (onset, back) = find_steps(*simulate_soak(rng, drop=0.2, at=at, until=at + 700))
+        assert abs(onset.at - at) <= 5 and abs(back.at - at - 700) <= 5
+        assert onset.after / onset.before == pytest.approx(0.8, abs=0.03)
+    found = summarise_soak(*simulate_soak(rng, drop=0.3, at=1800.0), "higher")
+    assert (found.onset, found.depth) == pytest.approx((1800, 0.3), rel=0.05)
+    assert np.isnan(found.recovery)
+    assert found.sustained == pytest.approx(0.7, abs=0.01) and found.bin == 10
+    time, value = simulate_soak(rng, drop=0.3, at=1800.0, until=2400.0)
+    upside = summarise_soak(time, 1e4 / value, "lower")
+    assert (upside.onset, upside.recovery) == pytest.approx((1800, 2400), abs=5)
+    short = summarise_soak(time[:120], value[:120], "higher")
+    assert short.bin < 10 and np.isnan(short.onset)
+
+
+def test_a_range_off_a_display_widens_the_interval_by_its_width() -> None:
+    readings = simulate(np.random.default_rng(7), rounds=6)
+    vague = type(readings)(**{**vars(readings), "width": 0.03 * readings.value})
+    sharp, wide = (estimate_effects(r, "base", Setting())[0] for r in (readings, vague))
+    assert wide.change == sharp.change
+    # By hand: a half width of 3 % on both sides adds 0.03 / sqrt(3) * sqrt(2) to the error.
+    error = [(e.shift.high - e.shift.low) / 2 / _quantile(e.shift.degrees) for e in (sharp, wide)]
+    assert error[1] ** 2 == pytest.approx(error[0] ** 2 + 2 * 0.03**2 / 3)
+    assert wide.shift.degrees > sharp.shift.degrees
+
+
+def _quantile(degrees: float) -> float:
+    from scipy import stats
+
+    return float(stats.t.ppf(0.975, degrees))
+
+
+TRACED = """
+[study]
+question = "Which is smoother?"
+margin = "5 %"
+rounds = 2
+runs = 1
+[factor.mode.level.off]
+[factor.mode.level.on]
+[workload.flight]
+shell = true
+command = '''{command}'''
+[workload.flight.metric.frame-time]
+kind = "frames"
+unit = "{unit}"
+limit = "20 ms"
+source = {source}
+"""
+LINES = "for i in 1 2 3 4; do echo 0.010; done; echo 0.040"
+FILE = "printf 'n;ms\\n0;500\\n1;10\\n2;10\\n3;40\\n' > frames.csv"
+
+
+@pytest.mark.parametrize(
+    ("command", "unit", "source", "rate"),
+    [
+        (LINES, "s", '{ output = "lines" }', 62.5),
+        ("seq 0 10 90", "ms", '{ output = "lines", stamps = true }', 100.0),
+        (FILE, "ms", '{ file = "frames.csv", column = "ms", skip = 1 }', 50.0),
+        (f"{FILE}; cp frames.csv frames2.csv", "ms",
+         '{ file = "frames*.csv", column = "ms", skip = 1 }', 50.0),
+    ],
+)  # fmt: skip
+def test_frames_are_read_from_output_and_files(
+    ferocal: Ferocal, command: str, unit: str, source: str, rate: float
+) -> None:
+    ferocal.write(TRACED.format(command=command, unit=unit, source=source))
+    ferocal("measure")
+    cells = {c["metric"]: c["centre"] for c in ferocal.json("frames")["cells"]}
+    assert cells["frame-time/rate"] == pytest.approx(rate)
+    assert set(cells) == {
+        f"frame-time/{part}"
+        for part in ("rate", "1%-low", "0.1%-low", "slowest-1%", "over-limit", "stutters")
+    }
+
+
+@pytest.mark.parametrize(
+    ("command", "source", "told"),
+    [
+        ("true", '{ file = "none.csv" }', "the workload wrote no none.csv"),
+        ("true", '{ file = "old.csv", column = "ms" }', "old.csv is from before this run"),
+        (FILE, '{ file = "frames.csv", column = "frame" }', 'no column "frame"; there are n, ms'),
+        ("echo fast", '{ output = "lines" }', "is 'fast', not a number"),
+        ("echo -- -5", '{ output = "lines" }', "time runs backwards"),
+    ],
+)
+def test_a_run_without_a_true_trace_is_a_failed_one(
+    ferocal: Ferocal, command: str, source: str, told: str
+) -> None:
+    (ferocal.directory / "old.csv").write_text("ms\n10\n")
+    command = command.replace("echo -- ", "echo ")
+    ferocal.write(TRACED.format(command=f"sleep 0.1; {command}", unit="ms", source=source))
+    ferocal("measure", "--rounds", "1", status=1)
+    assert told in ferocal.json("readings")["runs"][0]["reason"]
+
+
+def test_traces_are_compared_and_drawn(demo: tuple[Ferocal, str], tmp_path: Path) -> None:
+    ferocal = demo[0]
+    frames = ferocal.json("frames", "--chart", str(tmp_path / "f.png"))
+    effects = {(e["metric"], e["configuration"]): e for e in frames["effects"]}
+    stutters = effects["frame-time/stutters", "r61+vulkan"]
+    assert stutters["verdict"] == "worse" and "trade-off" in str(stutters["caveats"])
+    assert effects["frame-time/rate", "r61+vulkan"]["verdict"] == "better"
+    soak = ferocal("soak", "--chart", str(tmp_path / "s.svg"), "--configuration", "r64+opengl")
+    assert "rendering/last-quarter" in soak.stdout and "wrote" in soak.stdout
+    cells = ferocal.json("soak")["cells"]
+    onset = {c["configuration"]: c["centre"] for c in cells if c["metric"] == "rendering/onset"}
+    assert onset == pytest.approx({"r61+opengl": 2280, "r61+vulkan": 2280}, rel=0.03)
+    assert (tmp_path / "f.png").read_bytes().startswith(b"\x89PNG")
+    assert "r64+opengl" in (tmp_path / "s.svg").read_text()
+    assert "written as .png or .svg" in ferocal("soak", "--chart", "x.gif", status=2).stderr
+
+
+def test_studies_without_traces_say_so(small_study: Callable[..., Ferocal]) -> None:
+    error = small_study()("frames", status=2).stderr
+    assert 'declare one with kind = "frames"' in error
+    wild = simulate_bursts(np.random.default_rng(1), 10_000)
+    assert summarise_frames([wild]).low_1 < 0.75 * summarise_frames([wild]).rate
+
+
+def drivers_installed() -> bool:
+    """Whether the off-screen renderer can draw here at all."""
+    environment = {**os.environ, "EGL_PLATFORM": "surfaceless", "LIBGL_ALWAYS_SOFTWARE": "1"}
+    command = [sys.executable, str(GRAPHICS / "render.py"), "--renderer"]
+    done = subprocess.run(command, env=environment, capture_output=True, check=False)
+    return done.returncode == 0 and b"llvmpipe" in done.stdout
+
+
+def test_the_example_of_graphics_drivers(ferocal: Ferocal) -> None:
+    if not drivers_installed():
+        pytest.skip("needs moderngl, EGL and Mesa")
+    for name in ("study.toml", "render.py"):
+        (ferocal.directory / name).write_bytes((GRAPHICS / name).read_bytes())
+    text = (ferocal.directory / "study.toml").read_text()
+    ferocal.write(text.replace("runs = 2", "runs = 1").replace('"100"', '"20"'))
+    ferocal("measure", "--rounds", "2")
+    effects = {(e["metric"], e["configuration"]): e for e in ferocal.json("frames")["effects"]}
+    assert effects["frame-time/rate", "softpipe"]["change"] < -0.5
+    # The same picture under all drivers, or a caveat would say that the workload differs.
+    codes = {c["code"] for e in effects.values() for c in e["caveats"]}
+    assert "workload-differs" not in codes and "short-capture" in codes
+    renderers = query(ferocal, "SELECT DISTINCT configuration, checks FROM visit")
+    assert "zink" in dict(renderers)["over-vulkan"] and "softpipe" in dict(renderers)["softpipe"]
+    # A driver that ignores the setting is found out.
+    ferocal.write(text.replace('GALLIUM_DRIVER = "softpipe"', 'GALLIUM_DRIVER = "llvmpipe"'))
+    error = ferocal("measure", "--rounds", "3", "--only", "softpipe", status=1).stderr
+    assert 'driver=softpipe is not active: expected equals "softpipe", seen "llvmpipe' in error
