@@ -20,7 +20,8 @@ Study = Callable[..., Ferocal]
 
 
 def codes(ferocal: Ferocal) -> set[str]:
-    return {c["code"] for e in ferocal.json("compare")["effects"] for c in e["caveats"]}
+    effects = face.open(ferocal.directory).effects()
+    return {caveat.code for effect in effects for caveat in effect.caveats}
 
 
 def test_a_single_visit_is_decided_by_a_noise_floor_of_an_earlier_study(
