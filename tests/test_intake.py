@@ -238,6 +238,10 @@ def test_loading_is_previewed_and_the_same_file_is_noticed(kiosk: Ferocal) -> No
     assert "recorded 6 readings" in kiosk("load", "scores.csv", *named).stdout
     assert "was loaded already" in kiosk("load", "scores.csv", *named, status=2).stderr
     kiosk("load", "scores.csv", *named, "--again")
+    twice = (kiosk.directory / "scores.csv").read_text() + "halden-5,cold-start,time,21.25,1\n"
+    (kiosk.directory / "twice.csv").write_text(twice)
+    told = kiosk("load", "twice.csv", *named, "--preview").stdout
+    assert "rows that repeat another one: 1; they count as runs of their own" in told
     error = kiosk("load", "scores.csv", "--again", "--column", "value=tok", status=2).stderr
     assert 'did you mean "took"' in error
 

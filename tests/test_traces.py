@@ -183,6 +183,14 @@ def test_traces_are_compared_and_drawn(demo: tuple[Ferocal, str], tmp_path: Path
     assert "written as .png or .svg" in ferocal("soak", "--chart", "x.gif", status=2).stderr
 
 
+def test_a_short_soak_says_what_is_scaled(ferocal: Ferocal) -> None:
+    text = TRACED.format(command="seq 101 220", unit="ms", source='{ output = "lines" }')
+    text = text.replace('kind = "frames"', 'kind = "soak"\nbetter = "higher"')
+    ferocal.write(text.replace('limit = "20 ms"\n', ""))
+    ferocal("measure")
+    assert "medians of 4.96 s stand for those of 10 s" in ferocal("soak").stdout
+
+
 def test_studies_without_traces_say_so(small_study: Callable[..., Ferocal]) -> None:
     error = small_study()("frames", status=2).stderr
     assert 'declare one with kind = "frames"' in error

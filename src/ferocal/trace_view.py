@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ferocal.analysis.curves import FrameCollector, FrameCurve, SoakCurve, soak_curve
+from ferocal.analysis.soak import BIN, bin_width
 from ferocal.comparison import Selection
 from ferocal.errors import UsageError
 from ferocal.ledger.opening import open_ledger
@@ -70,6 +71,27 @@ def frame_curves(
                 own.add(row.columns["value"])
     names = [configuration.name for configuration in study.configurations]
     return [collectors[name].curve() for name in names if name in collectors]
+
+
+def odd_bins(
+    study: Study, directory: Path, found: Sequence[TraceMetric], selection: Selection
+) -> list[str]:
+    """What to say of soaks that are too short or too coarse for medians of ten seconds."""
+    said = []
+    for one in found:
+        widths = {
+            bin_width(row.columns["time"] - row.columns["time"][0])
+            for own in _rows_by_configuration(study, directory, one, selection).values()
+            for row in own
+        }
+        odd = sorted(width for width in widths if width != BIN)
+        if odd:
+            span = f"{odd[0]:.3g}" if len(odd) == 1 else f"{odd[0]:.3g} to {odd[-1]:.3g}"
+            said.append(
+                f"{one.workload} {one.name}: traces are short or coarse, so medians of {span} s "
+                f"stand for those of {BIN:g} s; onsets are less certain"
+            )
+    return said
 
 
 def soak_curves(

@@ -92,6 +92,11 @@ def _load(
             f"{one.path}: {verb} {counted(counts['readings'], 'reading')} of "
             f"{counted(counts['runs'], 'run')} in {counted(counts['visits'], 'visit')}"
         )
+        if one.twins:
+            click.echo(
+                f"  rows that repeat another one: {one.twins:,}; they count as runs of their own, so "
+                "take them out if they are copies, or name the runs in a column `run`"
+            )
         if preview:
             _show(study, one)
     click.echo(

@@ -35,7 +35,7 @@ def show_traces(
     """Print the table and the comparison of all metrics of a kind, and draw the chart."""
     import ferocal
     from ferocal.comparison import Selection
-    from ferocal.trace_view import find_trace_metrics
+    from ferocal.trace_view import find_trace_metrics, odd_bins
 
     opened = ferocal.open(directory)
     found = find_trace_metrics(opened.study, kind, workloads)
@@ -46,6 +46,9 @@ def show_traces(
         _print_object(comparison, selection)
     else:
         _show(comparison, selection)
+        if kind == "soak":
+            for text in odd_bins(opened.study, directory, found, replace(selection, workloads=())):
+                click.echo(text)
     if chart is not None:
         _draw(comparison, found, replace(selection, workloads=()), chart, as_json)
 

@@ -23,11 +23,23 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Loaded:
-    """What a file holds for a study, and how much of it was recorded."""
+    """What a file holds for a study, and how much of it was recorded.
+
+    ``twins`` counts readings that are the same as another in all that is told of them.
+    """
 
     path: Path
     intake: Intake
     counts: dict[str, int]
+
+    @property
+    def twins(self) -> int:
+        """Readings without a named run that repeat another one."""
+        import pandas as pd
+
+        own = {name: column for name, column in vars(self.intake).items() if name != "samples"}
+        repeated = pd.DataFrame(own).duplicated().to_numpy()
+        return int(np.sum(repeated & np.equal(self.intake.run, "").astype(bool)))
 
 
 def read_intake(study: Study, path: Path, columns: Sequence[str] = ()) -> Intake:
