@@ -94,7 +94,8 @@ def _load(
         )
         if one.twins:
             click.echo(
-                f"  rows that repeat another one: {one.twins:,}; they count as runs of their own, so "
+                f"  rows that repeat another one: {one.twins:,}; they count as runs of "
+                "their own; "
                 "take them out if they are copies, or name the runs in a column `run`"
             )
         if preview:
