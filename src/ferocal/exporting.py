@@ -21,6 +21,10 @@ if TYPE_CHECKING:
     from ferocal.ledger.store import Ledger
 
 _FORMATS = (".csv", ".json", ".parquet")
+_COLUMNS = (
+    "bench", "configuration", "round", "visit", "known", "key", "run", "started_at", "workload",
+    "metric", "unit", "value", "low", "high", "samples", "resolution",
+)  # fmt: skip
 
 
 def export_readings(directory: Path, output: Path) -> int:
@@ -63,7 +67,7 @@ def readings_frame(study: Study, ledger: Ledger) -> pd.DataFrame:
     query = (
         sa.select(
             visit.bench, visit.configuration, visit.round, visit.uid, visit.known,
-            run.id, run.uid, run.number, run.started_at, metric.workload, metric.name, metric.unit,
+            run.id, run.uid, run.started_at, metric.workload, metric.name, metric.unit,
             reading.value, reading.low, reading.high, reading.samples, reading.resolution,
         )
         .join_from(schema.reading, schema.run).join(schema.visit).join(schema.metric)
@@ -71,33 +75,21 @@ def readings_frame(study: Study, ledger: Ledger) -> pd.DataFrame:
         .order_by(visit.started_at, visit.id, run.position, metric.id)
     )  # fmt: skip
     excluded = read_excluded(ledger)
-    better = {(w, name): m.better for w, name, m in study.metrics()}
     levels = {c.name: c.levels for c in study.configurations}
-    rows = [
-        {
-            "bench": row[0],
-            "configuration": row[1],
-            **{f"factor:{f}": level for f, level in levels.get(row[1], {}).items()},
-            "round": row[2],
-            # Of a visit that nobody knows only the run is told.
-            "visit": row[3] if row[4] else None,
-            "run": row[6],
-            "started_at": row[8],
-            "workload": row[9],
-            "metric": row[10],
-            "unit": row[11],
-            "better": better.get((row[9], row[10])),
-            "value": row[12],
-            "low": row[13],
-            "high": row[14],
-            "samples": row[15],
-            "resolution": row[16],
-            "excluded": excluded.get(row[5]),
-        }
-        for row in ledger.rows(query)
-    ]
-    frame = pd.DataFrame(rows)
-    return frame.astype({"round": "Int64", "samples": "Int64"}) if rows else frame
+    better = {(w, name): m.better for w, name, m in study.metrics()}
+    frame = pd.DataFrame(ledger.rows(query), columns=[*_COLUMNS])
+    if not len(frame):
+        return frame
+    # Of a visit that nobody knows only the run is told.
+    frame["visit"] = frame["visit"].where(frame["known"].astype(bool), None)
+    frame["excluded"] = [excluded.get(key) for key in frame["key"]]
+    pairs = zip(frame["workload"], frame["metric"], strict=True)
+    frame["better"] = [better.get(pair) for pair in pairs]
+    for factor in study.file.factor:
+        own = [levels.get(name, {}).get(factor) for name in frame["configuration"]]
+        frame[f"factor:{factor}"] = own
+    frame = frame.drop(columns=["known", "key"])
+    return frame.astype({"round": "Int64", "samples": "Int64"})
 
 
 def export_traces(directory: Path, folder: Path) -> int:

@@ -8,24 +8,42 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ferocal.cli.common import make_console, print_json
+from ferocal.cli.common import Function, json_option, make_console, print_json, study_option
 
 if TYPE_CHECKING:
     from ferocal.comparison import Comparison, Selection
     from ferocal.trace_view import TraceMetric
 
-chart_option = click.option(
-    "--chart",
-    type=click.Path(path_type=Path, dir_okay=False),
-    metavar="FILE",
-    help="Write a figure, as .png or .svg.",
+_OPTIONS = (
+    study_option,
+    json_option,
+    click.option("--against", metavar="NAME", help="Compare with this configuration instead."),
+    click.option(
+        "--configuration", "configurations", multiple=True, metavar="NAME", help="Only it."
+    ),
+    click.option(
+        "--workload", "workloads", multiple=True, metavar="NAME", help="Only this workload."
+    ),
+    click.option(
+        "--chart",
+        type=click.Path(path_type=Path, dir_okay=False),
+        metavar="FILE",
+        help="Write a figure, as .png or .svg.",
+    ),
 )
 
 
+def trace_options(function: Function) -> Function:
+    """The options of a command that shows traces."""
+    for option in _OPTIONS[::-1]:
+        function = option(function)
+    return function
+
+
 def show_traces(
-    directory: Path,
     kind: str,
     *,
+    directory: Path,
     against: str | None,
     configurations: tuple[str, ...],
     workloads: tuple[str, ...],

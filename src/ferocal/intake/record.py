@@ -31,24 +31,13 @@ def make_batch(intake: Intake, study: Study, traces: Sequence[Trace] = ()) -> Ba
     of their own each, which is marked. Without a named run, the n-th reading of a metric
     in a visit belongs to its n-th run. Traces are of the first run.
     """
-    import pandas as pd
-
     metrics = study.metrics()
     workloads = [workload for workload, _, _ in metrics]
     codes = {name: n for n, name in enumerate(study.workloads)}
     workload_of = np.array([codes[w] for w in workloads])[intake.series_of]
     rounds = np.nan_to_num(intake.round, nan=-1).astype(np.int64)
     known = (rounds > 0) | ~np.equal(intake.visit, "").astype(bool)
-    frame = pd.DataFrame(
-        {"c": intake.configuration_of, "r": rounds, "v": intake.visit, "w": workload_of}
-    )
-    place = frame.assign(s=intake.series_of).groupby(["c", "r", "v", "s"], sort=False).cumcount()
-    unnamed = np.equal(intake.run, "").astype(bool)
-    frame["run"] = np.where(unnamed, (place + 1).astype(str), intake.run)
-    frame["unnamed"] = unnamed
-    run_of = frame.groupby(["c", "r", "v", "w", "run", "unnamed"], sort=False).ngroup().to_numpy()
-    frame["own"] = np.where(known, -1, run_of)
-    visit_of = frame.groupby(["c", "r", "v", "own"], sort=False).ngroup().to_numpy()
+    visit_of, run_of, names_of_runs = _group(intake, workload_of, rounds, known)
     first_of_run = np.unique(run_of, return_index=True)[1]
     first_of_visit = np.unique(visit_of, return_index=True)[1]
     names = [c.name for c in study.configurations]
@@ -68,7 +57,7 @@ def make_batch(intake: Intake, study: Study, traces: Sequence[Trace] = ()) -> Ba
         ],
         run_visit=visit_of[first_of_run],
         run_workload=[workloads[s] for s in intake.series_of[first_of_run].tolist()],
-        run_number=_numbers(frame["run"].to_numpy(dtype=object)[first_of_run]),
+        run_number=_numbers(names_of_runs[first_of_run]),
         run_started=intake.started_at[first_of_run].tolist(),
         run_excluded=intake.excluded[first_of_run].tolist(),
         metrics=[(workload, name, metric.unit) for workload, name, metric in metrics],
@@ -77,6 +66,24 @@ def make_batch(intake: Intake, study: Study, traces: Sequence[Trace] = ()) -> Ba
         columns=[intake.value, intake.samples, intake.low, intake.high, intake.resolution],
         traces=list(traces),
     )
+
+
+def _group(
+    intake: Intake, workload_of: np.ndarray, rounds: np.ndarray, known: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """For every reading its visit and its run, in order of appearance, and what that is called."""
+    import pandas as pd
+
+    frame = pd.DataFrame(
+        {"c": intake.configuration_of, "r": rounds, "v": intake.visit, "w": workload_of}
+    )
+    place = frame.assign(s=intake.series_of).groupby(["c", "r", "v", "s"], sort=False).cumcount()
+    frame["unnamed"] = np.equal(intake.run, "").astype(bool)
+    frame["run"] = np.where(frame["unnamed"], (place + 1).astype(str), intake.run)
+    run_of = frame.groupby(["c", "r", "v", "w", "run", "unnamed"], sort=False).ngroup().to_numpy()
+    frame["own"] = np.where(known, -1, run_of)
+    visit_of = frame.groupby(["c", "r", "v", "own"], sort=False).ngroup().to_numpy()
+    return visit_of, run_of, frame["run"].to_numpy(dtype=object)
 
 
 def _numbers(texts: np.ndarray) -> list[int]:
