@@ -35,8 +35,9 @@ def surroundings() -> dict[str, str]:
 class Ferocal:
     """Runs the installed program in a directory, as a user would."""
 
-    def __init__(self, directory: Path) -> None:
+    def __init__(self, directory: Path, *, patience: float = 240) -> None:
         self.directory = directory
+        self._patience = patience
 
     def __call__(
         self, *arguments: str, status: int = 0, **environment: str
@@ -47,7 +48,7 @@ class Ferocal:
             env={**surroundings(), **environment},
             capture_output=True,
             encoding="utf-8",
-            timeout=120,
+            timeout=self._patience,
             check=False,
         )
         told = f"{arguments}\n--- out\n{done.stdout}\n--- err\n{done.stderr}"
@@ -86,8 +87,8 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[Ferocal, str]:
     directory, told = shared / "demo", shared / "demo.txt"
     with FileLock(shared / "demo.lock"):
         if not told.exists():
-            directory.mkdir()
-            told.write_text(Ferocal(directory)("demo", ".").stdout, encoding="utf-8")
+            directory.mkdir(exist_ok=True)
+            told.write_text(Ferocal(directory, patience=600)("demo", ".").stdout, encoding="utf-8")
     return Ferocal(directory), told.read_text(encoding="utf-8")
 
 

@@ -155,13 +155,13 @@ class Ledger:
                     )
                 )
 
-    def close_interrupted(self) -> int:
+    def close_interrupted(self, reason: str = "Ferocal was ended during this run") -> int:
         """Mark runs that were never ended as interrupted; returns how many."""
         with self.transaction() as connection:
             result = connection.execute(
                 sa.update(schema.run)
                 .where(schema.run.c.outcome == Outcome.RUNNING)
-                .values(outcome=Outcome.INTERRUPTED, reason="Ferocal was ended during this run")
+                .values(outcome=Outcome.INTERRUPTED, reason=reason)
             )
             return result.rowcount
 

@@ -125,7 +125,12 @@ class Session:
                 self._attempt_all(missed, rounds, summary)
         except StopSessionError:
             summary.stopped = True
+        except HoldError:
+            self._ledger.close_interrupted("no operator was there")
+            raise
         except KeyboardInterrupt:
+            # Wherever in a run it came.
+            self._ledger.close_interrupted("interrupted with Ctrl-C")
             summary.interrupted = True
         return summary
 
@@ -252,7 +257,7 @@ class Session:
         before = self._conditions(environment)
         began_ns = time.time_ns()
         run_id = self._ledger.begin_run(visit.id, slot, visit.runs, warmup=warmup)
-        completed, others = self._execute(run_id, invocation)
+        completed, others = self._execute(invocation)
         conditions = {"before": before, "after": self._conditions(environment), **others}
         ending = conclude(
             slot.workload,
@@ -268,7 +273,7 @@ class Session:
         if visit.failed:
             ending = replace(ending, outcome=Outcome.NOT_ACTIVE, values=())
         elif workload.asked and not warmup and ending.outcome == Outcome.OK:
-            ending = self._ask(run_id, ending, slot, workload)
+            ending = self._hand.complete(ending, slot, workload)
         self._ledger.end_run(run_id, replace(ending, conditions=conditions))
         return ending
 
@@ -276,30 +281,15 @@ class Session:
         """Take a run that an operator does, and record it."""
         before = self._conditions(visit.context)
         run_id = self._ledger.begin_run(visit.id, slot, visit.runs, warmup=False)
-        ending = self._ask(run_id, Ending(Outcome.OK), slot, workload)
+        ending = self._hand.complete(Ending(Outcome.OK), slot, workload)
         conditions = {"before": before, "after": self._conditions(visit.context)}
         self._ledger.end_run(run_id, replace(ending, conditions=conditions))
         return ending
 
-    def _ask(self, run_id: int, ending: Ending, slot: Slot, workload: Workload) -> Ending:
-        """What the operator read; when there is none, the run ends as interrupted."""
-        try:
-            return self._hand.complete(ending, slot, workload)
-        except HoldError:
-            self._ledger.end_run(run_id, Ending(Outcome.INTERRUPTED, "no operator was there"))
-            raise
-        except KeyboardInterrupt:
-            self._ledger.end_run(run_id, Ending(Outcome.INTERRUPTED, "interrupted with Ctrl-C"))
-            raise
-
-    def _execute(self, run_id: int, invocation: Invocation) -> tuple[Completed, dict[str, Any]]:
+    def _execute(self, invocation: Invocation) -> tuple[Completed, dict[str, Any]]:
         """Run to the end; what came of it, and how busy others were meanwhile."""
         self._meter.begin()
-        try:
-            completed = self._executor.run(invocation)
-        except KeyboardInterrupt:
-            self._ledger.end_run(run_id, Ending(Outcome.INTERRUPTED, "interrupted with Ctrl-C"))
-            raise
+        completed = self._executor.run(invocation)
         share, names = self._meter.end(completed.cpu)
         return completed, {"busy share of others": share, "busiest others": names}
 
