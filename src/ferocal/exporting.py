@@ -9,9 +9,8 @@ import sqlalchemy as sa
 
 from ferocal.errors import FerocalError, UsageError
 from ferocal.ledger import schema
-from ferocal.ledger.extract import read_excluded
+from ferocal.ledger.extract import COUNTS, read_excluded
 from ferocal.ledger.opening import open_ledger
-from ferocal.ledger.records import Outcome
 from ferocal.report.json_form import dumps
 from ferocal.study.load import Study, load_study
 
@@ -71,7 +70,7 @@ def readings_frame(study: Study, ledger: Ledger) -> pd.DataFrame:
             reading.value, reading.low, reading.high, reading.samples, reading.resolution,
         )
         .join_from(schema.reading, schema.run).join(schema.visit).join(schema.metric)
-        .where(run.outcome == Outcome.OK, sa.not_(run.warmup), visit.state == "active")
+        .where(*COUNTS)
         .order_by(visit.started_at, visit.id, run.position, metric.id)
     )  # fmt: skip
     excluded = read_excluded(ledger)
@@ -106,7 +105,7 @@ def export_traces(directory: Path, folder: Path) -> int:
     query = (
         sa.select(trace.id, visit.configuration, run.workload, trace.metric, run.uid, trace.number)
         .join_from(schema.trace, schema.run).join(schema.visit)
-        .where(run.outcome == Outcome.OK, sa.not_(run.warmup), visit.state == "active")
+        .where(*COUNTS)
         .order_by(trace.id)
     )  # fmt: skip
     with open_ledger(directory) as ledger:

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from ferocal.analysis.caveats import Caveat
+from ferocal.analysis.caveats import Caveat, sized
 from ferocal.analysis.readings import Readings, Scale, Series, choose_scales, to_scale
 from ferocal.analysis.segments import FloatArray, IntArray, Segments, find_segments, sort_within
 
@@ -61,6 +61,10 @@ class Arms:
         """The readings of an arm."""
         start = int(self.arms.starts[arm])
         return slice(start, start + int(self.arms.counts[arm]))
+
+    def sized(self, series: int, shift: float) -> str:
+        """A difference of a series on the scale of the analysis, for a sentence."""
+        return sized(shift, self.scales[series], self.readings.series[series].unit)
 
     def find(self, arm: int, code: str, seen: str) -> Finding:
         """A finding on an arm."""

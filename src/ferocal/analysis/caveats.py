@@ -2,7 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from ferocal.analysis.readings import Scale
+
 
 # What to do about each; the keys are the stable codes.
 ADVICE = {
@@ -72,11 +78,6 @@ class Caveat:
         return f"{self.seen[0].upper()}{self.seen[1:]}: {self.advice}."
 
 
-def counted(count: int, noun: str) -> str:
-    """A count with its noun, "1 round" or "3 rounds"."""
-    return f"{count:,} {noun}" if count == 1 else f"{count:,} {noun}s"
-
-
 def percentage(share: float) -> str:
     """A share as a signed percentage of two significant digits."""
     value = 100 * share
@@ -84,6 +85,8 @@ def percentage(share: float) -> str:
     return f"{digits} %".replace("-", "\N{MINUS SIGN}")
 
 
-def listed(names: list[str]) -> str:
-    """Names in one piece: "a", "a and b", "a, b and c"."""
-    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
+def sized(shift: float, scale: Scale, unit: str) -> str:
+    """A difference on the scale of the analysis, such as "+3.4 %" or "−2 W"."""
+    if scale == "ratio":
+        return percentage(math.expm1(shift))
+    return f"{shift:+.2g} {unit}".replace("-", "\N{MINUS SIGN}")

@@ -6,13 +6,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.special import stdtr
 
 from ferocal.analysis.arms import LEVEL
-from ferocal.analysis.caveats import Caveat, listed
+from ferocal.analysis.caveats import Caveat
 from ferocal.analysis.readings import NO_ROUND
 from ferocal.analysis.segments import FloatArray, IntArray
-from ferocal.analysis.student import combine_errors
+from ferocal.analysis.student import combine_errors, t_interval
+from ferocal.wording import listed
 
 # Smaller differences of these are not worth a word, however certain they are.
 LEAST_DIFFERENCE = {
@@ -98,9 +98,8 @@ def _unpaired(
 
 
 def _test(difference: float, error: float, degrees: float) -> tuple[float, float]:
-    if error == 0:
-        return difference, float(difference == 0)
-    return difference, float(2 * stdtr(degrees, -abs(difference) / error))
+    columns = (np.atleast_1d(value) for value in (difference, error, degrees))
+    return difference, float(t_interval(*columns).p_value[0])
 
 
 def _differing_words(conditions: Conditions, arm: int, base: int) -> list[Caveat]:

@@ -10,7 +10,7 @@ import numpy as np
 
 from ferocal.analysis.frames import summarise_frames
 from ferocal.analysis.segments import FloatArray, find_segments
-from ferocal.analysis.soak import bin_width, summarise_soak
+from ferocal.analysis.soak import bin_medians, bin_width, summarise_soak
 
 _EDGES = 10.0 ** np.linspace(-1, 4.5, 1101)  # ms
 _LINE_POINTS = 500
@@ -101,9 +101,8 @@ def soak_curve(
     length = max(int((time[-1] - time[0]) / width) + 1 for time, _ in runs)
     table = np.full((len(runs), length), np.nan)
     for row, (time, value) in zip(table, runs, strict=True):
-        number = np.floor((time - time[0]) / width).astype(np.int64)
-        bins = find_segments([number])
-        row[number[bins.starts]] = bins.median(value)
+        starts, medians = bin_medians(time - time[0], value, width)
+        row[np.rint(starts / width).astype(np.int64)] = medians
     found = [summarise_soak(time, value, better) for time, value in runs]
     present = ~np.isnan(table).all(axis=0)
     table = table[:, present]

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 
 from ferocal.analysis import extremes, spread, trends
 from ferocal.analysis.arms import Finding, sort_into_arms
-from ferocal.analysis.caveats import Caveat, counted, percentage
+from ferocal.analysis.caveats import Caveat, sized
 from ferocal.analysis.comparability import (
     Circumstances,
     find_differences,
@@ -18,6 +18,7 @@ from ferocal.analysis.effects import Effect, control_failures
 from ferocal.analysis.losses import Losses, find_losses
 from ferocal.analysis.readings import Readings, summarise_visits
 from ferocal.analysis.verdicts import CHANGED
+from ferocal.wording import counted
 
 
 @dataclass(frozen=True)
@@ -114,12 +115,10 @@ def _by_place(readings: Readings, findings: Iterable[Finding]) -> dict[_Place, l
 def _between_sides(effect: Effect, context: Context) -> list[Caveat]:
     """Caveats that hold for every metric of a workload under a configuration."""
     own, base = (context.circumstances.get(n) for n in (effect.configuration, effect.baseline))
-    workload = effect.series.workload
-    found = []
-    if own is not None and base is not None:
-        explained = context.explained.get(effect.configuration, ())
-        found += find_differences(own, base, workload, explained)
-    return found
+    if own is None or base is None:
+        return []
+    explained = context.explained.get(effect.configuration, ())
+    return find_differences(own, base, effect.series.workload, explained)
 
 
 def _of_metric(effect: Effect, context: Context) -> list[Caveat]:
@@ -159,11 +158,7 @@ def _trade_offs(effects: Sequence[Effect]) -> dict[int, Caveat]:
 
 
 def _told(effect: Effect) -> str:
-    change = (
-        percentage(effect.change)
-        if effect.scale == "ratio"
-        else f"{effect.change:+.2g} {effect.series.unit}".replace("-", "\N{MINUS SIGN}")
-    )
+    change = sized(effect.shift.mean, effect.scale, effect.series.unit)
     return f"{effect.series.metric} ({change})"
 
 

@@ -16,9 +16,8 @@ from ferocal.analysis.looks import LookPlan
 from ferocal.analysis.power import MOST_ROUNDS, rounds_to_decide
 from ferocal.analysis.readings import (
     Readings,
-    Scale,
-    Series,
     choose_scales,
+    margin_on_scale,
     reading_uncertainty,
     summarise_visits,
 )
@@ -69,13 +68,6 @@ def estimate_effects(
     return analysis.effects()
 
 
-def unit_margin(series: Series, scale: Scale) -> float:
-    """The margin on the scale of the analysis; NaN where a share does not apply."""
-    if scale == "ratio":
-        return float(np.log1p(series.margin))
-    return float("nan") if series.unit_margin is None else series.unit_margin
-
-
 @dataclass(frozen=True)
 class _Judgement:
     """Verdicts of the rows of a table of contrasts; ``level`` is that of each test."""
@@ -96,7 +88,10 @@ class _Analysis:
         self.scales = choose_scales(readings)
         self._floors: dict[int, NoiseFloor | None] = {}
         self.margin = np.array(
-            [unit_margin(s, scale) for s, scale in zip(readings.series, self.scales, strict=True)]
+            [
+                margin_on_scale(s, scale)
+                for s, scale in zip(readings.series, self.scales, strict=True)
+            ]
         )
         self.higher = np.array([series.better == "higher" for series in readings.series])
         self.family = np.array([int(series.primary) for series in readings.series])

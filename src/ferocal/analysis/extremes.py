@@ -8,10 +8,11 @@ from collections.abc import Sequence
 import numpy as np
 
 from ferocal.analysis.arms import Arms, Finding
-from ferocal.analysis.caveats import Caveat, counted
+from ferocal.analysis.caveats import Caveat
 from ferocal.analysis.effects import Effect
 from ferocal.analysis.readings import Readings
 from ferocal.analysis.segments import FloatArray, find_segments
+from ferocal.wording import counted
 
 # Refresh rates of displays, at which frame rates are capped.
 _REFRESH_RATES = (24, 25, 30, 48, 50, 60, 72, 75, 90, 100, 120, 144, 165, 180, 240, 360)

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from ferocal.analysis.caveats import Caveat, counted, listed
+from ferocal.analysis.caveats import Caveat
 from ferocal.analysis.contrasts import Method
 from ferocal.analysis.effects import Effect
+from ferocal.wording import counted, listed
 
 # By workload and configuration, the number of runs that do not count, by what befell them.
 Losses = Mapping[tuple[str, str], Mapping[str, int]]

@@ -126,6 +126,13 @@ def choose_scales(readings: Readings) -> tuple[Scale, ...]:
     )
 
 
+def margin_on_scale(series: Series, scale: Scale) -> float:
+    """The margin on the scale of the analysis; NaN where a share does not apply."""
+    if scale == "ratio":
+        return float(np.log1p(series.margin))
+    return float("nan") if series.unit_margin is None else series.unit_margin
+
+
 def to_scale(readings: Readings, scales: tuple[Scale, ...]) -> FloatArray:
     """The values on the scale of the analysis, shape (n,)."""
     ratio = np.array([scale == "ratio" for scale in scales], dtype=bool)

@@ -74,7 +74,7 @@ def summarise_soak(
     """Summarise a trace of values at times (s), both of shape (n,), in order of time."""
     time = time - time[0]
     width = bin_width(time)
-    _, medians = _bin_medians(time, value, width)
+    _, medians = bin_medians(time, value, width)
     quarter = time[-1] / 4
     first, last = value[time <= quarter].mean(), value[time >= 3 * quarter].mean()
     steps = find_steps(time, value)
@@ -130,7 +130,7 @@ def find_steps(time: FloatArray, value: FloatArray) -> list[Step]:
     """
     time = time - time[0]
     width = bin_width(time)
-    starts, medians = _bin_medians(time, value, width)
+    starts, medians = bin_medians(time, value, width)
     noise = float(np.median(np.abs(np.diff(medians)))) / 0.954
     noise = max(noise, 1e-9 * float(np.abs(medians).max()))
     found: list[int] = []
@@ -145,9 +145,7 @@ def find_steps(time: FloatArray, value: FloatArray) -> list[Step]:
     return steps
 
 
-def _bin_medians(
-    time: FloatArray, value: FloatArray, width: float
-) -> tuple[FloatArray, FloatArray]:
+def bin_medians(time: FloatArray, value: FloatArray, width: float) -> tuple[FloatArray, FloatArray]:
     """Start (s) and median of every bin that has values."""
     number = np.floor(time / width).astype(np.int64)
     bins = find_segments([number])

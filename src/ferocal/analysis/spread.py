@@ -8,9 +8,9 @@ import numpy as np
 from scipy.special import stdtrit
 
 from ferocal.analysis.arms import LEVEL, Arms, Finding
-from ferocal.analysis.caveats import counted, percentage
 from ferocal.analysis.readings import MEDIAN_FROM_RUNS, NO_ROUND
 from ferocal.analysis.segments import FloatArray, IntArray, Segments, find_segments
+from ferocal.wording import counted
 
 # With fewer readings an arm tells nothing of its spread.
 _FEWEST_READINGS = 8
@@ -77,12 +77,7 @@ def _far(arms: Arms, arm: int, distance: FloatArray, far: np.ndarray) -> str:
     worst = int(np.argmax(np.abs(distance)))
     number = int(arms.round_of[arms.rows(arm)][worst])
     where = "" if number == NO_ROUND else f" in round {number}"
-    value = float(distance[worst])
-    size = (
-        percentage(math.expm1(value))
-        if arms.scales[arms.series_of[arm]] == "ratio"
-        else f"{value:+.2g} {arms.series(arm).unit}".replace("-", "\N{MINUS SIGN}")
-    )
+    size = arms.sized(int(arms.series_of[arm]), float(distance[worst]))
     verb = "lies" if far.sum() == 1 else "lie"
     return (
         f"{int(far.sum())} of {counted(len(far), 'reading')} {verb} far from the others, the "

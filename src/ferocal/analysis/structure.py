@@ -5,10 +5,11 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from ferocal.analysis.caveats import Caveat, counted, listed, percentage
+from ferocal.analysis.caveats import Caveat, sized
 from ferocal.analysis.contrasts import Method
 from ferocal.analysis.effects import Effect, Setting
 from ferocal.analysis.floors import STALE_DAYS
+from ferocal.wording import counted, listed
 
 FEW_ROUNDS = 5
 
@@ -70,7 +71,7 @@ def _replication(effect: Effect, evidence: Evidence) -> list[Caveat]:
         text = "the configurations were not measured in common rounds, so whatever else "
         text += "changed with time is in this change too"
         if not math.isnan(evidence.baseline_move):
-            moved = _size(effect, evidence.baseline_move)
+            moved = sized(evidence.baseline_move, effect.scale, effect.series.unit)
             text += f"; the baseline itself moved by {moved} from its first visit to its last"
         found.append(Caveat("not-interleaved", text))
     if effect.rounds == 0 and not evidence.visits_known:
@@ -91,19 +92,12 @@ def _one_visit(effect: Effect, run_sd: float) -> str:
         one = effect.configuration if effect.visits == 1 else effect.baseline
         text = f"there was only one visit to {one}"
     if not math.isnan(run_sd):
-        spread = _size(effect, run_sd).lstrip("+")
+        spread = sized(run_sd, effect.scale, effect.series.unit).lstrip("+")
         text += f"; runs vary by {spread} (SD) within a visit, visits by more"
     if effect.floor is not None:
         age = "less than a day" if effect.floor.age < 1 else f"{effect.floor.age:.0f} days"
         return f"{text}; the interval comes from a noise floor, {effect.floor.source}, {age} old"
     return f"{text}; how much visits vary is not known, so there is no interval"
-
-
-def _size(effect: Effect, value: float) -> str:
-    """A difference on the scale of the analysis, for a sentence."""
-    if effect.scale == "ratio":
-        return percentage(math.expm1(value))
-    return f"{value:+.2g} {effect.series.unit}".replace("-", "\N{MINUS SIGN}")
 
 
 def _extension(effect: Effect, setting: Setting, rounds: int) -> list[Caveat]:

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 from scipy.special import stdtr
 
 from ferocal.analysis.arms import LEVEL, Arms, Finding
-from ferocal.analysis.caveats import Caveat, percentage
-from ferocal.analysis.readings import VisitSummaries
+from ferocal.analysis.caveats import Caveat
+from ferocal.analysis.readings import VisitSummaries, margin_on_scale
 from ferocal.analysis.segments import FloatArray, IntArray
 
 # A trend that is smaller than this share of the margin is not worth a word.
@@ -61,7 +59,7 @@ def _positions(summaries: VisitSummaries) -> FloatArray:
 
 def _moved(arms: Arms, series: int, change: float, p_value: float) -> str:
     return (
-        f"scores drift by {_size(arms, series, change)} from the first visit to the last "
+        f"scores drift by {arms.sized(series, change)} from the first visit to the last "
         f"(p = {p_value:.1g})"
     )
 
@@ -93,7 +91,7 @@ def find_first_runs(arms: Arms) -> list[Finding]:
     found = []
     for s in np.flatnonzero((count > 1) & (p_value < LEVEL / _tested(count > 1))).tolist():
         if _matters(arms, s, mean[s]):
-            text = f"the first run of a visit differs by {_size(arms, s, mean[s])} from the rest "
+            text = f"the first run of a visit differs by {arms.sized(s, mean[s])} from the rest "
             found.append(Finding(s, None, Caveat("first-run", f"{text}(p = {p_value[s]:.1g})")))
     return found
 
@@ -110,14 +108,6 @@ def _tested(mask: np.ndarray) -> int:
 
 
 def _matters(arms: Arms, series: int, change: float) -> bool:
-    own = arms.readings.series[series]
-    if arms.scales[series] == "ratio":
-        return abs(change) > _SHARE_OF_MARGIN * math.log1p(own.margin)
-    return own.unit_margin is None or abs(change) > _SHARE_OF_MARGIN * own.unit_margin
-
-
-def _size(arms: Arms, series: int, change: float) -> str:
-    if arms.scales[series] == "ratio":
-        return percentage(math.expm1(change))
-    text = f"{change:+.2g} {arms.readings.series[series].unit}"
-    return text.replace("-", "\N{MINUS SIGN}")
+    """Whether a change is not tiny beside the margin; without a margin every one matters."""
+    margin = margin_on_scale(arms.readings.series[series], arms.scales[series])
+    return not abs(change) <= _SHARE_OF_MARGIN * margin

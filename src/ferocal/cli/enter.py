@@ -41,8 +41,8 @@ def command(
     """
     from ferocal.errors import UsageError
     from ferocal.intake.loading import Place, enter_values
-    from ferocal.report.numbers import counted
     from ferocal.study.load import load_study
+    from ferocal.wording import counted
 
     study = load_study(directory)
     if bench is not None and bench != study.bench:

@@ -22,7 +22,7 @@ def command(directory: Path, ids: tuple[str, ...], reason: str) -> None:
     """
     from ferocal.ledger.annotate import mark_runs
     from ferocal.ledger.opening import open_ledger
-    from ferocal.report.numbers import counted
+    from ferocal.wording import counted
 
     with open_ledger(directory) as ledger:
         count = mark_runs(ledger, ids, excluded=True, reason=reason)

@@ -27,7 +27,7 @@ def command(directory: Path, output: Path, traces: Path | None) -> None:
     without loss.
     """
     from ferocal.exporting import export_readings, export_traces
-    from ferocal.report.numbers import counted
+    from ferocal.wording import counted
 
     count = export_readings(directory, output)
     click.echo(f"wrote {counted(count, 'reading')} to {output}")

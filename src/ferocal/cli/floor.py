@@ -44,8 +44,9 @@ def command(directory: Path, as_json: bool, source: Path | None) -> None:
 
 
 def _show(records: Sequence[FloorRecord], *, brought: bool) -> None:
-    from ferocal.report.numbers import counted, percent, significant
+    from ferocal.report.numbers import percent, significant
     from ferocal.report.tables import plain_table
+    from ferocal.wording import counted
 
     console = make_console()
     columns = ("visit SD", "degrees", "runs")

@@ -82,7 +82,7 @@ def _load(
     study: Study, files: tuple[Path, ...], columns: tuple[str, ...], preview: bool, again: bool
 ) -> None:
     from ferocal.intake.loading import load_files
-    from ferocal.report.numbers import counted
+    from ferocal.wording import counted
 
     loaded = load_files(study, files, columns=columns, preview=preview, again=again)
     for one in loaded:
@@ -95,8 +95,7 @@ def _load(
         if one.twins:
             click.echo(
                 f"  rows that repeat another one: {one.twins:,}; they count as runs of "
-                "their own; "
-                "take them out if they are copies, or name the runs in a column `run`"
+                "their own; take them out if they are copies, or name the runs in a column `run`"
             )
         if preview:
             _show(study, one)

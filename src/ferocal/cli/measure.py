@@ -111,7 +111,7 @@ def _exit_status(summary: Summary) -> int:
 
 
 def _tell(summary: Summary) -> None:
-    from ferocal.report.numbers import counted
+    from ferocal.wording import counted
 
     for slot, problem in summary.problems:
         where = f"round {slot.round}, {slot.configuration}, {slot.workload}, run {slot.number}"
@@ -127,7 +127,7 @@ def _tell(summary: Summary) -> None:
 
 
 def _outcome(summary: Summary) -> str:
-    from ferocal.report.numbers import counted
+    from ferocal.wording import counted
 
     if summary.interrupted or summary.stopped:
         how = "interrupted" if summary.interrupted else "stopped by the operator"

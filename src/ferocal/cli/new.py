@@ -61,9 +61,9 @@ def _from_file(
     from ferocal.errors import FerocalError
     from ferocal.intake.loading import load_files
     from ferocal.intake.starting import describe_file
-    from ferocal.report.numbers import counted
     from ferocal.study.load import load_study
     from ferocal.study.template import write_template
+    from ferocal.wording import counted
 
     text = describe_file(source, columns, baseline)
     path = write_template(directory, text)

@@ -82,8 +82,9 @@ def _object(foresight: Foresight) -> dict[str, Any]:
 
 def _show(foresight: Foresight) -> None:
     from ferocal.plan.order import by_round
-    from ferocal.report.numbers import counted, duration
+    from ferocal.report.numbers import duration
     from ferocal.report.tables import order_table
+    from ferocal.wording import counted
 
     console = make_console()
     cost, head = foresight.cost, foresight.study.head

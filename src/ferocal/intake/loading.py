@@ -14,7 +14,7 @@ from ferocal.intake.readings import Intake, check_readings
 from ferocal.intake.record import join, make_batch, record
 from ferocal.intake.shapes import parse_columns, to_long
 from ferocal.intake.tables import IntakeError, digest_of, read_table
-from ferocal.ledger.batch import Batch, find_load
+from ferocal.ledger.batch import find_load
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
 
 if TYPE_CHECKING:
@@ -81,12 +81,12 @@ def load_files(
     digests = [digest_of(path) for path in paths]
     if len(set(digests)) < len(digests):
         raise IntakeError("the same file is named twice")
-    if not again and (study.directory / LEDGER_FILE).exists():
-        _refuse_known(study, paths, digests)
+    if not again:
+        refuse_known(study, paths, digests)
     read = [(path, read_intake(study, path, columns)) for path in paths]
     batches = [make_batch(intake, study) for _, intake in read]
     if preview:
-        return [Loaded(path, i, _counts(b)) for (path, i), b in zip(read, batches, strict=True)]
+        return [Loaded(path, i, b.counts) for (path, i), b in zip(read, batches, strict=True)]
     loaded = []
     with open_ledger(study.directory, create=True) as ledger, ledger.together():
         for (path, intake), batch, digest in zip(read, batches, digests, strict=True):
@@ -95,15 +95,16 @@ def load_files(
     return loaded
 
 
-def _counts(batch: Batch) -> dict[str, int]:
-    return {
-        "visits": len(batch.visits),
-        "runs": len(batch.run_workload),
-        "readings": len(batch.reading_run),
-    }
+def refuse_known(study: Study, paths: Sequence[Path], digests: Sequence[str]) -> None:
+    """Refuse files that were loaded before.
 
-
-def _refuse_known(study: Study, paths: Sequence[Path], digests: Sequence[str]) -> None:
+    Raises
+    ------
+    IntakeError
+        When one was; when and from where is told.
+    """
+    if not (study.directory / LEDGER_FILE).exists():
+        return
     with open_ledger(study.directory) as ledger:
         for path, digest in zip(paths, digests, strict=True):
             known = find_load(ledger, digest)
@@ -152,6 +153,27 @@ def find_place(study: Study, place: Place) -> tuple[int, int]:
     return wanted[0], names.index(place.configuration)
 
 
+def intake_at(
+    place: Place, series_of: np.ndarray, configuration: int, **columns: np.ndarray
+) -> Intake:
+    """Readings of one place; what is not among ``columns`` is unknown."""
+    n = len(series_of)
+    nothing = np.full(n, np.nan)
+    known = {
+        "low": nothing,
+        "high": nothing,
+        "samples": nothing,
+        "resolution": nothing,
+        "round": np.full(n, np.nan if place.round is None else place.round),
+        "visit": np.full(n, place.visit or "", dtype=object),
+        "run": np.full(n, "", dtype=object),
+        "started_at": np.full(n, place.started_at, dtype=object),
+        "excluded": np.full(n, "", dtype=object),
+        **columns,
+    }
+    return Intake(series_of, np.full(n, configuration), **known)
+
+
 def enter_values(study: Study, place: Place, texts: Sequence[str]) -> dict[str, int]:
     """Record readings typed in one line; several are several runs of one visit.
 
@@ -170,25 +192,16 @@ def enter_values(study: Study, place: Place, texts: Sequence[str]) -> dict[str, 
         read = [parse_typed(t, metric.unit, plausible=metric.plausible) for t in texts]
     except TypedError as error:
         raise UsageError(f"{error}; nothing was recorded") from None
-    n = len(read)
-    nothing = np.full(n, np.nan)
-    batch = make_batch(
-        Intake(
-            series_of=np.full(n, series),
-            configuration_of=np.full(n, configuration),
-            value=np.array([r.value for r in read]),
-            low=np.array([np.nan if r.low is None else r.low for r in read]),
-            high=np.array([np.nan if r.high is None else r.high for r in read]),
-            samples=nothing,
-            resolution=nothing if metric.step is None else np.full(n, metric.step),
-            round=np.full(n, np.nan if place.round is None else place.round),
-            visit=np.full(n, place.visit or "", dtype=object),
-            run=np.full(n, "", dtype=object),
-            started_at=np.full(n, place.started_at, dtype=object),
-            excluded=np.full(n, "", dtype=object),
-        ),
-        study,
+    intake = intake_at(
+        place,
+        np.full(len(read), series),
+        configuration,
+        value=np.array([r.value for r in read]),
+        low=np.array([np.nan if r.low is None else r.low for r in read]),
+        high=np.array([np.nan if r.high is None else r.high for r in read]),
+        resolution=np.full(len(read), np.nan if metric.step is None else metric.step),
     )
+    batch = make_batch(intake, study)
     if place.version is not None:
         batch = replace(batch, subjects={place.workload: version_subject(place.version)})
     with open_ledger(study.directory, create=True) as ledger:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import fields
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -93,7 +93,7 @@ def _numbers(texts: np.ndarray) -> list[int]:
 
 def record(
     ledger: Ledger, batch: Batch, *, kind: str, source: str, digest: str | None = None
-) -> dict[str, Any]:
+) -> dict[str, int]:
     """Record a batch in one transaction; how many visits, runs and readings that made.
 
     Raises
@@ -103,8 +103,4 @@ def record(
     """
     session = SessionRecord(__version__, {}, 0, False, kind, source, digest)
     record_batch(ledger, session, batch)
-    return {
-        "visits": len(batch.visits),
-        "runs": len(batch.run_workload),
-        "readings": len(batch.reading_run),
-    }
+    return batch.counts

@@ -9,12 +9,10 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ferocal.errors import UsageError
-from ferocal.intake.loading import Place
-from ferocal.intake.readings import Intake
+from ferocal.intake.loading import Place, intake_at, refuse_known
 from ferocal.intake.record import make_batch, record
 from ferocal.intake.tables import IntakeError, digest_of
-from ferocal.intake.traces import TraceError, read_captures
-from ferocal.ledger.batch import find_load
+from ferocal.intake.traces import TraceError, read_file
 from ferocal.ledger.opening import open_ledger
 from ferocal.measure.traces import summarise_captures
 from ferocal.study.configurations import closest
@@ -41,41 +39,25 @@ def load_trace(study: Study, place: Place, files: Sequence[Path], *, again: bool
     """
     metric = _trace_metric(study, place)
     digests = [digest_of(file) for file in files]
+    if not again:
+        refuse_known(study, files, digests)
     try:
-        captures = [
-            columns
-            for file in files
-            for columns in read_captures([file], _source_for(file, metric))
-        ]
+        captures = [read_file(file, _source_for(file, metric)) for file in files]
         values, traces = summarise_captures(place.workload, place.metric, metric, captures)
     except TraceError as error:
         raise IntakeError(f"{', '.join(map(str, files))}: {error}; nothing was recorded") from None
     names = [c.name for c in study.configurations]
     series = {(w, name): n for n, (w, name, _) in enumerate(study.metrics())}
-    n = len(values)
-    nothing = np.full(n, np.nan)
-    batch = make_batch(
-        Intake(
-            series_of=np.array([series[value.workload, value.metric] for value in values]),
-            configuration_of=np.full(n, names.index(place.configuration)),
-            value=np.array([value.value for value in values]),
-            low=nothing,
-            high=nothing,
-            samples=np.array([np.nan if v.samples is None else v.samples for v in values]),
-            resolution=nothing,
-            round=np.full(n, np.nan if place.round is None else place.round),
-            visit=np.full(n, place.visit or "", dtype=object),
-            run=np.full(n, "1", dtype=object),
-            started_at=np.full(n, "", dtype=object),
-            excluded=np.full(n, "", dtype=object),
-        ),
-        study,
-        traces,
+    intake = intake_at(
+        place,
+        np.array([series[value.workload, value.metric] for value in values]),
+        names.index(place.configuration),
+        value=np.array([value.value for value in values]),
+        samples=np.array([np.nan if v.samples is None else v.samples for v in values]),
+        run=np.full(len(values), "1", dtype=object),
     )
+    batch = make_batch(intake, study, traces)
     with open_ledger(study.directory, create=True) as ledger:
-        for file, digest in zip(files, digests, strict=True):
-            if not again and find_load(ledger, digest) is not None:
-                raise IntakeError(f"{file}: was loaded already; --again loads it once more")
         return record(ledger, batch, kind="load", source=str(files[0]), digest=digests[0])
 
 

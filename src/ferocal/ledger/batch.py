@@ -42,6 +42,15 @@ class Batch:
     traces: list[Trace]
     subjects: dict[str, Any] = field(default_factory=dict)
 
+    @property
+    def counts(self) -> dict[str, int]:
+        """How many visits, runs and readings there are."""
+        return {
+            "visits": len(self.visits),
+            "runs": len(self.run_workload),
+            "readings": len(self.reading_run),
+        }
+
 
 def record_batch(ledger: Ledger, session: SessionRecord, batch: Batch) -> None:
     """Record all of a batch, or nothing.

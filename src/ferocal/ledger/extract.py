@@ -56,6 +56,14 @@ class VisitRow:
     known: bool
 
 
+# Of a run that counts, unless it is excluded; with the visit joined.
+COUNTS = (
+    schema.run.c.outcome == Outcome.OK,
+    sa.not_(schema.run.c.warmup),
+    schema.visit.c.state == "active",
+)
+
+
 def read_columns(ledger: Ledger) -> Columns:
     """All valid readings: of runs that ended well and are not excluded, no warm-ups."""
     reading, run = schema.reading.c, schema.run.c
@@ -97,8 +105,10 @@ def _told(
     query = sa.select(c.run_id, c.metric_id, column).where(column.is_not(None))
     told = ledger.numbers(query, 3)
     if len(told):
-        place = {tuple(key): n for n, key in enumerate(keys.tolist())}
-        values[[place[int(run), int(metric)] for run, metric, _ in told]] = told[:, 2]
+        width = int(keys[:, 1].max()) + 1
+        code, wanted = (own[:, 0] * width + own[:, 1] for own in (keys, told[:, :2]))
+        order = np.argsort(code)
+        values[order[np.searchsorted(code, wanted, sorter=order)]] = told[:, 2]
     return values
 
 

@@ -9,21 +9,16 @@ import numpy as np
 import sqlalchemy as sa
 
 from ferocal.ledger import schema
-from ferocal.ledger.extract import read_excluded
+from ferocal.ledger.extract import COUNTS, read_excluded
 from ferocal.ledger.packing import unpack_columns
-from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
 
 
 @dataclass(frozen=True)
 class TraceRow:
-    """A trace with the run that it is of."""
+    """A trace with the configuration that it is of."""
 
     configuration: str
-    round: int | None
-    workload: str
-    metric: str
-    run: int
     columns: dict[str, np.ndarray]
 
 
@@ -40,15 +35,14 @@ def read_traces(ledger: Ledger, kind: str, workload: str, metric: str) -> Iterat
     trace, run, visit = schema.trace.c, schema.run.c, schema.visit.c
     excluded = read_excluded(ledger)
     query = (
-        sa.select(trace.id, run.id, visit.configuration, visit.round)
+        sa.select(trace.id, run.id, visit.configuration)
         .join_from(schema.trace, schema.run)
         .join(schema.visit)
         .where(trace.kind == kind, trace.metric == metric, run.workload == workload)
-        .where(run.outcome == Outcome.OK, sa.not_(run.warmup), visit.state == "active")
+        .where(*COUNTS)
         .order_by(run.id, trace.number)
     )
-    for key, run_id, configuration, number in ledger.rows(query):
+    for key, run_id, configuration in ledger.rows(query):
         if run_id not in excluded:
             content = ledger.rows(sa.select(trace.content).where(trace.id == key))[0][0]
-            columns = unpack_columns(content)
-            yield TraceRow(configuration, number, workload, metric, run_id, columns)
+            yield TraceRow(configuration, unpack_columns(content))

@@ -10,7 +10,8 @@ from ferocal.analysis.contrasts import Method
 from ferocal.analysis.effects import Effect, control_failures
 from ferocal.analysis.power import MOST_ROUNDS
 from ferocal.analysis.verdicts import CHANGED, Verdict
-from ferocal.report.numbers import change_text, counted, series_margin
+from ferocal.report.numbers import change_text, series_margin
+from ferocal.wording import counted, listed
 
 # With more configurations than this the sentence counts instead of naming each.
 _MOST_NAMED = 2
@@ -33,7 +34,7 @@ def answer(effects: Sequence[Effect]) -> str:
         return "Not decided: nothing has been measured in both the baseline and another one."
     if not broken:
         return _answer(own)
-    what = _join([f"{label(e)} by {change_text(e)}" for e in broken[:_MOST_METRICS]])
+    what = listed([f"{label(e)} by {change_text(e)}" for e in broken[:_MOST_METRICS]])
     return (
         f"The bench does not agree with itself: the control arm, which is {broken[0].baseline} "
         f"again, changes {what}, so trust nothing below before that is explained. {_answer(own)}"
@@ -91,23 +92,19 @@ def _configuration_phrase(name: str, effects: Sequence[Effect]) -> str:
     pending = [e for e in effects if e.verdict is Verdict.INCONCLUSIVE]
     parts = []
     if changed:
-        listed = [f"{label(e)} {_change_phrase(e)}" for e in changed[:_MOST_METRICS]]
+        told = [f"{label(e)} {_change_phrase(e)}" for e in changed[:_MOST_METRICS]]
         if len(changed) > _MOST_METRICS:
-            listed.append(counted(len(changed) - _MOST_METRICS, "further metric"))
-        parts.append(f"changes {_join(listed)}")
+            told.append(counted(len(changed) - _MOST_METRICS, "further metric"))
+        parts.append(f"changes {listed(told)}")
     if within:
-        which = _join([label(e) for e in within]) if len(within) <= 2 else f"{len(within)} metrics"
+        which = listed([label(e) for e in within]) if len(within) <= 2 else f"{len(within)} metrics"
         parts.append(f"leaves {which} within {_margins(within)}")
     if pending:
         which = (
-            _join([label(e) for e in pending]) if len(pending) <= 2 else f"{len(pending)} metrics"
+            listed([label(e) for e in pending]) if len(pending) <= 2 else f"{len(pending)} metrics"
         )
         parts.append(f"leaves {which} undecided")
-    return f"{name} {_join(parts)}"
-
-
-def _join(parts: Sequence[str]) -> str:
-    return parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} and {parts[-1]}"
+    return f"{name} {listed(parts)}"
 
 
 def _margins(effects: Sequence[Effect]) -> str:

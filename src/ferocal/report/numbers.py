@@ -84,11 +84,6 @@ def percent(share: float) -> str:
     return "–" if math.isnan(share) else f"{significant(100 * share, 2)} %"
 
 
-def counted(count: int, noun: str, plural: str | None = None) -> str:
-    """A count with its noun, "1 round" or "3 rounds"."""
-    return f"{count:,} {noun}" if count == 1 else f"{count:,} {plural or noun + 's'}"
-
-
 def margin_text(margin: float) -> str:
     """A margin as it is written in sentences, such as "±2 %"."""
     return f"±{100 * margin:.10g} %"

@@ -9,8 +9,9 @@ from rich.padding import Padding
 from rich.text import Text
 
 from ferocal.analysis.readings import Series, TimedReading
-from ferocal.report.numbers import counted, significant
+from ferocal.report.numbers import significant
 from ferocal.report.tables import plain_table, series_label
+from ferocal.wording import counted
 
 _CHART = 30
 _DIGITS = 5

@@ -1,0 +1,15 @@
+"""Small pieces of sentences, for all layers that write some."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+
+def counted(count: int, noun: str, plural: str | None = None) -> str:
+    """A count with its noun, "1 round" or "3 rounds"."""
+    return f"{count:,} {noun}" if count == 1 else f"{count:,} {plural or noun + 's'}"
+
+
+def listed(parts: Sequence[str]) -> str:
+    """Parts in one piece: "a", "a and b", "a, b and c"."""
+    return parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} and {parts[-1]}"
