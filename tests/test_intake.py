@@ -18,9 +18,9 @@ from hypothesis import strategies as st
 
 import ferocal as face
 from conftest import PROGRAM, Ferocal, surroundings
+from ferocal.errors import IntakeError
 from ferocal.exporting import export_readings
 from ferocal.intake.loading import Place, enter_values, load_files
-from ferocal.intake.tables import IntakeError
 from ferocal.intake.typed import TypedError, parse_typed
 from ferocal.opened import OpenedStudy
 from ferocal.study.load import load_study
@@ -268,7 +268,7 @@ ROW = "halden-5,cold-start,time,{},s,1,{}\n"
     [
         (b"", "is empty"),
         (HEAD, "has a header and no readings"),
-        (HEAD + 'halden-5,"cold-start,time,3,s,1,1\n', "EOF inside string"),
+        (HEAD + 'halden-5,"cold-start,time,3,s,1,1\n', "line 2: unexpected end of data"),
         (HEAD + ROW.format('"1,234.5"', 1), "line 2, value: \"1,234.5\" has a thousands separator"),
         (HEAD + ROW.format(3, 1) + ROW.format("NaN", 2), 'line 3, value: "NaN" is not a number'),
         (HEAD + ROW.format("inf", 1), "is not finite"),

@@ -2,6 +2,7 @@
 
 FerocalError (1)
 ├── UsageError (2)          what was asked for cannot be done as asked
+│   ├── IntakeError (2)     a file of readings cannot be taken in
 │   └── StudyFileError (2)  the study file says something that cannot be
 ├── VerificationError (1)   a configuration was not active
 ├── BenchChangedError (1)   a hardware fact is not what it was
@@ -26,6 +27,10 @@ class UsageError(FerocalError):
     """A request that cannot be honoured as it stands."""
 
     exit_status = 2
+
+
+class IntakeError(UsageError):
+    """A file that cannot be taken in; says where and what would be right."""
 
 
 class VerificationError(FerocalError):

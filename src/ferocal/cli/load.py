@@ -114,14 +114,14 @@ def _show(study: Study, loaded: Loaded) -> None:
     table = plain_table("configuration", "workload", "metric", "value", "round", "visit", "run")
     for n in range(min(12, len(intake.value))):
         workload, metric, own = metrics[int(intake.series_of[n])]
-        number = intake.round[n]
+        number = int(intake.round[n])
         table.add_row(
             names[int(intake.configuration_of[n])],
             workload,
             metric,
             f"{significant(float(intake.value[n]), 6)} {own.unit}",
-            "" if number != number else str(int(number)),
-            str(intake.visit[n]),
-            str(intake.run[n]),
+            str(number) if number > 0 else "",
+            intake.visit[n],
+            intake.run[n],
         )
     make_console().print(table)

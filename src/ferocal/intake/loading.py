@@ -5,15 +5,16 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ferocal.errors import UsageError
+from ferocal.errors import IntakeError, UsageError
+from ferocal.intake.columns import Labels
 from ferocal.intake.readings import Intake, check_readings
-from ferocal.intake.record import join, make_batch, record
-from ferocal.intake.shapes import parse_columns, to_long
-from ferocal.intake.tables import IntakeError, digest_of, read_table
+from ferocal.intake.record import make_batch, record
+from ferocal.intake.shapes import is_text, parse_columns, to_long
+from ferocal.intake.tables import digest_of, read_table
 from ferocal.ledger.batch import find_load
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
 
@@ -37,9 +38,15 @@ class Loaded:
         """Readings without a named run that repeat another one."""
         import pandas as pd
 
-        own = {name: column for name, column in vars(self.intake).items() if name != "samples"}
-        repeated = pd.DataFrame(own).duplicated().to_numpy()
-        return int(np.sum(repeated & np.equal(self.intake.run, "").astype(bool)))
+        unnamed = ~self.intake.run.given
+        if not unnamed.any():
+            return 0
+        own = {
+            name: column.codes if isinstance(column, Labels) else column
+            for name, column in vars(self.intake).items()
+            if name != "samples"
+        }
+        return int(np.sum(pd.DataFrame(own).duplicated().to_numpy() & unnamed))
 
 
 def read_intake(study: Study, path: Path, columns: Sequence[str] = ()) -> Intake:
@@ -51,14 +58,11 @@ def read_intake(study: Study, path: Path, columns: Sequence[str] = ()) -> Intake
         When the file or a row of it is wrong.
     """
     named = parse_columns(columns)
-    parts = []
-    for chunk in read_table(path):
-        frame = to_long(chunk, path, named, study)
-        if len(frame):
-            parts.append(check_readings(frame, study, path, chunk.word))
-    if not parts:
+    table = read_table(path, lambda name: is_text(name, named, study))
+    readings = to_long(table, named, study)
+    if not len(readings):
         raise IntakeError(f"{path}: holds no readings")
-    return join(parts)
+    return check_readings(readings, study, table)
 
 
 def load_files(
@@ -154,21 +158,21 @@ def find_place(study: Study, place: Place) -> tuple[int, int]:
 
 
 def intake_at(
-    place: Place, series_of: np.ndarray, configuration: int, **columns: np.ndarray
+    place: Place, series_of: np.ndarray, configuration: int, **columns: np.ndarray | Labels
 ) -> Intake:
     """Readings of one place; what is not among ``columns`` is unknown."""
     n = len(series_of)
     nothing = np.full(n, np.nan)
-    known = {
+    known: dict[str, Any] = {
         "low": nothing,
         "high": nothing,
         "samples": nothing,
         "resolution": nothing,
-        "round": np.full(n, np.nan if place.round is None else place.round),
-        "visit": np.full(n, place.visit or "", dtype=object),
-        "run": np.full(n, "", dtype=object),
-        "started_at": np.full(n, place.started_at, dtype=object),
-        "excluded": np.full(n, "", dtype=object),
+        "round": np.full(n, -1 if place.round is None else place.round),
+        "visit": Labels.same(place.visit or "", n),
+        "run": Labels.same("", n),
+        "started_at": Labels.same(place.started_at, n),
+        "excluded": Labels.same("", n),
         **columns,
     }
     return Intake(series_of, np.full(n, configuration), **known)

@@ -2,23 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ferocal.intake.tables import IntakeError
-from ferocal.intake.typed import TIME_UNITS, TypedError, convert
+from ferocal.errors import IntakeError
+from ferocal.intake.columns import Columns, Labels, combine, repeats
+from ferocal.intake.delimited import MOST_TOLD
+from ferocal.intake.typed import TIME_UNITS, TypedError, comma_is_decimal, convert
 from ferocal.study.configurations import closest
 
 if TYPE_CHECKING:
-    import pandas as pd
-
+    from ferocal.intake.tables import Table
     from ferocal.study.load import Study
 
-_MOST_TOLD = 8
+_THOUSANDS = r"[-+]?[1-9]\d{0,2}([,.' ]\d{3})+([.,]\d+)?"
+_FEW_PAIRS = 10_000
+# What is more is a time or a size by mistake.
+_MOST_ROUNDS = 1_000_000
+_ONE_COMMA = r"[^,.]+,[^,.]+"
 
 
 @dataclass(frozen=True)
@@ -26,7 +30,7 @@ class Intake:
     """Checked readings as columns of shape (n,), in the units of the study.
 
     ``series_of`` and ``configuration_of`` index the metrics and the configurations of the
-    study; the texts are "" and the numbers NaN where nothing is known.
+    study; the texts are "", the numbers NaN and the rounds −1 where nothing is known.
     """
 
     series_of: np.ndarray
@@ -37,256 +41,284 @@ class Intake:
     samples: np.ndarray
     resolution: np.ndarray
     round: np.ndarray
-    visit: np.ndarray
-    run: np.ndarray
-    started_at: np.ndarray
-    excluded: np.ndarray
+    visit: Labels
+    run: Labels
+    started_at: Labels
+    excluded: Labels
 
 
 class _Problems:
     """Collects what is wrong, row by row, to tell it all at once."""
 
-    def __init__(self, path: Path, word: str) -> None:
-        self._path, self._word = path, word
-        self._told: list[str] = []
+    def __init__(self, columns: Columns, table: Table) -> None:
+        self._columns, self._table = columns, table
+        self._told: list[tuple[int, str]] = []
         self._count = 0
 
-    def add(self, frame: pd.DataFrame, wrong: np.ndarray, column: str, text: str) -> None:
-        """Rows in which a column is wrong; ``{}`` in the text stands for what is there."""
+    def add(self, wrong: np.ndarray, column: str, tell: str | Callable[[int], str]) -> None:
+        """Rows in which a column is wrong; ``{}`` in a text stands for what is there."""
         rows = np.flatnonzero(wrong)
         self._count += len(rows)
-        for row in rows[: max(0, _MOST_TOLD - len(self._told))]:
-            shown = text.replace("{}", f'"{frame[column].iloc[row]}"')
-            self._told.append(f"  {self._word} {frame['line'].iloc[row]}, {column}: {shown}")
+        for row in rows[: max(0, MOST_TOLD - len(self._told))].tolist():
+            text = tell if isinstance(tell, str) else tell(row)
+            if "{}" in text:
+                text = text.replace("{}", f'"{self._columns.labels(column)[row]}"')
+            self._told.append((int(self._columns.row[row]), f"{column}: {text}"))
 
     def raise_if_any(self) -> None:
-        if self._told:
-            more = self._count - len(self._told)
-            rest = [f"  and {more:,} more"] if more > 0 else []
-            raise IntakeError(
-                "\n".join([f"{self._path}: nothing was recorded", *self._told, *rest])
-            )
+        if not self._told:
+            return
+        table = self._table
+        numbers = table.numbers([row for row, _ in self._told])
+        told = [
+            f"  {table.word} {number}, {text}"
+            for number, (_, text) in zip(numbers, self._told, strict=True)
+        ]
+        more = self._count - len(told)
+        rest = [f"  and {more:,} more"] if more else []
+        raise IntakeError("\n".join([f"{table.path}: nothing was recorded", *told, *rest]))
 
 
-def check_readings(frame: pd.DataFrame, study: Study, path: Path, word: str) -> Intake:
+def check_readings(columns: Columns, study: Study, table: Table) -> Intake:
     """Readings of one long table.
 
     Parameters
     ----------
-    frame
-        A reading per row, all text, as from `shapes.to_long`.
+    columns
+        A reading per row, as from `shapes.to_long`.
     study
         What configurations, workloads, metrics and units there are.
-    path, word
-        The file, and what its rows are called ("line", "row"), for messages.
+    table
+        Where the readings are from, for messages.
 
     Raises
     ------
     IntakeError
         When any row is wrong; the first few are told with line and column.
     """
-    problems = _Problems(path, word)
-    names = [c.name for c in study.configurations]
-    configuration_of = _look_up(frame, "configuration", names, problems)
-    series_of = _series(frame, study, problems)
-    _check_fixed(frame, "bench", study.bench, problems)
-    value, low, high, samples, resolution = (
-        _numbers(frame, column, problems)
-        for column in ("value", "low", "high", "samples", "resolution")
+    problems = _Problems(columns, table)
+    configuration_of = _configurations(columns, study, problems)
+    series_of = _series(columns, study, problems)
+    _check_bench(columns, study, problems)
+    factor = _factors(columns, study, series_of, problems)
+    value, low, high, resolution = (
+        _numbers(columns, column, problems, factor)
+        for column in ("value", "low", "high", "resolution")
     )
-    if "value" in frame:
-        problems.add(frame, _blank(frame, "value"), "value", "is empty")
-    factor = _factors(frame, study, series_of, problems)
-    _check_better(frame, study, series_of, problems)
-    _check_time(frame, study, series_of, value, problems)
-    rounds = _numbers(frame, "round", problems)
-    problems.add(frame, (rounds < 1) | (rounds % 1 != 0) & ~np.isnan(rounds), "round",
-                 "{} is no round; they count from 1")  # fmt: skip
+    problems.add(~columns.given("value"), "value", "is empty")
+    _check_better(columns, study, series_of, problems)
+    _check_time(study, series_of, value, problems)
     intake = Intake(
         series_of=series_of,
         configuration_of=configuration_of,
-        value=value * factor,
-        low=low * factor,
-        high=high * factor,
-        samples=samples,
-        resolution=resolution * factor,
-        round=rounds,
-        visit=_texts(frame, "visit"),
-        run=_texts(frame, "run"),
-        started_at=_times(frame, problems),
-        excluded=_texts(frame, "excluded"),
+        value=value,
+        low=low,
+        high=high,
+        samples=_numbers(columns, "samples", problems),
+        resolution=resolution,
+        round=_rounds(columns, problems),
+        visit=columns.labels("visit"),
+        run=columns.labels("run"),
+        started_at=_times(columns, problems),
+        excluded=columns.labels("excluded"),
     )
-    _check_duplicates(frame, intake, problems)
+    if any(intake.run.names):
+        # The same metric twice in a run that is named is one reading too many.
+        place = (series_of, configuration_of, intake.round, intake.visit.codes, intake.run.codes)
+        twice = repeats(combine(*place)) & intake.run.given
+        problems.add(twice, "run", "run {} of this visit has a reading of this metric already")
     problems.raise_if_any()
     return intake
 
 
-def _texts(frame: pd.DataFrame, column: str) -> np.ndarray:
-    if column not in frame:
-        return np.full(len(frame), "", dtype=object)
-    texts: np.ndarray = frame[column].astype(str).str.strip().to_numpy(dtype=object)
-    return texts
+def _configurations(columns: Columns, study: Study, problems: _Problems) -> np.ndarray:
+    names = [c.name for c in study.configurations]
+    places = {name: n for n, name in enumerate(names)}
+    labels = columns.labels("configuration")
+    found = labels.map(lambda text: places.get(text, -1))
+    problems.add(
+        found < 0,
+        "configuration",
+        lambda row: f"no configuration {{}}; {closest(labels[row], names)}",
+    )
+    return found
 
 
-def _blank(frame: pd.DataFrame, column: str) -> np.ndarray:
-    blank: np.ndarray = np.equal(_texts(frame, column), "").astype(bool)
-    return blank
+def _check_bench(columns: Columns, study: Study, problems: _Problems) -> None:
+    if "bench" not in columns:
+        return
+    wrong = columns.labels("bench").map(lambda text: text not in ("", study.bench))
+    problems.add(wrong, "bench", f'{{}} is not the bench of this study, "{study.bench}"')
 
 
-def _by_value(texts: np.ndarray, make: Callable[[str], int]) -> np.ndarray:
-    """A number for every text, made once for each distinct one."""
+def _series(columns: Columns, study: Study, problems: _Problems) -> np.ndarray:
+    """The metric of every row; a workload with a single one need not be named with it."""
+    workloads, names = columns.labels("workload"), columns.labels("metric")
+    if "workload" not in columns and len(study.workloads) == 1:
+        workloads = Labels.same(next(iter(study.workloads)), len(columns))
+    known = list(study.workloads)
+    metrics: dict[str, dict[str, int]] = {workload: {} for workload in known}
+    for place, (workload, name, _) in enumerate(study.metrics()):
+        metrics[workload][name] = place
+
+    def find(workload: str, name: str) -> int:
+        own = metrics.get(workload, {})
+        return next(iter(own.values())) if not name and len(own) == 1 else own.get(name, -1)
+
+    found = _by_pair(workloads, names, find)
+    if found.min() >= 0:
+        return found
+    strange = ~workloads.map(lambda text: text in metrics)
+    problems.add(
+        strange,
+        "workload",
+        lambda row: f'no workload "{workloads[row]}"; {closest(workloads[row], known)}',
+    )
+    problems.add(
+        (found < 0) & ~strange,
+        "metric",
+        lambda row: (
+            f'{workloads[row]} has no metric "{names[row]}"; '
+            + closest(names[row], list(metrics[workloads[row]]))
+        ),
+    )
+    return found
+
+
+def _by_pair(first: Labels, second: Labels, make: Callable[[str, str], float]) -> np.ndarray:
+    """What a function makes of two texts, made once for each pair."""
     import pandas as pd
 
-    codes, distinct = pd.factorize(texts)
-    made: np.ndarray = np.array([make(text) for text in distinct], dtype=np.int64)[codes]
+    size = len(second.names)
+    codes: np.ndarray = first.codes.astype(np.int64) * size + second.codes
+    pairs: Sequence[int] = range(len(first.names) * size)
+    if len(pairs) > _FEW_PAIRS:
+        codes, distinct = pd.factorize(codes)
+        pairs = distinct.tolist()
+    made: np.ndarray = np.array(
+        [make(first.names[pair // size], second.names[pair % size]) for pair in pairs]
+    ).take(codes)
     return made
 
 
-def _look_up(frame: pd.DataFrame, column: str, known: list[str], problems: _Problems) -> np.ndarray:
-    places = {name: n for n, name in enumerate(known)}
-    texts = _texts(frame, column)
-    found = _by_value(texts, lambda text: places.get(text, -1))
-    for text in dict.fromkeys(texts[found < 0].tolist()):
-        hint = closest(text, known)
-        problems.add(frame, np.equal(texts, text).astype(bool), column, f"no {column} {{}}; {hint}")
-    return found
-
-
-def _series(frame: pd.DataFrame, study: Study, problems: _Problems) -> np.ndarray:
-    """The metric of every row; a workload with a single one need not be named with it."""
-    metrics = study.metrics()
-    places = {(workload, name): n for n, (workload, name, _) in enumerate(metrics)}
-    workloads = _texts(frame, "workload")
-    if "workload" not in frame and len(study.workloads) == 1:
-        workloads = np.full(len(frame), next(iter(study.workloads)), dtype=object)
-    names = _texts(frame, "metric")
-    only = {w: [name for own, name, _ in metrics if own == w] for w in study.workloads}
-
-    def place(key: str) -> int:
-        workload, name = key.split("\0")
-        own = only.get(workload, [])
-        return places.get((workload, own[0] if not name and len(own) == 1 else name), -1)
-
-    keys = np.array([f"{w}\0{m}" for w, m in zip(workloads, names, strict=True)], dtype=object)
-    found = _by_value(keys, place)
-    for key in dict.fromkeys(keys[found < 0].tolist()):
-        workload, name = key.split("\0")
-        wrong = np.equal(keys, key).astype(bool)
-        if workload not in study.workloads:
-            hint = closest(workload, list(study.workloads))
-            text = f'no workload "{workload}"; {hint}'
-            problems.add(frame, wrong, "workload" if "workload" in frame else "line", text)
-        else:
-            text = f'{workload} has no metric "{name}"; {closest(name, only[workload])}'
-            problems.add(frame, wrong, "metric" if "metric" in frame else "workload", text)
-    return found
-
-
-def _check_fixed(frame: pd.DataFrame, column: str, wanted: str, problems: _Problems) -> None:
-    texts = _texts(frame, column)
-    wrong = ~np.equal(texts, "").astype(bool) & ~np.equal(texts, wanted).astype(bool)
-    problems.add(frame, wrong, column, f'{{}} is not the bench of this study, "{wanted}"')
-
-
-def _numbers(frame: pd.DataFrame, column: str, problems: _Problems) -> np.ndarray:
+def _numbers(
+    columns: Columns, column: str, problems: _Problems, factor: np.ndarray | None = None
+) -> np.ndarray:
     """A column as numbers, NaN where there is nothing; a decimal comma is one."""
+    if column not in columns:
+        return np.broadcast_to(np.nan, len(columns))
+    labels = columns.by_name[column]
+    if isinstance(labels, np.ndarray):
+        numbers = labels
+    else:
+        read, thousands = _parse(labels.names)
+        numbers = read[labels.codes]
+        unread = np.isnan(numbers) & labels.given
+        grouped = unread & thousands[labels.codes]
+        problems.add(grouped, column, "{} has a thousands separator; write it without")
+        problems.add(unread & ~grouped, column, "{} is not a number")
+    problems.add(np.isinf(numbers), column, "{} is not finite")
+    return numbers.astype(float, copy=False) if factor is None else numbers * factor
+
+
+def _rounds(columns: Columns, problems: _Problems) -> np.ndarray:
+    """The rounds as whole numbers, −1 where they are not known."""
+    rounds: np.ndarray | Labels | None = columns.by_name.get("round")
+    if isinstance(rounds, np.ndarray) and rounds.dtype.kind == "i":
+        known = np.broadcast_to(np.True_, len(rounds))
+    else:
+        rounds = _numbers(columns, "round", problems)
+        known = ~np.isnan(rounds)
+        problems.add(known & (np.floor(rounds) != rounds), "round", "{} is no whole number")
+    wrong = known & ((rounds < 1) | (rounds > _MOST_ROUNDS))
+    problems.add(wrong, "round", "{} is no round; they count from 1")
+    if known.all() and not wrong.any():
+        return rounds.astype(np.int64, copy=False)
+    whole: np.ndarray = np.where(known & ~wrong, rounds, -1).astype(np.int64)
+    return whole
+
+
+def _parse(names: list[str]) -> tuple[np.ndarray, np.ndarray]:
+    """Texts as numbers, NaN where they are none, and which look as if in groups of thousands."""
     import pandas as pd
 
-    if column not in frame:
-        return np.full(len(frame), np.nan)
-    texts = pd.Series(_texts(frame, column))
-    numbers = pd.to_numeric(texts, errors="coerce").to_numpy(dtype=float).copy()
-    empty = texts.eq("").to_numpy()
-    open_ = np.flatnonzero(np.isnan(numbers) & ~empty)
-    if len(open_):
-        rest = texts.iloc[open_]
-        thousands = rest.str.fullmatch(r"[-+]?[1-9]\d{0,2}([,.' ]\d{3})+([.,]\d+)?").to_numpy()
-        comma = rest.str.fullmatch(r"[-+]?\d+,\d+").to_numpy() & ~thousands
-        numbers[open_[comma]] = rest[comma].str.replace(",", ".").astype(float).to_numpy()
-        mask = np.zeros(len(texts), dtype=bool)
-        mask[open_[thousands]] = True
-        problems.add(frame, mask, column, "{} has a thousands separator; write it without")
-        mask = np.zeros(len(texts), dtype=bool)
-        mask[open_[~thousands & ~comma]] = True
-        problems.add(frame, mask, column, "{} is not a number")
-    problems.add(frame, np.isinf(numbers), column, "{} is not finite")
-    return numbers
+    texts = pd.Series(names, dtype=object)
+    comma = texts.str.fullmatch(_ONE_COMMA).to_numpy(dtype=bool)
+    thousands = texts.str.fullmatch(_THOUSANDS).to_numpy(dtype=bool)
+    if comma_is_decimal(names):
+        thousands &= ~comma
+    plain = texts.mask(comma & ~thousands, texts.str.replace(",", "."))
+    return pd.to_numeric(plain, errors="coerce").to_numpy(dtype=float), thousands
+
+
+def _of_metrics(series_of: np.ndarray, texts: list[str]) -> Labels:
+    """A text of the metric of every row, "" where that is not known."""
+    return Labels(series_of % (len(texts) + 1), [*texts, ""])
 
 
 def _factors(
-    frame: pd.DataFrame, study: Study, series_of: np.ndarray, problems: _Problems
-) -> np.ndarray:
-    """By what each value is multiplied to be in the unit of its metric."""
-    factor = np.ones(len(frame))
-    if "unit" not in frame:
-        return factor
-    units = _texts(frame, "unit")
-    for n, (_, name, metric) in enumerate(study.metrics()):
-        for unit in dict.fromkeys(units[series_of == n].tolist()):
-            rows = (series_of == n) & np.equal(units, unit).astype(bool)
-            try:
-                factor[rows] = convert(1.0, unit or metric.unit, metric.unit)
-            except TypedError as error:
-                problems.add(frame, rows, "unit", f"{error}, in which {name} is measured")
-    return factor
+    columns: Columns, study: Study, series_of: np.ndarray, problems: _Problems
+) -> np.ndarray | None:
+    """By what each value is multiplied to be in the unit of its metric, if by anything."""
+    if "unit" not in columns:
+        return None
+    metrics = study.metrics()
+    wanted = _of_metrics(series_of, [metric.unit for _, _, metric in metrics])
+
+    def factor(unit: str, own: str) -> float:
+        try:
+            return convert(1.0, unit or own, own) if own else 1.0
+        except TypedError:
+            return np.nan
+
+    factors = _by_pair(columns.labels("unit"), wanted, factor)
+    problems.add(
+        np.isnan(factors),
+        "unit",
+        lambda row: (
+            f'{{}} cannot be turned into "{wanted[row]}", in which '
+            f"{metrics[int(series_of[row])][1]} is measured"
+        ),
+    )
+    return factors
 
 
 def _check_better(
-    frame: pd.DataFrame, study: Study, series_of: np.ndarray, problems: _Problems
+    columns: Columns, study: Study, series_of: np.ndarray, problems: _Problems
 ) -> None:
-    if "better" not in frame:
+    if "better" not in columns:
         return
-    texts = _texts(frame, "better")
-    wanted = np.array([metric.better for _, _, metric in study.metrics()], dtype=object)
-    known = series_of >= 0
-    wrong = known & ~np.equal(texts, "").astype(bool)
-    wrong &= ~np.equal(texts, wanted[np.where(known, series_of, 0)]).astype(bool)
-    problems.add(frame, wrong, "better", "{} contradicts the study file")
+    better = columns.labels("better")
+    wanted = Labels(
+        series_of % (len(study.metrics()) + 1), [m.better for _, _, m in study.metrics()] + [""]
+    )
+    wrong = _by_pair(better, wanted, lambda told, own: bool(told and own and told != own))
+    problems.add(wrong, "better", "{} contradicts the study file")
 
 
 def _check_time(
-    frame: pd.DataFrame,
-    study: Study,
-    series_of: np.ndarray,
-    value: np.ndarray,
-    problems: _Problems,
+    study: Study, series_of: np.ndarray, value: np.ndarray, problems: _Problems
 ) -> None:
-    timed = np.array([metric.unit in TIME_UNITS for _, _, metric in study.metrics()])
-    wrong = (series_of >= 0) & timed[np.where(series_of >= 0, series_of, 0)] & (value < 0)
-    problems.add(frame, wrong, "value", "{} is negative, and is a time")
+    negative = value < 0
+    if negative.any():
+        units = _of_metrics(series_of, [metric.unit for _, _, metric in study.metrics()])
+        timed = units.map(lambda unit: unit in TIME_UNITS)
+        problems.add(timed & negative, "value", "{} is negative, and is a time")
 
 
-def _times(frame: pd.DataFrame, problems: _Problems) -> np.ndarray:
+def _times(columns: Columns, problems: _Problems) -> Labels:
     """Times as ISO 8601 text in UTC, "" where nothing is known."""
     import pandas as pd
 
-    texts = _texts(frame, "started_at")
-    given = ~np.equal(texts, "").astype(bool)
-    if not given.any():
-        return texts
-    parsed = pd.to_datetime(pd.Series(texts[given]), utc=True, errors="coerce", format="ISO8601")
-    wrong = np.zeros(len(frame), dtype=bool)
-    wrong[np.flatnonzero(given)[parsed.isna().to_numpy()]] = True
-    problems.add(frame, wrong, "started_at", "{} is no time in ISO 8601, like 2026-05-01T14:30")
-    result = texts.copy()
-    stamps = parsed.dt.strftime("%Y-%m-%dT%H:%M:%S.%f").str[:-3] + "+00:00"
-    result[given] = stamps.fillna("").to_numpy(dtype=object)
-    return result
-
-
-def _check_duplicates(frame: pd.DataFrame, intake: Intake, problems: _Problems) -> None:
-    """The same metric twice in a run that is named is one reading too many."""
-    import pandas as pd
-
-    named = ~np.equal(intake.run, "").astype(bool)
-    key = pd.DataFrame(
-        {
-            "series": intake.series_of,
-            "configuration": intake.configuration_of,
-            "round": intake.round,
-            "visit": intake.visit,
-            "run": intake.run,
-        }
+    told = columns.labels("started_at")
+    if "started_at" not in columns:
+        return told
+    texts = pd.Series(told.names, dtype=object)
+    given = texts != ""
+    parsed = pd.to_datetime(texts.where(given), utc=True, errors="coerce", format="ISO8601")
+    wrong = (given & parsed.isna()).to_numpy()
+    problems.add(
+        wrong[told.codes], "started_at", "{} is no time in ISO 8601, like 2026-05-01T14:30"
     )
-    twice = key.duplicated().to_numpy() & named
-    problems.add(frame, twice, "run", "run {} of this visit has a reading of this metric already")
+    stamps = parsed.dt.strftime("%Y-%m-%dT%H:%M:%S.%f").str[:-3] + "+00:00"
+    return Labels(told.codes, stamps.fillna("").tolist())

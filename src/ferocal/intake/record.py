@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import fields
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ferocal._version import __version__
+from ferocal.intake.columns import combine, repeats
 from ferocal.intake.readings import Intake
 from ferocal.ledger.batch import Batch, record_batch
 from ferocal.ledger.records import SessionRecord, Trace
@@ -16,12 +16,6 @@ from ferocal.ledger.store import Ledger
 
 if TYPE_CHECKING:
     from ferocal.study.load import Study
-
-
-def join(parts: Sequence[Intake]) -> Intake:
-    """Several intakes as one."""
-    columns = {f.name: [getattr(part, f.name) for part in parts] for f in fields(Intake)}
-    return Intake(**{name: np.concatenate(own) for name, own in columns.items()})
 
 
 def make_batch(intake: Intake, study: Study, traces: Sequence[Trace] = ()) -> Batch:
@@ -35,11 +29,9 @@ def make_batch(intake: Intake, study: Study, traces: Sequence[Trace] = ()) -> Ba
     workloads = [workload for workload, _, _ in metrics]
     codes = {name: n for n, name in enumerate(study.workloads)}
     workload_of = np.array([codes[w] for w in workloads])[intake.series_of]
-    rounds = np.nan_to_num(intake.round, nan=-1).astype(np.int64)
-    known = (rounds > 0) | ~np.equal(intake.visit, "").astype(bool)
-    visit_of, run_of, names_of_runs = _group(intake, workload_of, rounds, known)
-    first_of_run = np.unique(run_of, return_index=True)[1]
-    first_of_visit = np.unique(visit_of, return_index=True)[1]
+    known = (intake.round > 0) | intake.visit.given
+    visit_of, run_of, number = _group(intake, workload_of, known)
+    first_of_run, first_of_visit = (np.flatnonzero(~repeats(codes)) for codes in (run_of, visit_of))
     names = [c.name for c in study.configurations]
     levels = [c.levels for c in study.configurations]
     configuration_of = intake.configuration_of[first_of_visit].tolist()
@@ -49,17 +41,17 @@ def make_batch(intake: Intake, study: Study, traces: Sequence[Trace] = ()) -> Ba
             (names[c], levels[c], r if r > 0 else None, at, bool(k))
             for c, r, at, k in zip(
                 configuration_of,
-                rounds[first_of_visit].tolist(),
-                intake.started_at[first_of_visit].tolist(),
+                intake.round[first_of_visit].tolist(),
+                intake.started_at.at(first_of_visit),
                 known[first_of_visit].tolist(),
                 strict=True,
             )
         ],
         run_visit=visit_of[first_of_run],
         run_workload=[workloads[s] for s in intake.series_of[first_of_run].tolist()],
-        run_number=_numbers(names_of_runs[first_of_run]),
-        run_started=intake.started_at[first_of_run].tolist(),
-        run_excluded=intake.excluded[first_of_run].tolist(),
+        run_number=number[first_of_run].tolist(),
+        run_started=intake.started_at.at(first_of_run),
+        run_excluded=intake.excluded.at(first_of_run),
         metrics=[(workload, name, metric.unit) for workload, name, metric in metrics],
         reading_run=run_of,
         reading_metric=intake.series_of,
@@ -69,26 +61,28 @@ def make_batch(intake: Intake, study: Study, traces: Sequence[Trace] = ()) -> Ba
 
 
 def _group(
-    intake: Intake, workload_of: np.ndarray, rounds: np.ndarray, known: np.ndarray
+    intake: Intake, workload_of: np.ndarray, known: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """For every reading its visit and its run, in order of appearance, and what that is called."""
+    """For every reading its visit, its run and the number of that, both in order of appearance."""
     import pandas as pd
 
-    frame = pd.DataFrame(
-        {"c": intake.configuration_of, "r": rounds, "v": intake.visit, "w": workload_of}
-    )
-    place = frame.assign(s=intake.series_of).groupby(["c", "r", "v", "s"], sort=False).cumcount()
-    frame["unnamed"] = np.equal(intake.run, "").astype(bool)
-    frame["run"] = np.where(frame["unnamed"], (place + 1).astype(str), intake.run)
-    run_of = frame.groupby(["c", "r", "v", "w", "run", "unnamed"], sort=False).ngroup().to_numpy()
-    frame["own"] = np.where(known, -1, run_of)
-    visit_of = frame.groupby(["c", "r", "v", "own"], sort=False).ngroup().to_numpy()
-    return visit_of, run_of, frame["run"].to_numpy(dtype=object)
+    visit = combine(intake.configuration_of, intake.round, intake.visit.codes)
+    run, number = intake.run.codes, intake.run.map(_number)
+    unnamed = ~intake.run.given
+    if unnamed.any():
+        same = pd.Series(combine(visit, intake.series_of))
+        place = same.groupby(same).cumcount().to_numpy() + 1
+        run = np.where(unnamed, len(intake.run.names) + place, run)
+        number = np.where(unnamed, place, number)
+    run_of = pd.factorize(combine(visit, workload_of, run))[0]
+    visit_of = pd.factorize(combine(visit, np.where(known, -1, run_of)))[0]
+    # What is no number is counted.
+    return visit_of, run_of, np.where(number < 0, run_of + 1, number)
 
 
-def _numbers(texts: np.ndarray) -> list[int]:
-    """The number of every run: what it is called if that is a number, else its place."""
-    return [int(t) if t.isdecimal() and len(t) < 9 else n for n, t in enumerate(texts, 1)]
+def _number(name: str) -> int:
+    """The number that a run is called by, −1 if it is called otherwise."""
+    return int(name) if name.isdecimal() and len(name) < 9 else -1
 
 
 def record(

@@ -6,12 +6,14 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ferocal.intake.tables import Chunk, IntakeError
+import numpy as np
+
+from ferocal.errors import IntakeError
+from ferocal.intake.columns import Column, Columns, Labels, combine, labels_of
+from ferocal.intake.tables import Table
 from ferocal.study.configurations import closest
 
 if TYPE_CHECKING:
-    import pandas as pd
-
     from ferocal.study.load import Study
 
 # What a column can be; columns of these names are matched by themselves.
@@ -19,7 +21,11 @@ ROLES = (
     "configuration", "workload", "metric", "value", "unit", "better", "round", "visit", "run",
     "bench", "started_at", "low", "high", "samples", "resolution", "excluded",
 )  # fmt: skip
-LINE = "line"
+# Of these, the ones that are texts even if they look like numbers.
+TEXTS = frozenset(
+    {"configuration", "workload", "metric", "unit", "better", "visit", "run", "bench",
+     "started_at", "excluded"}
+)  # fmt: skip
 
 
 def parse_columns(pairs: Sequence[str]) -> dict[str, str]:
@@ -41,10 +47,15 @@ def parse_columns(pairs: Sequence[str]) -> dict[str, str]:
     return found
 
 
-def to_long(
-    chunk: Chunk, path: Path, named: Mapping[str, str], study: Study | None
-) -> pd.DataFrame:
-    """A reading per row, with columns named for their roles, and the line of each.
+def is_text(name: str, named: Mapping[str, str], study: Study | None) -> bool:
+    """Whether a column is of texts, even if they look like numbers."""
+    factors = () if study is None else study.file.factor
+    role = next((role for role, column in named.items() if column == name), name.lower())
+    return role in TEXTS or name.removeprefix("factor:") in factors
+
+
+def to_long(table: Table, named: Mapping[str, str], study: Study | None) -> Columns:
+    """A reading per row, with columns named for their roles.
 
     A table with a column of values is long. Otherwise it is wide: columns that are named
     like configurations of the study (all that are no role, without a study) hold the
@@ -55,26 +66,27 @@ def to_long(
     IntakeError
         When a named column is not there, or the table is of neither shape.
     """
-    frame = chunk.frame
+    names, path = table.columns.names, table.path
     for role, column in named.items():
-        if column not in frame.columns:
-            hint = closest(column, list(map(str, frame.columns)))
-            raise IntakeError(f'{path}: no column "{column}" for {role}; {hint}')
-    frame = frame.rename(columns={column: role for role, column in named.items()})
-    lower = {c: c.lower() for c in frame.columns if c.lower() in ROLES and c not in ROLES}
-    frame = frame.rename(columns=lower)
-    frame = frame.assign(**{LINE: range(chunk.first, chunk.first + len(frame))})
-    if "value" in frame.columns:
-        return _with_configuration(frame, path, study)
-    return _unfold(frame, path, study)
+        if column not in names:
+            raise IntakeError(f'{path}: no column "{column}" for {role}; {closest(column, names)}')
+    roles = {n: n.lower() for n in names if n.lower() in ROLES}
+    roles |= {column: role for role, column in named.items()}
+    twice = [role for n, role in roles.items() if list(roles.values()).count(role) > 1]
+    if twice:
+        raise IntakeError(f"{path}: two columns are the {twice[0]}")
+    columns = table.columns.renamed(roles)
+    if "value" in columns:
+        return _with_configuration(columns, path, study)
+    return _unfold(columns, path, study)
 
 
-def _with_configuration(frame: pd.DataFrame, path: Path, study: Study | None) -> pd.DataFrame:
+def _with_configuration(columns: Columns, path: Path, study: Study | None) -> Columns:
     """A long table; configurations may be told by one column per factor."""
-    if "configuration" in frame.columns:
-        return frame
+    if "configuration" in columns:
+        return columns
     factors = list(study.file.factor) if study is not None else []
-    given = [f for f in factors if f in frame.columns or f"factor:{f}" in frame.columns]
+    given = [f for f in factors if f in columns or f"factor:{f}" in columns]
     if not factors or len(given) < len(factors):
         raise IntakeError(
             f"{path}: no column tells the configuration; name it with --column configuration=…"
@@ -82,28 +94,45 @@ def _with_configuration(frame: pd.DataFrame, path: Path, study: Study | None) ->
         )
     assert study is not None
     names = {tuple(c.levels[f] for f in factors): c.name for c in study.configurations[::-1]}
-    columns = [frame[f if f in frame.columns else f"factor:{f}"] for f in factors]
-    levels = list(zip(*columns, strict=True))
-    return frame.assign(configuration=[names.get(key, " ".join(key)) for key in levels])
+    levels = [columns.labels(f if f in columns else f"factor:{f}") for f in factors]
+    _, first, place = np.unique(
+        combine(*(level.codes for level in levels)), return_index=True, return_inverse=True
+    )
+    keys = list(zip(*(level.at(first) for level in levels), strict=True))
+    told = Labels.stripped(place, [names.get(key, " ".join(key)) for key in keys])
+    return Columns({**columns.by_name, "configuration": told}, columns.row)
 
 
-def _unfold(frame: pd.DataFrame, path: Path, study: Study | None) -> pd.DataFrame:
-    """A wide table made long; empty cells are no readings."""
-    import pandas as pd
-
+def _unfold(columns: Columns, path: Path, study: Study | None) -> Columns:
+    """A wide table made long, row by row; empty cells are no readings."""
     known = [c.name for c in study.configurations] if study is not None else None
-    own = [c for c in frame.columns if c not in ROLES and c != LINE]
-    if "workload" not in frame.columns and own:
-        frame = frame.rename(columns={own[0]: "workload"})
+    own = [name for name in columns.names if name not in ROLES]
+    if "workload" not in columns and own:
+        columns = columns.renamed({own[0]: "workload"})
         own = own[1:]
-    arms = [c for c in own if known is None or c in known]
+    arms = [name for name in own if known is None or name in known]
     if not arms:
-        listed = ", ".join(map(str, own)) or "none"
         raise IntakeError(
             f'{path}: neither a column "value" nor columns named like configurations'
             + (f" ({', '.join(known)})" if known else "")
-            + f"; there are {listed}"
+            + f"; there are {', '.join(own) or 'none'}"
         )
-    labels = [c for c in frame.columns if c in ROLES or c == LINE]
-    long = pd.melt(frame, id_vars=labels, value_vars=arms, var_name="configuration")
-    return long[long["value"].str.strip() != ""].sort_values(LINE, kind="stable")
+    labels = {name: column for name, column in columns.by_name.items() if name in ROLES}
+    rows = np.repeat(np.arange(len(columns)), len(arms))
+    long = Columns(labels, columns.row).taken(rows)
+    arm = Labels(np.tile(np.arange(len(arms)), len(columns)), arms)
+    cells = _interleaved([columns.by_name[name] for name in arms])
+    long = Columns({**long.by_name, "configuration": arm, "value": cells}, long.row)
+    return long.taken(long.given("value"))
+
+
+def _interleaved(columns: Sequence[Column]) -> Column:
+    """The cells of several columns, row by row."""
+    numbers = [column for column in columns if isinstance(column, np.ndarray)]
+    if len(numbers) == len(columns):
+        return np.stack(numbers, axis=1).ravel()
+    labels = [own if isinstance(own, Labels) else labels_of(own) for own in columns]
+    names = [name for own in labels for name in own.names]
+    starts = np.cumsum([0, *(len(own.names) for own in labels[:-1])])
+    codes = np.stack([own.codes + start for own, start in zip(labels, starts, strict=True)], axis=1)
+    return Labels.stripped(codes.ravel(), names)

@@ -5,16 +5,15 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Sequence
+from functools import partial
+from operator import eq
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from ferocal.errors import UsageError
-from ferocal.intake.shapes import parse_columns, to_long
-from ferocal.intake.tables import IntakeError, read_table
+from ferocal.errors import IntakeError, UsageError
+from ferocal.intake.columns import Columns
+from ferocal.intake.shapes import is_text, parse_columns, to_long
+from ferocal.intake.tables import read_table
 from ferocal.study.configurations import closest
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 # Units of which less is better; of all others more is.
 _LOWER = re.compile(r"(ns|µs|us|ms|s|sec|min|h|[KMGT]?i?B|W|J|°C|°F|%)", re.IGNORECASE)
@@ -31,12 +30,10 @@ def describe_file(path: Path, columns: Sequence[str], baseline: str | None) -> s
     UsageError
         When the baseline is none of them.
     """
-    import pandas as pd
-
     named = parse_columns(columns)
-    parts = [to_long(chunk, path, named, None) for chunk in read_table(path)]
-    frame = pd.concat(parts, ignore_index=True)
-    names = _names(frame, "configuration", path)
+    table = read_table(path, lambda name: is_text(name, named, None))
+    readings = to_long(table, named, None)
+    names = _names(readings, "configuration", path)
     if len(names) < 2:
         raise IntakeError(f"{path}: has one configuration only, {names[0]}: nothing to compare")
     if baseline is not None and baseline not in names:
@@ -52,13 +49,13 @@ def describe_file(path: Path, columns: Sequence[str], baseline: str | None) -> s
         "[configuration]",
         f"baseline = {{ configuration = {json.dumps(baseline or names[0])} }}",
     ]
-    return "\n".join([*head, *_workloads(frame, path), ""])
+    return "\n".join([*head, *_workloads(readings, path), ""])
 
 
-def _names(frame: pd.DataFrame, column: str, path: Path) -> list[str]:
-    if column not in frame:
+def _names(readings: Columns, column: str, path: Path) -> list[str]:
+    if column not in readings:
         raise IntakeError(f"{path}: no column tells the {column}; name it with --column {column}=…")
-    names = [str(name).strip() for name in dict.fromkeys(frame[column])]
+    names = readings.labels(column).used
     odd = [name for name in names if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._-]*", name)]
     if odd:
         raise IntakeError(
@@ -68,15 +65,16 @@ def _names(frame: pd.DataFrame, column: str, path: Path) -> list[str]:
     return names
 
 
-def _workloads(frame: pd.DataFrame, path: Path) -> list[str]:
+def _workloads(readings: Columns, path: Path) -> list[str]:
     """Tables of workloads and metrics, each with the unit of its first reading."""
     lines = []
-    for workload in _names(frame, "workload", path):
-        own = frame[frame["workload"].str.strip() == workload]
+    workload_of = readings.labels("workload")
+    for workload in _names(readings, "workload", path):
+        own = readings.taken(workload_of.map(partial(eq, workload)))
         lines += ["", f"[workload.{json.dumps(workload)}]"]
-        metrics = _names(own, "metric", path) if "metric" in own else [_DEFAULT_METRIC]
-        for metric in metrics:
-            rows = own[own["metric"].str.strip() == metric] if "metric" in own else own
+        named = "metric" in readings
+        for metric in _names(own, "metric", path) if named else [_DEFAULT_METRIC]:
+            rows = own.taken(own.labels("metric").map(partial(eq, metric))) if named else own
             unit = _first(rows, "unit") or "points"
             better = _first(rows, "better") or ("lower" if _LOWER.fullmatch(unit) else "higher")
             lines += [
@@ -87,7 +85,5 @@ def _workloads(frame: pd.DataFrame, path: Path) -> list[str]:
     return lines
 
 
-def _first(frame: pd.DataFrame, column: str) -> str:
-    if column not in frame:
-        return ""
-    return next((text.strip() for text in frame[column] if text.strip()), "")
+def _first(readings: Columns, column: str) -> str:
+    return next(filter(None, readings.labels(column).used), "")

@@ -2,39 +2,37 @@
 
 from __future__ import annotations
 
-import csv
 import hashlib
 import json
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import partial
+from itertools import islice
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-from ferocal.errors import UsageError
+from ferocal.errors import IntakeError
+from ferocal.intake.arrays import IsText, columns_of, columns_of_objects
+from ferocal.intake.columns import Columns
+from ferocal.intake.delimited import lines_of, read_delimited
 
-if TYPE_CHECKING:
-    import pandas as pd
-
-# So many rows are in memory as text at one time.
-CHUNK = 200_000
+# So many objects are in memory at one time.
+_PART = 200_000
 _SPREADSHEETS = {".xlsx": "openpyxl", ".ods": "odf"}
 
 
 @dataclass(frozen=True)
-class Chunk:
-    """Some rows of a file, all as text, "" where there is nothing.
+class Table:
+    """The rows of a file.
 
-    ``first`` is the number of the first row as it is told to people: its line in a text
-    file, its place among the rows in others.
+    ``word`` is what rows are called, and ``numbers`` gives their numbers as people count
+    them, which may take as long as reading the file.
     """
 
-    frame: pd.DataFrame
-    first: int
+    path: Path
+    columns: Columns
     word: str
-
-
-class IntakeError(UsageError):
-    """A file that cannot be taken in; says where and what would be right."""
+    numbers: Callable[[Sequence[int]], list[int]]
 
 
 def digest_of(path: Path) -> str:
@@ -52,8 +50,13 @@ def digest_of(path: Path) -> str:
         raise IntakeError(f"{path}: cannot be read: {error.strerror}") from None
 
 
-def read_table(path: Path) -> Iterator[Chunk]:
-    """The rows of a file, in chunks; what kind of file it is, its name tells.
+def read_table(path: Path, is_text: IsText) -> Table:
+    """The rows of a file; what kind of file it is, its name tells.
+
+    Parameters
+    ----------
+    is_text
+        Whether a column of a name is of texts, even if they look like numbers.
 
     Raises
     ------
@@ -70,69 +73,21 @@ def read_table(path: Path) -> Iterator[Chunk]:
                ".txt": _read_text, **dict.fromkeys(_SPREADSHEETS, _read_spreadsheet)}  # fmt: skip
     if kind not in readers:
         raise IntakeError(f"{path}: not one of {', '.join(readers)}")
-    rows = 0
-    for chunk in readers[kind](path):
-        rows += len(chunk.frame)
-        yield chunk
-    if not rows:
+    table = readers[kind](path, is_text)
+    if not len(table.columns):
         raise IntakeError(f"{path}: has a header and no readings")
+    return table
 
 
-def _read_text(path: Path) -> Iterator[Chunk]:
-    import pandas as pd
-
-    encoding = _encoding(path)
-    try:
-        reader = pd.read_csv(
-            path,
-            sep=_delimiter(path, encoding),
-            dtype=str,
-            keep_default_na=False,
-            encoding=encoding,
-            chunksize=CHUNK,
-            skipinitialspace=True,
-            quoting=csv.QUOTE_MINIMAL,
-        )
-        line = 2
-        with reader:
-            for frame in reader:
-                yield Chunk(frame.rename(columns=str.strip).fillna(""), line, "line")
-                line += len(frame)
-    except (pd.errors.ParserError, pd.errors.EmptyDataError, ValueError) as error:
-        raise IntakeError(f"{path}: cannot be read as a table: {_plain(error)}") from None
+def _from(first: int) -> Callable[[Sequence[int]], list[int]]:
+    return lambda rows: [first + row for row in rows]
 
 
-def _plain(error: Exception) -> str:
-    """What a reader said, without its own name in front."""
-    return str(error).replace("Error tokenizing data. C error: ", "").splitlines()[0]
+def _read_text(path: Path, is_text: IsText) -> Table:
+    return Table(path, read_delimited(path, is_text), "line", partial(lines_of, path))
 
 
-def _encoding(path: Path) -> str:
-    raw = path.open("rb")
-    with raw:
-        start = raw.read(4)
-    if start[:2] in (b"\xff\xfe", b"\xfe\xff"):
-        return "utf-16"
-    try:
-        with path.open(encoding="utf-8-sig") as file:
-            while file.read(2**22):
-                pass
-    except UnicodeDecodeError:
-        return "cp1252"  # what spreadsheets write where they do not write UTF-8
-    return "utf-8-sig"
-
-
-def _delimiter(path: Path, encoding: str) -> str:
-    with path.open(encoding=encoding) as file:
-        header = file.readline()
-        sample = header + file.read(2**14)
-    try:
-        return csv.Sniffer().sniff(sample, delimiters=",;\t|").delimiter
-    except csv.Error:
-        return max(",;\t|", key=header.count)
-
-
-def _read_json(path: Path) -> Iterator[Chunk]:
+def _read_json(path: Path, is_text: IsText) -> Table:
     try:
         document = json.loads(path.read_text(encoding="utf-8-sig"))
     except (json.JSONDecodeError, UnicodeDecodeError) as error:
@@ -140,12 +95,21 @@ def _read_json(path: Path) -> Iterator[Chunk]:
     rows = document.get("readings") if isinstance(document, dict) else document
     if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
         raise IntakeError(f'{path}: needs a list of objects, or one under "readings"')
-    yield _of_objects(rows, 1, "row")
+    return Table(path, columns_of_objects([rows], is_text), "row", _from(1))
 
 
-def _read_lines(path: Path) -> Iterator[Chunk]:
-    rows: list[dict[str, Any]] = []
-    first = 1
+def _read_lines(path: Path, is_text: IsText) -> Table:
+    objects = _objects(path)
+    parts = iter(lambda: [row for _, row in islice(objects, _PART)], [])
+    try:
+        columns = columns_of_objects(parts, is_text)
+    except UnicodeDecodeError as error:
+        raise IntakeError(f"{path}: is not JSON in UTF-8: {error}") from None
+    return Table(path, columns, "line", lambda rows: _lines_of(path, rows))
+
+
+def _objects(path: Path) -> Iterator[tuple[int, dict[str, Any]]]:
+    """The objects of a file, one a line, each with its line."""
     with path.open(encoding="utf-8-sig") as file:
         for number, line in enumerate(file, 1):
             if not line.strip():
@@ -156,50 +120,27 @@ def _read_lines(path: Path) -> Iterator[Chunk]:
                 raise IntakeError(f"{path}, line {number}: is not JSON: {error}") from None
             if not isinstance(row, dict):
                 raise IntakeError(f"{path}, line {number}: is no object")
-            rows.append(row)
-            if len(rows) == CHUNK:
-                yield _of_objects(rows, first, "line")
-                rows, first = [], number + 1
-    yield _of_objects(rows, first, "line")
+            yield number, row
 
 
-def _of_objects(rows: list[dict[str, Any]], first: int, word: str) -> Chunk:
-    import pandas as pd
-
-    names = list(dict.fromkeys(name for row in rows for name in row))
-    columns = {name: [_text(row.get(name)) for row in rows] for name in names}
-    return Chunk(pd.DataFrame(columns, dtype=str), first, word)
+def _lines_of(path: Path, rows: Sequence[int]) -> list[int]:
+    lines = [number for number, _ in _objects(path)]
+    return [lines[row] for row in rows]
 
 
-def _text(value: Any) -> str:
-    return "" if value is None else repr(value) if isinstance(value, float) else str(value)
-
-
-def _read_parquet(path: Path) -> Iterator[Chunk]:
+def _read_parquet(path: Path, is_text: IsText) -> Table:
     import pyarrow as pa
     import pyarrow.parquet as pq
 
     try:
-        with pq.ParquetFile(path) as file:
-            row = 1
-            for batch in file.iter_batches(CHUNK):
-                columns = {
-                    name: [_text(value) for value in batch.column(name).to_pylist()]
-                    for name in batch.schema.names
-                }
-                yield Chunk(_frame(columns), row, "row")
-                row += batch.num_rows
+        table = pq.read_table(path)
     except (pa.ArrowException, OSError) as error:
-        raise IntakeError(f"{path}: is not a whole Parquet file: {_plain(error)}") from None
+        told = str(error).splitlines()[0]
+        raise IntakeError(f"{path}: is not a whole Parquet file: {told}") from None
+    return Table(path, columns_of(table, is_text), "row", _from(1))
 
 
-def _frame(columns: dict[str, list[str]]) -> pd.DataFrame:
-    import pandas as pd
-
-    return pd.DataFrame(columns, dtype=str)
-
-
-def _read_spreadsheet(path: Path) -> Iterator[Chunk]:
+def _read_spreadsheet(path: Path, is_text: IsText) -> Table:
     import pandas as pd
 
     engine: Any = _SPREADSHEETS[path.suffix.lower()]
@@ -210,6 +151,8 @@ def _read_spreadsheet(path: Path) -> Iterator[Chunk]:
             f'{path}: spreadsheets need more: python3 -m pip install "ferocal[spreadsheets]"'
         ) from None
     except Exception as error:  # the readers raise whatever they stumble over
-        raise IntakeError(f"{path}: cannot be read as a spreadsheet: {_plain(error)}") from None
-    text = frame.astype(object).where(frame.notna(), None)
-    yield Chunk(_frame({str(n): [_text(v) for v in text[n]] for n in text.columns}), 2, "row")
+        told = str(error).splitlines()[0] if str(error) else type(error).__name__
+        raise IntakeError(f"{path}: cannot be read as a spreadsheet: {told}") from None
+    frame.columns = frame.columns.map(str)
+    rows = frame.astype(object).where(frame.notna(), None).to_dict("records")
+    return Table(path, columns_of_objects([rows], is_text), "row", _from(2))

@@ -8,10 +8,11 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ferocal.errors import UsageError
+from ferocal.errors import IntakeError, UsageError
+from ferocal.intake.columns import Labels
 from ferocal.intake.loading import Place, intake_at, refuse_known
 from ferocal.intake.record import make_batch, record
-from ferocal.intake.tables import IntakeError, digest_of
+from ferocal.intake.tables import digest_of
 from ferocal.intake.traces import TraceError, read_file
 from ferocal.ledger.opening import open_ledger
 from ferocal.measure.traces import summarise_captures
@@ -54,7 +55,7 @@ def load_trace(study: Study, place: Place, files: Sequence[Path], *, again: bool
         names.index(place.configuration),
         value=np.array([value.value for value in values]),
         samples=np.array([np.nan if v.samples is None else v.samples for v in values]),
-        run=np.full(len(values), "1", dtype=object),
+        run=Labels.same("1", len(values)),
     )
     batch = make_batch(intake, study, traces)
     with open_ledger(study.directory, create=True) as ledger:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 # Units that say the same in other sizes: of each, how many of the first make one.
@@ -16,6 +17,7 @@ _FAMILIES: tuple[dict[str, float], ...] = (
 TIME_UNITS = tuple(_FAMILIES[0])
 _NUMBER = r"[-+−]?\d+(?:[.,]\d+)?"
 _TYPED = re.compile(rf"\s*({_NUMBER})\s*(?:\.\.\s*({_NUMBER})\s*)?([^\d\s!.,][^\s!]*)?\s*(!?)\s*")
+_THOUSANDS = r"[-+−]?[1-9]\d{0,2},\d{3}"
 _ODD_FACTOR = 5.0
 
 
@@ -56,10 +58,21 @@ def parse_number(text: str) -> float:
     TypedError
         When a comma or point may just as well separate thousands.
     """
-    if re.fullmatch(r"[-+−]?[1-9]\d{0,2}[,]\d{3}", text):
+    if re.fullmatch(_THOUSANDS, text):
         whole, part = text.split(",")
         raise TypedError(f'"{text}" may be {whole}.{part} or {whole}{part}: write one of these')
     return float(text.replace(",", ".").replace("−", "-"))
+
+
+def comma_is_decimal(texts: Iterable[str]) -> bool:
+    """Whether the comma in numbers of one file or column surely is their decimal sign.
+
+    It is where none has a point and one has a comma that cannot separate thousands.
+    """
+    single = [text for text in map(str.strip, texts) if re.fullmatch(r"[-+−]?\d+[.,]\d+", text)]
+    if any("." in text for text in single):
+        return False
+    return any(not re.fullmatch(_THOUSANDS, text) for text in single)
 
 
 def parse_typed(

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import secrets
+from collections.abc import Iterator
 from dataclasses import dataclass, field
+from itertools import islice
 from typing import Any
 
 import numpy as np
@@ -14,6 +16,8 @@ from ferocal.ledger.packing import pack_trace
 from ferocal.ledger.records import Outcome, SessionRecord, Trace
 from ferocal.ledger.store import Ledger, facts_id, now
 
+# So many rows are handed to the driver at one time.
+_PART = 50_000
 Visit = tuple[str, dict[str, str], int | None, str, bool]
 
 
@@ -74,13 +78,13 @@ def _next_key(connection: sa.Connection, table: sa.Table) -> int:
     return int(connection.scalar(sa.select(sa.func.max(table.c.id))) or 0) + 1
 
 
-def _uids(count: int) -> list[str]:
+def _uids(count: int) -> Iterator[str]:
     """Unique ids that ascend, which an index takes many times faster than random ones.
 
     They differ in their beginnings, by which people name runs.
     """
     start, tail = secrets.randbelow(2**40 - count), secrets.token_hex(11)
-    return [f"{start + n:010x}{tail}" for n in range(count)]
+    return (f"{start + n:010x}{tail}" for n in range(count))
 
 
 def _insert_visits(connection: sa.Connection, batch: Batch, session: int, facts: int) -> int:
@@ -115,23 +119,21 @@ def _insert_visits(connection: sa.Connection, batch: Batch, session: int, facts:
 def _insert_runs(connection: sa.Connection, batch: Batch, first_visit: int) -> int:
     first, time = _next_key(connection, schema.run), now()
     columns = "id, uid, visit_id, workload, number, warmup, position, started_at, outcome"
-    # The rows of the driver itself: there may be a million.
-    connection.exec_driver_sql(
-        f"INSERT INTO run ({columns}) VALUES (?, ?, ?, ?, ?, 0, ?, ?, '{Outcome.OK}')",
-        [
-            (first + n, uid, first_visit + visit, workload, number, n + 1, at or time)
-            for n, (uid, visit, workload, number, at) in enumerate(
-                zip(
-                    _uids(len(batch.run_workload)),
-                    batch.run_visit.tolist(),
-                    batch.run_workload,
-                    batch.run_number,
-                    batch.run_started,
-                    strict=True,
-                )
-            )
-        ],
-    )
+    insert = f"INSERT INTO run ({columns}) VALUES (?, ?, ?, ?, ?, 0, ?, ?, '{Outcome.OK}')"
+    uids = _uids(len(batch.run_workload))
+    for part in _parts(len(batch.run_workload)):
+        places = range(part.start, part.stop)
+        rows = zip(
+            [first + n for n in places],
+            islice(uids, len(places)),
+            (batch.run_visit[part] + first_visit).tolist(),
+            batch.run_workload[part],
+            batch.run_number[part],
+            [n + 1 for n in places],
+            [at or time for at in batch.run_started[part]],
+            strict=True,
+        )
+        connection.exec_driver_sql(insert, list(rows))
     marks = [
         {"run_id": first + n, "excluded": True, "reason": reason, "at": time, "uid": uid}
         for n, (reason, uid) in enumerate(
@@ -151,24 +153,30 @@ def _insert_readings(
     keys = np.zeros(len(batch.metrics), dtype=np.int64)
     for n in used.tolist():
         keys[n] = ledger.metric_id(connection, *batch.metrics[n])
-    rest: list[list[Any]] = [
-        [None] * len(column) if np.isnan(column).all() else
-        [None if np.isnan(v) else v for v in column.tolist()]
-        for column in batch.columns[1:]
-    ]  # fmt: skip
-    connection.exec_driver_sql(
+    insert = (
         "INSERT INTO reading (run_id, metric_id, value, samples, low, high, resolution) "
-        "VALUES (?, ?, ?, ?, ?, ?, ?)",
-        list(
-            zip(
-                (batch.reading_run + first_run).tolist(),
-                keys[batch.reading_metric].tolist(),
-                batch.columns[0].tolist(),
-                *rest,
-                strict=True,
-            )
-        ),
+        "VALUES (?, ?, ?, ?, ?, ?, ?)"
     )
+    for part in _parts(len(batch.reading_run)):
+        rows = zip(
+            (batch.reading_run[part] + first_run).tolist(),
+            keys[batch.reading_metric[part]].tolist(),
+            batch.columns[0][part].tolist(),
+            *(_or_none(column[part]) for column in batch.columns[1:]),
+            strict=True,
+        )
+        connection.exec_driver_sql(insert, list(rows))
+
+
+def _parts(count: int) -> list[slice]:
+    """So many rows in parts: the driver takes plain rows, and there may be a million."""
+    return [slice(n, min(n + _PART, count)) for n in range(0, count, _PART)]
+
+
+def _or_none(numbers: np.ndarray) -> list[float | None]:
+    if np.isnan(numbers).all():
+        return [None] * len(numbers)
+    return [None if number != number else number for number in numbers.tolist()]
 
 
 def find_load(ledger: Ledger, digest: str) -> tuple[str, str] | None:

@@ -1,0 +1,104 @@
+"""Columns of readings from Arrow tables and from objects."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ferocal.errors import IntakeError
+from ferocal.intake.columns import Column, Columns, Labels, text_of
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+IsText = Callable[[str], bool]
+
+
+def columns_of(table: pa.Table, is_text: IsText) -> Columns:
+    """The columns of a table.
+
+    A column of numbers in which one is spelled as NaN becomes texts, as do those that have
+    to be texts: "01" may be a name.
+
+    Raises
+    ------
+    IntakeError
+        When two have the same name.
+    """
+    names = [name.strip() for name in table.column_names]
+    twice = [name for name in dict.fromkeys(names) if names.count(name) > 1]
+    if twice:
+        raise IntakeError(f'has two columns "{twice[0]}"')
+    by_name = {n: _column(a, is_text(n)) for n, a in zip(names, table.columns, strict=True)}
+    return Columns(by_name, np.arange(table.num_rows))
+
+
+def _column(array: pa.ChunkedArray, as_text: bool) -> Column:
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    if pa.types.is_decimal(array.type):
+        array = array.cast(pa.float64())
+    kind = array.type
+    if pa.types.is_integer(kind) or pa.types.is_floating(kind):
+        spelled = pa.types.is_floating(kind) and pc.any(pc.is_nan(array)).as_py()
+        if not as_text and not spelled:
+            numbers: np.ndarray = array.to_numpy()
+            return numbers
+        # Arrow writes "nan", which stands for nothing as well.
+        array = pc.if_else(pc.is_nan(array), "NaN", array.cast(pa.string())) if spelled else array
+    if not pa.types.is_dictionary(array.type):
+        array = _as_text(array).dictionary_encode()
+    # Without rows there are no chunks either.
+    whole = pa.chunked_array([*array.chunks], array.type).unify_dictionaries().combine_chunks()
+    codes = whole.indices if not whole.null_count else whole.indices.fill_null(-1)
+    return Labels.stripped(codes.to_numpy(), [name or "" for name in whole.dictionary.to_pylist()])
+
+
+def _as_text(array: pa.ChunkedArray) -> pa.ChunkedArray:
+    import pyarrow as pa
+
+    try:
+        return array.cast(pa.string())
+    except pa.ArrowNotImplementedError:  # lists, say
+        texts = [text_of(value) for value in array.to_pylist()]
+        return pa.chunked_array([pa.array(texts, pa.string())])
+
+
+def columns_of_objects(parts: Iterable[Sequence[Mapping[Any, Any]]], is_text: IsText) -> Columns:
+    """Objects, some at a time, as rows; what only some have is nothing in the others.
+
+    Raises
+    ------
+    IntakeError
+        When two columns have the same name.
+    """
+    import pyarrow as pa
+
+    tables = []
+    for rows in parts:
+        names = list(dict.fromkeys(name for row in rows for name in row))
+        tables.append(pa.table({n: _array([row.get(n) for row in rows]) for n in names}))
+    fields = [field for table in tables for field in table.schema]
+    texts = {field.name for field in fields if pa.types.is_string(field.type)}
+    alike = [
+        pa.table({n: table[n].cast(pa.string()) if n in texts else table[n]
+                  for n in table.column_names})
+        for table in tables
+    ]  # fmt: skip
+    return columns_of(pa.concat_tables(alike, promote_options="permissive"), is_text)
+
+
+def _array(values: list[Any]) -> pa.Array:
+    """Numbers if they all are, else texts."""
+    import pyarrow as pa
+
+    kinds = {type(value) for value in values if value is not None}
+    if kinds <= {int, float}:
+        try:
+            return pa.array(values, pa.float64() if float in kinds else pa.int64())
+        except (pa.ArrowInvalid, OverflowError):  # a number of more than 64 bits
+            pass
+    return pa.array([text_of(value) for value in values], pa.string())
