@@ -20,7 +20,8 @@ import ferocal as face
 from conftest import PROGRAM, Ferocal, surroundings
 from ferocal.errors import IntakeError
 from ferocal.exporting import export_readings
-from ferocal.intake.loading import Place, enter_values, load_files
+from ferocal.intake.loading import load_files
+from ferocal.intake.placed import Place, enter_values
 from ferocal.intake.typed import TypedError, parse_typed
 from ferocal.opened import OpenedStudy
 from ferocal.study.load import load_study
@@ -270,6 +271,8 @@ ROW = "halden-5,cold-start,time,{},s,1,{}\n"
         (HEAD, "has a header and no readings"),
         (HEAD + 'halden-5,"cold-start,time,3,s,1,1\n', "line 2: unexpected end of data"),
         (HEAD + ROW.format('"1,234.5"', 1), "line 2, value: \"1,234.5\" has a thousands separator"),
+        (HEAD + ROW.format('"1,234"', 1), '"1,234" may be 1.234 or 1234: write one of these'),
+        (HEAD.replace(",", ";") + "halden-4;cold-start;time;2\n", "line 2: has 4 columns, not 7"),
         (HEAD + ROW.format(3, 1) + ROW.format("NaN", 2), 'line 3, value: "NaN" is not a number'),
         (HEAD + ROW.format("inf", 1), "is not finite"),
         (HEAD + ROW.format(-3, 1), "is negative, and is a time"),
@@ -278,6 +281,10 @@ ROW = "halden-5,cold-start,time,{},s,1,{}\n"
         (HEAD + ROW.format(3, 1).replace("5,", "6,"), 'did you mean "halden-5"'),
         (HEAD + ROW.format(3, 1).replace(",s,", ",fps,"), '"fps" cannot be turned into "s"'),
         (HEAD + ROW.format(3, 1).replace(",1,", ",0,"), "is no round"),
+        (HEAD + '\n"halden-5",cold-start,time,"\n3",s,1,1\n' + ROW.format("x", 2),
+         'line 5, value: "x" is not a number'),
+        (HEAD.replace("run", "value") + ROW.format(3, 1), 'two columns "value"'),
+        (b"\x81\xff" * 99, "is no text in UTF-8"),
         ("a,b\n1,2\n", 'neither a column "value" nor columns named like'),
         ("workload,metric,value\ncold-start,time,3\n", "no column tells the configuration"),
     ],
@@ -335,23 +342,34 @@ def test_what_is_exported_loads_back_to_identical_effects(
 ) -> None:
     demo[0]("export", str(tmp_path / "out.csv"), "--traces", str(tmp_path / "traces"))
     wanted = numbers_of(face.open(demo[0].directory))
+    traces = sorted((tmp_path / "traces").iterdir())
+    assert len(traces) == 60 * 2
     for ending in ("csv", "json", "parquet"):
-        copy = Ferocal(tmp_path / ending)
-        copy.directory.mkdir()
-        copy.write((demo[0].directory / "study.toml").read_text())
         output = tmp_path / f"out.{ending}"
         assert export_readings(demo[0].directory, output) == 60 * (4 + 6 + 7) + 30 * 3
-        load_files(load_study(copy.directory), [output])
+        copy = loaded(demo[0], tmp_path / ending, [output, *traces])
         assert numbers_of(face.open(copy.directory)) == wanted
-    (trace, *_) = sorted((tmp_path / "traces").glob("r64+vulkan_dome-flight_*.parquet"))
-    copy("load", str(trace), "--trace", "frame-time", "--configuration", "r64+vulkan",
-         "--workload", "dome-flight", "--round", "6")  # fmt: skip
-    uid = trace.name.split("_")[3]
-    sql = "SELECT value FROM reading JOIN metric ON metric_id = metric.id "
-    sql += "JOIN run ON run_id = run.id"
-    original = query(demo[0], f"{sql} WHERE name LIKE 'frame-time/%' AND run.uid = '{uid}'")
-    again = query(copy, f"{sql} JOIN visit ON visit_id = visit.id WHERE round = 6")
-    assert len(again) == 6 and sorted(again) == sorted(original)
+    sql = "SELECT number, trace.metric, kind, unit, length, value FROM trace"
+    sql += " JOIN reading USING (run_id) ORDER BY value, trace.metric"
+    assert query(copy, sql) == query(demo[0], sql)
+    # Without the readings, what the traces come to is found again.
+    alone = loaded(demo[0], tmp_path / "alone", traces)
+    sql = "SELECT name, value, samples, round FROM reading JOIN metric ON metric_id = metric.id"
+    sql += " JOIN run ON run_id = run.id JOIN visit ON visit_id = visit.id"
+    sql += " WHERE name LIKE '%/%' ORDER BY value, name, round"
+    assert len(query(alone, sql)) == 60 * (6 + 7) + 30 * 3
+    assert query(alone, sql) == query(demo[0], sql)
+    error = alone("load", str(traces[7]), status=2).stderr
+    assert "was loaded already" in error
+
+
+def loaded(original: Ferocal, directory: Path, files: list[Path]) -> Ferocal:
+    """A study like another, with the readings of files only."""
+    directory.mkdir()
+    copy = Ferocal(directory)
+    copy.write((original.directory / "study.toml").read_text())
+    load_files(load_study(directory), files)
+    return copy
 
 
 def numbers_of(opened: OpenedStudy) -> str:

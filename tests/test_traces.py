@@ -18,6 +18,9 @@ from ferocal.analysis.effects import Setting
 from ferocal.analysis.estimation import estimate_effects
 from ferocal.analysis.frames import check_frames, count_stutters, from_stamps, summarise_frames
 from ferocal.analysis.soak import find_steps, summarise_soak
+from ferocal.exporting import export_traces
+from ferocal.intake.loading import load_files
+from ferocal.study.load import load_study
 from simulation import simulate, simulate_bursts, simulate_soak
 from test_measure import query
 
@@ -123,6 +126,11 @@ LINES = "for i in 1 2 3 4; do echo 0.010; done; echo 0.040"
 FILE = "printf 'n;ms\\n0;500\\n1;10\\n2;10\\n3;40\\n' > frames.csv"
 
 
+def values_of(ferocal: Ferocal) -> list[tuple[str, float]]:
+    rows = query(ferocal, "SELECT name, value FROM reading JOIN metric ON metric_id = metric.id")
+    return sorted(rows)
+
+
 @pytest.mark.parametrize(
     ("command", "unit", "source", "rate"),
     [
@@ -134,11 +142,18 @@ FILE = "printf 'n;ms\\n0;500\\n1;10\\n2;10\\n3;40\\n' > frames.csv"
     ],
 )  # fmt: skip
 def test_frames_are_read_from_output_and_files(
-    ferocal: Ferocal, command: str, unit: str, source: str, rate: float
+    ferocal: Ferocal, tmp_path: Path, command: str, unit: str, source: str, rate: float
 ) -> None:
     ferocal.write(TRACED.format(command=command, unit=unit, source=source))
     ferocal("measure")
     cells = {c["metric"]: c["centre"] for c in ferocal.json("frames")["cells"]}
+    # Exported, the traces come to the same again, whatever their unit and columns were.
+    assert export_traces(ferocal.directory, tmp_path / "traces") == 4 * (1 + ("*" in source))
+    (tmp_path / "copy").mkdir()
+    copy = Ferocal(tmp_path / "copy")
+    copy.write(TRACED.format(command=command, unit=unit, source=source))
+    load_files(load_study(copy.directory), sorted((tmp_path / "traces").iterdir()))
+    assert values_of(copy) == values_of(ferocal)
     assert cells["frame-time/rate"] == pytest.approx(rate)
     assert set(cells) == {
         f"frame-time/{part}"
@@ -164,6 +179,35 @@ def test_a_run_without_a_true_trace_is_a_failed_one(
     ferocal.write(TRACED.format(command=f"sleep 0.1; {command}", unit="ms", source=source))
     ferocal("measure", "--rounds", "1", status=1)
     assert told in ferocal.json("readings")["runs"][0]["reason"]
+
+
+def test_captures_from_elsewhere_are_loaded_as_runs(ferocal: Ferocal) -> None:
+    ferocal.write(TRACED.format(command="true", unit="ms", source='{ output = "lines" }'))
+    files = [f"{number}.txt" for number in range(4)]
+    for number, file in enumerate(files):
+        (ferocal.directory / file).write_text("\n".join([f"{10 + number}.5"] * 100))
+    place = ("--trace", "frame-time", "--configuration", "on", "--workload", "flight")
+    assert "1 run with 2 captures" in ferocal("load", *files[:2], *place, "--round", "1").stdout
+    told = ferocal("load", *files[2:], *place, "--round", "2", "--separate").stdout
+    assert "2 runs with 2 captures and 12 readings" in told
+    rates = [run["values"]["frame-time/rate"]["value"] for run in ferocal.json("readings")["runs"]]
+    assert rates == pytest.approx([1000 / 11, 1000 / 12.5, 1000 / 13.5])
+    # Any file that was loaded is known, not only the first of a call.
+    assert "1.txt: was loaded already" in ferocal("load", files[1], *place, status=2).stderr
+    (ferocal.directory / "bad.txt").write_text("10\n3600000\n")
+    error = ferocal("load", "bad.txt", *place, status=2).stderr
+    assert "bad.txt: frame 2 lasts 3.6e+06 ms: a pause, or another unit" in error
+    assert (
+        "no configuration"
+        in ferocal("load", "bad.txt", *place[:3], "of", *place[4:], status=2).stderr
+    )
+    ferocal("export", "out.csv", "--traces", "t")
+    (one, *_) = sorted((ferocal.directory / "t").iterdir())
+    assert "without --trace" in ferocal("load", str(one), *place, status=2).stderr
+    text = (ferocal.directory / "study.toml").read_text()
+    ferocal.write(text.replace("metric.frame-time", "metric.frames"))
+    assert 'no metric "frame-time"' in ferocal("load", str(one), status=2).stderr
+    assert len(ferocal.json("readings")["runs"]) == 3
 
 
 def test_traces_are_compared_and_drawn(demo: tuple[Ferocal, str], tmp_path: Path) -> None:

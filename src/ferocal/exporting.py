@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import sqlalchemy as sa
 
 from ferocal.errors import FerocalError, UsageError
+from ferocal.intake.exported import with_context
 from ferocal.ledger import schema
 from ferocal.ledger.extract import COUNTS, read_excluded
 from ferocal.ledger.opening import open_ledger
@@ -23,6 +24,10 @@ _FORMATS = (".csv", ".json", ".parquet")
 _COLUMNS = (
     "bench", "configuration", "round", "visit", "known", "key", "run", "started_at", "workload",
     "metric", "unit", "value", "low", "high", "samples", "resolution",
+)  # fmt: skip
+_CONTEXT = (
+    "configuration", "workload", "metric", "run", "number", "round", "visit", "known",
+    "started_at", "kind", "unit",
 )  # fmt: skip
 
 
@@ -94,7 +99,8 @@ def readings_frame(study: Study, ledger: Ledger) -> pd.DataFrame:
 def export_traces(directory: Path, folder: Path) -> int:
     """Write every capture of a run that counts as a Parquet file; how many there are.
 
-    The names tell configuration, workload, metric, run and capture.
+    The names tell configuration, workload, metric, run and capture; the files tell
+    themselves of which run they are, and `ferocal load` takes them back.
 
     Raises
     ------
@@ -103,7 +109,10 @@ def export_traces(directory: Path, folder: Path) -> int:
     """
     trace, run, visit = schema.trace.c, schema.run.c, schema.visit.c
     query = (
-        sa.select(trace.id, visit.configuration, run.workload, trace.metric, run.uid, trace.number)
+        sa.select(
+            trace.id, visit.configuration, run.workload, trace.metric, run.uid, trace.number,
+            visit.round, visit.uid, visit.known, run.started_at, trace.kind, trace.unit,
+        )
         .join_from(schema.trace, schema.run).join(schema.visit)
         .where(*COUNTS)
         .order_by(trace.id)
@@ -112,9 +121,13 @@ def export_traces(directory: Path, folder: Path) -> int:
         rows = ledger.rows(query)
         try:
             folder.mkdir(parents=True, exist_ok=True)
-            for key, *names in rows:
+            for key, *told in rows:
+                context = dict(zip(_CONTEXT, told, strict=True))
+                # Of a visit that nobody knows only the run is told.
+                context["visit"] = context["visit"] if context.pop("known") else None
                 content = ledger.rows(sa.select(trace.content).where(trace.id == key))[0][0]
-                (folder / ("_".join(map(str, names)) + ".parquet")).write_bytes(content)
+                file = folder / ("_".join(map(str, told[:5])) + ".parquet")
+                file.write_bytes(with_context(content, context))
         except OSError as error:
             raise FerocalError(f"{folder}: cannot be written: {error.strerror}") from None
     return len(rows)

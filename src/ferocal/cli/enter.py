@@ -40,7 +40,7 @@ def command(
     have a unit (21400ms), a decimal comma, or be a range off a moving display (70..80).
     """
     from ferocal.errors import UsageError
-    from ferocal.intake.loading import Place, enter_values
+    from ferocal.intake.placed import Place, enter_values
     from ferocal.study.load import load_study
     from ferocal.wording import counted
 

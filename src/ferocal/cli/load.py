@@ -33,6 +33,7 @@ if TYPE_CHECKING:
 @click.option("--preview", is_flag=True, help="Show what would be recorded, and record nothing.")
 @click.option("--again", is_flag=True, help="Load a file once more that was loaded before.")
 @click.option("--trace", metavar="METRIC", help="The files are captures of a trace of one run.")
+@click.option("--separate", is_flag=True, help="With --trace: every file is a run of its own.")
 @click.option("--configuration", metavar="NAME", help="With --trace: of this configuration.")
 @click.option("--workload", metavar="NAME", help="With --trace: of this workload.")
 @click.option("--round", "number", type=click.IntRange(min=1), help="With --trace: its round.")
@@ -45,6 +46,7 @@ def command(
     preview: bool,
     again: bool,
     trace: str | None,
+    separate: bool,
     configuration: str | None,
     workload: str | None,
     number: int | None,
@@ -61,20 +63,26 @@ def command(
 
     study = load_study(directory)
     if trace is None:
-        if configuration or workload or number or visit:
-            raise click.UsageError("--configuration, --workload, --round, --visit go with --trace")
+        if configuration or workload or number or visit or separate:
+            raise click.UsageError(
+                "--configuration, --workload, --round, --visit and --separate go with --trace"
+            )
         _load(study, files, columns, preview, again)
         return
     if columns or preview or not configuration or not workload:
         raise click.UsageError(
             "--trace needs --configuration and --workload, and no --column or --preview"
         )
-    from ferocal.intake.loading import Place
+    from ferocal.intake.placed import Place
     from ferocal.intake.trace_loading import load_trace
+    from ferocal.wording import counted
 
     place = Place(configuration, workload, trace, number, visit)
-    counts = load_trace(study, place, files, again=again)
-    click.echo(f"recorded a run with {counts['readings']} readings of {trace}")
+    counts = load_trace(study, place, files, again=again, separate=separate)
+    click.echo(
+        f"recorded {counted(counts['runs'], 'run')} with {counted(counts['traces'], 'capture')} "
+        f"and {counted(counts['readings'], 'reading')} of {trace}"
+    )
     click.echo("next: `ferocal frames` and `ferocal soak` show traces")
 
 
@@ -91,6 +99,7 @@ def _load(
         click.echo(
             f"{one.path}: {verb} {counted(counts['readings'], 'reading')} of "
             f"{counted(counts['runs'], 'run')} in {counted(counts['visits'], 'visit')}"
+            + (f", and {counted(counts['traces'], 'trace')}" if counts["traces"] else "")
         )
         if one.twins:
             click.echo(
@@ -106,7 +115,6 @@ def _load(
 
 def _show(study: Study, loaded: Loaded) -> None:
     """The first readings as they are understood."""
-    from ferocal.report.numbers import significant
     from ferocal.report.tables import plain_table
 
     intake, metrics = loaded.intake, study.metrics()
@@ -119,7 +127,7 @@ def _show(study: Study, loaded: Loaded) -> None:
             names[int(intake.configuration_of[n])],
             workload,
             metric,
-            f"{significant(float(intake.value[n]), 6)} {own.unit}",
+            f"{intake.value[n]:.12g} {own.unit}",
             str(number) if number > 0 else "",
             intake.visit[n],
             intake.run[n],

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -16,8 +17,8 @@ if TYPE_CHECKING:
 IsText = Callable[[str], bool]
 
 
-def columns_of(table: pa.Table, is_text: IsText) -> Columns:
-    """The columns of a table.
+def columns_of(table: pa.Table, path: Path, is_text: IsText) -> Columns:
+    """The columns of a table from a file.
 
     A column of numbers in which one is spelled as NaN becomes texts, as do those that have
     to be texts: "01" may be a name.
@@ -30,7 +31,7 @@ def columns_of(table: pa.Table, is_text: IsText) -> Columns:
     names = [name.strip() for name in table.column_names]
     twice = [name for name in dict.fromkeys(names) if names.count(name) > 1]
     if twice:
-        raise IntakeError(f'has two columns "{twice[0]}"')
+        raise IntakeError(f'{path}: has two columns "{twice[0]}"')
     by_name = {n: _column(a, is_text(n)) for n, a in zip(names, table.columns, strict=True)}
     return Columns(by_name, np.arange(table.num_rows))
 
@@ -67,7 +68,9 @@ def _as_text(array: pa.ChunkedArray) -> pa.ChunkedArray:
         return pa.chunked_array([pa.array(texts, pa.string())])
 
 
-def columns_of_objects(parts: Iterable[Sequence[Mapping[Any, Any]]], is_text: IsText) -> Columns:
+def columns_of_objects(
+    parts: Iterable[Sequence[Mapping[Any, Any]]], path: Path, is_text: IsText
+) -> Columns:
     """Objects, some at a time, as rows; what only some have is nothing in the others.
 
     Raises
@@ -88,7 +91,7 @@ def columns_of_objects(parts: Iterable[Sequence[Mapping[Any, Any]]], is_text: Is
                   for n in table.column_names})
         for table in tables
     ]  # fmt: skip
-    return columns_of(pa.concat_tables(alike, promote_options="permissive"), is_text)
+    return columns_of(pa.concat_tables(alike, promote_options="permissive"), path, is_text)
 
 
 def _array(values: list[Any]) -> pa.Array:

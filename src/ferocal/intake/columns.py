@@ -22,6 +22,13 @@ class Labels:
         return cls(np.zeros(count, dtype=np.int32), [text])
 
     @classmethod
+    def of_texts(cls, texts: Sequence[str]) -> Self:
+        """Texts as they come."""
+        places: dict[str, int] = {}
+        codes = [places.setdefault(text, len(places)) for text in texts]
+        return cls(np.array(codes, dtype=np.int32), list(places))
+
+    @classmethod
     def stripped(cls, codes: np.ndarray, names: Sequence[str]) -> Self:
         """Texts without the space around them; the code −1 is that of no text."""
         places: dict[str, int] = {}

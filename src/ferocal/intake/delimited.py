@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from ferocal.intake.arrays import IsText
     from ferocal.intake.columns import Columns
 
+NO_READINGS = "has a header and no readings"
 DELIMITERS = ",;\t|"
 _BLOCK = 2**20
 _SAMPLE = 2**16
@@ -75,7 +76,7 @@ def read_delimited(path: Path, is_text: IsText) -> Columns:
     except pa.ArrowException as error:
         _check_rows(path, dialect)
         raise IntakeError(f"{path}: cannot be read as a table: {error}") from None
-    return columns_of(table, is_text)
+    return columns_of(table, path, is_text)
 
 
 def find_dialect(path: Path) -> Dialect:
@@ -153,12 +154,16 @@ def lines_of(path: Path, rows: Sequence[int]) -> list[int]:
 
 
 def _check_rows(path: Path, dialect: Dialect) -> None:
-    """Refuse a text in which rows are longer or shorter than the header."""
-    width, told = 0, []
+    """Refuse a text without rows, or in which some are longer or shorter than the header."""
+    width, rows, wrong, told = 0, 0, 0, []
     for line, row in records(path, dialect):
-        width = width or len(row)
+        rows, width = rows + 1, width or len(row)
         if len(row) != width:
-            told.append(f"  line {line}: has {counted(len(row), 'column')}, not {width}")
+            wrong += 1
+            if wrong <= MOST_TOLD:
+                told.append(f"  line {line}: has {counted(len(row), 'column')}, not {width}")
+    if rows < 2:
+        raise IntakeError(f"{path}: {NO_READINGS}")
     if told:
-        rest = [f"  and {len(told) - MOST_TOLD:,} more"] if len(told) > MOST_TOLD else []
-        raise IntakeError("\n".join([f"{path}: nothing was recorded", *told[:MOST_TOLD], *rest]))
+        rest = [f"  and {wrong - MOST_TOLD:,} more"] if wrong > MOST_TOLD else []
+        raise IntakeError("\n".join([f"{path}: nothing was recorded", *told, *rest]))

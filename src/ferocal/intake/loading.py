@@ -1,22 +1,23 @@
-"""Loading files and typed readings into a study."""
+"""Loading files into a study."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ferocal.errors import IntakeError, UsageError
+from ferocal.errors import IntakeError
 from ferocal.intake.columns import Labels
+from ferocal.intake.exported import Exported, read_exported
 from ferocal.intake.readings import Intake, check_readings
-from ferocal.intake.record import make_batch, record
+from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known
 from ferocal.intake.shapes import is_text, parse_columns, to_long
 from ferocal.intake.tables import digest_of, read_table
-from ferocal.ledger.batch import find_load
-from ferocal.ledger.opening import LEDGER_FILE, open_ledger
+from ferocal.intake.trace_loading import runs_of, summarise_runs
+from ferocal.ledger.opening import open_ledger
 
 if TYPE_CHECKING:
     from ferocal.study.load import Study
@@ -49,6 +50,15 @@ class Loaded:
         return int(np.sum(pd.DataFrame(own).duplicated().to_numpy() & unnamed))
 
 
+@dataclass(frozen=True)
+class Source:
+    """The readings of a file, and the digests of all files that go with it."""
+
+    path: Path
+    intake: Intake
+    digests: list[str]
+
+
 def read_intake(study: Study, path: Path, columns: Sequence[str] = ()) -> Intake:
     """The readings of a file, checked against the study.
 
@@ -75,6 +85,9 @@ def load_files(
 ) -> list[Loaded]:
     """Load files, all or nothing; with ``preview`` nothing is recorded.
 
+    Exported traces belong to the runs that other files name; without these, what they come
+    to is recorded with them.
+
     Raises
     ------
     IntakeError
@@ -87,131 +100,42 @@ def load_files(
         raise IntakeError("the same file is named twice")
     if not again:
         refuse_known(study, paths, digests)
-    read = [(path, read_intake(study, path, columns)) for path in paths]
-    batches = [make_batch(intake, study) for _, intake in read]
+    exported = [one for one in map(read_exported, paths) if one is not None]
+    others = {one.path for one in exported}
+    sources = [
+        Source(path, read_intake(study, path, columns), [digest])
+        for path, digest in zip(paths, digests, strict=True)
+        if path not in others
+    ]
+    traces = _add_traces(study, sources, exported, dict(zip(paths, digests, strict=True)))
+    batches = [make_batch(source.intake, study, traces) for source in sources]
+    if sum(len(batch.traces) for batch in batches) < len(exported):
+        raise IntakeError(
+            "some traces are of other workloads than their runs; nothing was recorded"
+        )
+    loaded = [Loaded(s.path, s.intake, b.counts) for s, b in zip(sources, batches, strict=True)]
     if preview:
-        return [Loaded(path, i, b.counts) for (path, i), b in zip(read, batches, strict=True)]
-    loaded = []
+        return loaded
     with open_ledger(study.directory, create=True) as ledger, ledger.together():
-        for (path, intake), batch, digest in zip(read, batches, digests, strict=True):
-            counts = record(ledger, batch, kind="load", source=str(path), digest=digest)
-            loaded.append(Loaded(path, intake, counts))
+        for source, batch in zip(sources, batches, strict=True):
+            digest = " ".join(source.digests)
+            record(ledger, batch, kind="load", source=str(source.path), digest=digest)
     return loaded
 
 
-def refuse_known(study: Study, paths: Sequence[Path], digests: Sequence[str]) -> None:
-    """Refuse files that were loaded before.
-
-    Raises
-    ------
-    IntakeError
-        When one was; when and from where is told.
-    """
-    if not (study.directory / LEDGER_FILE).exists():
-        return
-    with open_ledger(study.directory) as ledger:
-        for path, digest in zip(paths, digests, strict=True):
-            known = find_load(ledger, digest)
-            if known is not None:
-                raise IntakeError(
-                    f"{path}: was loaded already on {known[0][:10]} ({known[1]}); nothing was "
-                    "recorded; --again loads it once more"
-                )
-
-
-@dataclass(frozen=True)
-class Place:
-    """Where readings that are typed in one line belong; None where unknown."""
-
-    configuration: str
-    workload: str
-    metric: str
-    round: int | None = None
-    visit: str | None = None
-    started_at: str = ""
-    version: str | None = None
-
-
-def find_place(study: Study, place: Place) -> tuple[int, int]:
-    """The places of a metric and of a configuration in the study.
-
-    Raises
-    ------
-    UsageError
-        When a name is not known, or the metric has to be named.
-    """
-    from ferocal.study.configurations import closest
-
-    study.configuration(place.configuration)
-    study.workload(place.workload)
-    names = [c.name for c in study.configurations]
-    own = [(n, name) for n, (w, name, _) in enumerate(study.metrics()) if w == place.workload]
-    wanted = [n for n, name in own if name == place.metric or (not place.metric and len(own) == 1)]
-    if not wanted:
-        known = [name for _, name in own]
-        if not place.metric:
-            raise UsageError(f"{place.workload} has {len(own)} metrics; name one with --metric")
-        raise UsageError(
-            f'{place.workload} has no metric "{place.metric}"; {closest(place.metric, known)}'
-        )
-    return wanted[0], names.index(place.configuration)
-
-
-def intake_at(
-    place: Place, series_of: np.ndarray, configuration: int, **columns: np.ndarray | Labels
-) -> Intake:
-    """Readings of one place; what is not among ``columns`` is unknown."""
-    n = len(series_of)
-    nothing = np.full(n, np.nan)
-    known: dict[str, Any] = {
-        "low": nothing,
-        "high": nothing,
-        "samples": nothing,
-        "resolution": nothing,
-        "round": np.full(n, -1 if place.round is None else place.round),
-        "visit": Labels.same(place.visit or "", n),
-        "run": Labels.same("", n),
-        "started_at": Labels.same(place.started_at, n),
-        "excluded": Labels.same("", n),
-        **columns,
-    }
-    return Intake(series_of, np.full(n, configuration), **known)
-
-
-def enter_values(study: Study, place: Place, texts: Sequence[str]) -> dict[str, int]:
-    """Record readings typed in one line; several are several runs of one visit.
-
-    Raises
-    ------
-    UsageError
-        When a name is not known or a value not understood; nothing is recorded then.
-    LedgerError
-        When the ledger cannot be written.
-    """
-    from ferocal.intake.typed import TypedError, parse_typed
-
-    series, configuration = find_place(study, place)
-    metric = study.metrics()[series][2]
-    try:
-        read = [parse_typed(t, metric.unit, plausible=metric.plausible) for t in texts]
-    except TypedError as error:
-        raise UsageError(f"{error}; nothing was recorded") from None
-    intake = intake_at(
-        place,
-        np.full(len(read), series),
-        configuration,
-        value=np.array([r.value for r in read]),
-        low=np.array([np.nan if r.low is None else r.low for r in read]),
-        high=np.array([np.nan if r.high is None else r.high for r in read]),
-        resolution=np.full(len(read), np.nan if metric.step is None else metric.step),
-    )
-    batch = make_batch(intake, study)
-    if place.version is not None:
-        batch = replace(batch, subjects={place.workload: version_subject(place.version)})
-    with open_ledger(study.directory, create=True) as ledger:
-        return record(ledger, batch, kind="enter", source="typed")
-
-
-def version_subject(version: str) -> dict[str, object]:
-    """What is known of a workload of which only the version is stated."""
-    return {"arguments": [], "version": version, "files": {}, "statistics": {}}
+def _add_traces(
+    study: Study, sources: list[Source], exported: Sequence[Exported], digests: dict[Path, str]
+) -> TracesOfRuns:
+    """Traces by run: runs of which no file has the readings become a source of their own."""
+    if not exported:
+        return {}
+    told = {name for source in sources for name in source.intake.run.used}
+    runs = runs_of(study, exported)
+    _, traces = summarise_runs(study, [run for run in runs if run.place.run in told])
+    new = [run for run in runs if run.place.run not in told]
+    if new:
+        intake, own = summarise_runs(study, new)
+        traces = {**traces, **own}
+        sources.append(Source(new[0].files[0], intake, []))
+    sources[-1].digests.extend(digests[one.path] for one in exported)
+    return traces

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
@@ -11,14 +12,14 @@ import numpy as np
 from ferocal.errors import IntakeError
 from ferocal.intake.columns import Columns, Labels, combine, repeats
 from ferocal.intake.delimited import MOST_TOLD
-from ferocal.intake.typed import TIME_UNITS, TypedError, comma_is_decimal, convert
+from ferocal.intake.typed import THOUSANDS, TIME_UNITS, TypedError, comma_is_decimal, convert
 from ferocal.study.configurations import closest
 
 if TYPE_CHECKING:
     from ferocal.intake.tables import Table
     from ferocal.study.load import Study
 
-_THOUSANDS = r"[-+]?[1-9]\d{0,2}([,.' ]\d{3})+([.,]\d+)?"
+_GROUPS = r"[-+]?[1-9]\d{0,2}([,.' ]\d{3})+([.,]\d+)?"
 _FEW_PAIRS = 10_000
 # What is more is a time or a size by mistake.
 _MOST_ROUNDS = 1_000_000
@@ -69,6 +70,7 @@ class _Problems:
         if not self._told:
             return
         table = self._table
+        self._told.sort()
         numbers = table.numbers([row for row, _ in self._told])
         told = [
             f"  {table.word} {number}, {text}"
@@ -211,12 +213,10 @@ def _numbers(
     if isinstance(labels, np.ndarray):
         numbers = labels
     else:
-        read, thousands = _parse(labels.names)
-        numbers = read[labels.codes]
-        unread = np.isnan(numbers) & labels.given
-        grouped = unread & thousands[labels.codes]
-        problems.add(grouped, column, "{} has a thousands separator; write it without")
-        problems.add(unread & ~grouped, column, "{} is not a number")
+        texts = labels
+        numbers = _parse(texts.names).take(texts.codes)
+        unread = np.isnan(numbers) & texts.given
+        problems.add(unread, column, lambda row: _what_is_wrong(texts[row]))
     problems.add(np.isinf(numbers), column, "{} is not finite")
     return numbers.astype(float, copy=False) if factor is None else numbers * factor
 
@@ -238,17 +238,27 @@ def _rounds(columns: Columns, problems: _Problems) -> np.ndarray:
     return whole
 
 
-def _parse(names: list[str]) -> tuple[np.ndarray, np.ndarray]:
-    """Texts as numbers, NaN where they are none, and which look as if in groups of thousands."""
+def _parse(names: list[str]) -> np.ndarray:
+    """Texts as numbers, NaN where they are none or may be two."""
     import pandas as pd
 
     texts = pd.Series(names, dtype=object)
     comma = texts.str.fullmatch(_ONE_COMMA).to_numpy(dtype=bool)
-    thousands = texts.str.fullmatch(_THOUSANDS).to_numpy(dtype=bool)
-    if comma_is_decimal(names):
-        thousands &= ~comma
-    plain = texts.mask(comma & ~thousands, texts.str.replace(",", "."))
-    return pd.to_numeric(plain, errors="coerce").to_numpy(dtype=float), thousands
+    if not comma_is_decimal(names):
+        comma = comma & ~texts.str.fullmatch(THOUSANDS).to_numpy(dtype=bool)
+    plain = texts.mask(comma, texts.str.replace(",", "."))
+    return pd.to_numeric(plain, errors="coerce").to_numpy(dtype=float)
+
+
+def _what_is_wrong(text: str) -> str:
+    """Why a text is no number, and what would be right."""
+    if re.fullmatch(THOUSANDS, text):
+        return (
+            f"{{}} may be {text.replace(',', '.')} or {text.replace(',', '')}: write one of these"
+        )
+    if re.fullmatch(_GROUPS, text):
+        return "{} has a thousands separator; write it without"
+    return "{} is not a number"
 
 
 def _of_metrics(series_of: np.ndarray, texts: list[str]) -> Labels:

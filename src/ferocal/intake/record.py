@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ferocal._version import __version__
+from ferocal.errors import IntakeError
 from ferocal.intake.columns import combine, repeats
 from ferocal.intake.readings import Intake
-from ferocal.ledger.batch import Batch, record_batch
+from ferocal.ledger.batch import Batch, find_load, record_batch
+from ferocal.ledger.opening import LEDGER_FILE, open_ledger
 from ferocal.ledger.records import SessionRecord, Trace
 from ferocal.ledger.store import Ledger
 
@@ -18,12 +22,16 @@ if TYPE_CHECKING:
     from ferocal.study.load import Study
 
 
-def make_batch(intake: Intake, study: Study, traces: Sequence[Trace] = ()) -> Batch:
+# By the name of a run, the workload and the trace of each capture.
+TracesOfRuns = Mapping[str, Sequence[tuple[str, Trace]]]
+
+
+def make_batch(intake: Intake, study: Study, traces: TracesOfRuns | None = None) -> Batch:
     """Visits, runs and readings of an intake, in the order of its rows.
 
     Readings with a round or a named visit share that visit. Others are taken for a visit
     of their own each, which is marked. Without a named run, the n-th reading of a metric
-    in a visit belongs to its n-th run. Traces are of the first run.
+    in a visit belongs to its n-th run. Traces go to the first run of their name and workload.
     """
     metrics = study.metrics()
     workloads = [workload for workload, _, _ in metrics]
@@ -35,6 +43,9 @@ def make_batch(intake: Intake, study: Study, traces: Sequence[Trace] = ()) -> Ba
     names = [c.name for c in study.configurations]
     levels = [c.levels for c in study.configurations]
     configuration_of = intake.configuration_of[first_of_visit].tolist()
+    run_workload = [workloads[s] for s in intake.series_of[first_of_run].tolist()]
+    own = {} if traces is None else traces
+    kept = _attached(zip(intake.run.at(first_of_run), run_workload, strict=True), own)
     return Batch(
         bench=study.bench,
         visits=[
@@ -48,7 +59,7 @@ def make_batch(intake: Intake, study: Study, traces: Sequence[Trace] = ()) -> Ba
             )
         ],
         run_visit=visit_of[first_of_run],
-        run_workload=[workloads[s] for s in intake.series_of[first_of_run].tolist()],
+        run_workload=run_workload,
         run_number=number[first_of_run].tolist(),
         run_started=intake.started_at.at(first_of_run),
         run_excluded=intake.excluded.at(first_of_run),
@@ -56,8 +67,27 @@ def make_batch(intake: Intake, study: Study, traces: Sequence[Trace] = ()) -> Ba
         reading_run=run_of,
         reading_metric=intake.series_of,
         columns=[intake.value, intake.samples, intake.low, intake.high, intake.resolution],
-        traces=list(traces),
+        traces=kept,
     )
+
+
+def _attached(
+    runs: Iterable[tuple[str, str]], traces: TracesOfRuns
+) -> list[tuple[int, int, Trace]]:
+    """Traces with the place of their run and the number of the capture among those of a metric."""
+    if not traces:
+        return []
+    kept, seen = [], set()
+    for place, run in enumerate(runs):
+        if run[0] not in traces or run in seen:
+            continue
+        seen.add(run)
+        counts: Counter[str] = Counter()
+        for workload, trace in traces[run[0]]:
+            if workload == run[1]:
+                counts[trace.metric] += 1
+                kept.append((place, counts[trace.metric], trace))
+    return kept
 
 
 def _group(
@@ -98,3 +128,23 @@ def record(
     session = SessionRecord(__version__, {}, 0, False, kind, source, digest)
     record_batch(ledger, session, batch)
     return batch.counts
+
+
+def refuse_known(study: Study, paths: Sequence[Path], digests: Sequence[str]) -> None:
+    """Refuse files that were loaded before.
+
+    Raises
+    ------
+    IntakeError
+        When one was; when and from where is told.
+    """
+    if not (study.directory / LEDGER_FILE).exists():
+        return
+    with open_ledger(study.directory) as ledger:
+        for path, digest in zip(paths, digests, strict=True):
+            known = find_load(ledger, digest)
+            if known is not None:
+                raise IntakeError(
+                    f"{path}: was loaded already on {known[0][:10]} ({known[1]}); nothing was "
+                    "recorded; --again loads it once more"
+                )

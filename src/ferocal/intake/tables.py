@@ -14,7 +14,7 @@ from typing import Any
 from ferocal.errors import IntakeError
 from ferocal.intake.arrays import IsText, columns_of, columns_of_objects
 from ferocal.intake.columns import Columns
-from ferocal.intake.delimited import lines_of, read_delimited
+from ferocal.intake.delimited import NO_READINGS, lines_of, read_delimited
 
 # So many objects are in memory at one time.
 _PART = 200_000
@@ -75,7 +75,7 @@ def read_table(path: Path, is_text: IsText) -> Table:
         raise IntakeError(f"{path}: not one of {', '.join(readers)}")
     table = readers[kind](path, is_text)
     if not len(table.columns):
-        raise IntakeError(f"{path}: has a header and no readings")
+        raise IntakeError(f"{path}: {NO_READINGS}")
     return table
 
 
@@ -95,14 +95,14 @@ def _read_json(path: Path, is_text: IsText) -> Table:
     rows = document.get("readings") if isinstance(document, dict) else document
     if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
         raise IntakeError(f'{path}: needs a list of objects, or one under "readings"')
-    return Table(path, columns_of_objects([rows], is_text), "row", _from(1))
+    return Table(path, columns_of_objects([rows], path, is_text), "row", _from(1))
 
 
 def _read_lines(path: Path, is_text: IsText) -> Table:
     objects = _objects(path)
     parts = iter(lambda: [row for _, row in islice(objects, _PART)], [])
     try:
-        columns = columns_of_objects(parts, is_text)
+        columns = columns_of_objects(parts, path, is_text)
     except UnicodeDecodeError as error:
         raise IntakeError(f"{path}: is not JSON in UTF-8: {error}") from None
     return Table(path, columns, "line", lambda rows: _lines_of(path, rows))
@@ -137,7 +137,7 @@ def _read_parquet(path: Path, is_text: IsText) -> Table:
     except (pa.ArrowException, OSError) as error:
         told = str(error).splitlines()[0]
         raise IntakeError(f"{path}: is not a whole Parquet file: {told}") from None
-    return Table(path, columns_of(table, is_text), "row", _from(1))
+    return Table(path, columns_of(table, path, is_text), "row", _from(1))
 
 
 def _read_spreadsheet(path: Path, is_text: IsText) -> Table:
@@ -155,4 +155,4 @@ def _read_spreadsheet(path: Path, is_text: IsText) -> Table:
         raise IntakeError(f"{path}: cannot be read as a spreadsheet: {told}") from None
     frame.columns = frame.columns.map(str)
     rows = frame.astype(object).where(frame.notna(), None).to_dict("records")
-    return Table(path, columns_of_objects([rows], is_text), "row", _from(2))
+    return Table(path, columns_of_objects([rows], path, is_text), "row", _from(2))

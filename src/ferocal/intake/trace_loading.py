@@ -1,33 +1,50 @@
-"""Traces from files that were captured elsewhere."""
+"""Traces from files: captured elsewhere, or exported from another ledger."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ferocal.errors import IntakeError, UsageError
-from ferocal.intake.columns import Labels
-from ferocal.intake.loading import Place, intake_at, refuse_known
-from ferocal.intake.record import make_batch, record
+from ferocal.intake.exported import Exported, read_exported
+from ferocal.intake.placed import Place, intake_of
+from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known
 from ferocal.intake.tables import digest_of
-from ferocal.intake.traces import TraceError, read_file
+from ferocal.intake.traces import Columns, TraceError, read_file
+from ferocal.intake.typed import TypedError, convert
 from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.records import Trace
 from ferocal.measure.traces import summarise_captures
 from ferocal.study.configurations import closest
 from ferocal.study.metrics import Metric, TraceSource
 
 if TYPE_CHECKING:
+    from ferocal.intake.readings import Intake
     from ferocal.study.load import Study
 
 
-def load_trace(study: Study, place: Place, files: Sequence[Path], *, again: bool) -> dict[str, int]:
-    """Record the captures of one run, and what they come to.
+@dataclass(frozen=True)
+class CapturedRun:
+    """The captures of one metric in a run, in the unit of ``metric``, and their files."""
+
+    place: Place
+    metric: Metric
+    captures: Sequence[Columns]
+    files: Sequence[Path]
+
+
+def load_trace(
+    study: Study, place: Place, files: Sequence[Path], *, again: bool, separate: bool
+) -> dict[str, int]:
+    """Record captures, and what they come to: of one run, or each of a run of its own.
 
     Columns are those that the study file names; where it names none, a file holds a number
-    per line, or a column ``value`` as `ferocal export` writes it.
+    per line.
 
     Raises
     ------
@@ -42,27 +59,115 @@ def load_trace(study: Study, place: Place, files: Sequence[Path], *, again: bool
     digests = [digest_of(file) for file in files]
     if not again:
         refuse_known(study, files, digests)
-    try:
-        captures = [read_file(file, _source_for(file, metric)) for file in files]
-        values, traces = summarise_captures(place.workload, place.metric, metric, captures)
-    except TraceError as error:
-        raise IntakeError(f"{', '.join(map(str, files))}: {error}; nothing was recorded") from None
-    names = [c.name for c in study.configurations]
-    series = {(w, name): n for n, (w, name, _) in enumerate(study.metrics())}
-    intake = intake_at(
-        place,
-        np.array([series[value.workload, value.metric] for value in values]),
-        names.index(place.configuration),
-        value=np.array([value.value for value in values]),
-        samples=np.array([np.nan if v.samples is None else v.samples for v in values]),
-        run=Labels.same("1", len(values)),
-    )
+    captures = [_read_capture(file, metric) for file in files]
+    runs = [CapturedRun(replace(place, run="1"), metric, captures, files)]
+    if separate:
+        runs = [
+            CapturedRun(replace(place, run=str(number)), metric, [capture], [file])
+            for number, (capture, file) in enumerate(zip(captures, files, strict=True), 1)
+        ]
+    intake, traces = summarise_runs(study, runs)
     batch = make_batch(intake, study, traces)
     with open_ledger(study.directory, create=True) as ledger:
-        return record(ledger, batch, kind="load", source=str(files[0]), digest=digests[0])
+        source = ", ".join(map(str, files))
+        return record(ledger, batch, kind="load", source=source, digest=" ".join(digests))
+
+
+def _read_capture(file: Path, metric: Metric) -> Columns:
+    if read_exported(file) is not None:
+        raise IntakeError(f"{file}: tells itself of which run it is; load it without --trace")
+    assert isinstance(metric.source, TraceSource)
+    try:
+        return read_file(file, metric.source)
+    except TraceError as error:
+        raise IntakeError(f"{file}: {error}; nothing was recorded") from None
+
+
+def summarise_runs(study: Study, runs: Iterable[CapturedRun]) -> tuple[Intake, TracesOfRuns]:
+    """What the traces of runs come to, and the traces by run.
+
+    Raises
+    ------
+    IntakeError
+        When a trace cannot be true.
+    """
+    places, values = [], []
+    traces: defaultdict[str, list[tuple[str, Trace]]] = defaultdict(list)
+    for run in runs:
+        place = run.place
+        try:
+            own, kept = summarise_captures(
+                place.workload, place.metric, run.metric, [*run.captures]
+            )
+        except TraceError as error:
+            named = ", ".join(map(str, run.files))
+            raise IntakeError(f"{named}: {error}; nothing was recorded") from None
+        places += [replace(place, metric=value.metric) for value in own]
+        values += own
+        traces[place.run] += [(place.workload, trace) for trace in kept]
+    intake = intake_of(
+        study,
+        places,
+        value=np.array([value.value for value in values]),
+        samples=np.array([np.nan if v.samples is None else v.samples for v in values]),
+    )
+    return intake, traces
+
+
+def runs_of(study: Study, exported: Iterable[Exported]) -> list[CapturedRun]:
+    """The runs of which traces were exported.
+
+    Raises
+    ------
+    IntakeError
+        When a trace does not fit the study.
+    """
+    by_place = defaultdict(list)
+    for one in sorted(exported, key=lambda one: one.number):
+        by_place[one.place].append(one)
+    return [
+        CapturedRun(
+            place,
+            _as_exported(_trace_metric(study, place)),
+            [_in_unit_of(study, one) for one in own],
+            [one.path for one in own],
+        )
+        for place, own in by_place.items()
+    ]
+
+
+def _as_exported(metric: Metric) -> Metric:
+    """A metric whose traces are read as they are exported: in ms, and nothing is to skip."""
+    assert isinstance(metric.source, TraceSource)
+    source = metric.source.model_copy(update={"stamps": False, "skip": 0})
+    unit = "ms" if metric.kind == "frames" else metric.unit
+    return metric.model_copy(update={"source": source, "unit": unit})
+
+
+def _in_unit_of(study: Study, one: Exported) -> Columns:
+    """The columns of a trace in the unit of the study, checked to be all."""
+    metric = _as_exported(_trace_metric(study, one.place))
+    columns, trace = dict(one.trace.columns), one.trace
+    assert isinstance(metric.source, TraceSource)
+    if trace.kind != metric.kind:
+        raise IntakeError(f"{one.path}: is of the kind {trace.kind}, not {metric.kind}")
+    if metric.source.second is not None and "second" not in columns:
+        raise IntakeError(f"{one.path}: has no second column for {metric.source.second}")
+    try:
+        factor = convert(1.0, trace.unit, metric.unit)
+    except TypedError as error:
+        raise IntakeError(f"{one.path}: {error}") from None
+    return columns if factor == 1 else columns | {"value": columns["value"] * factor}
 
 
 def _trace_metric(study: Study, place: Place) -> Metric:
+    """The metric of a trace, with a source even if the study names none.
+
+    Raises
+    ------
+    UsageError
+        When a name is not known, or the metric is no trace.
+    """
     study.configuration(place.configuration)
     metrics = study.workload(place.workload).metric
     if place.metric not in metrics:
@@ -74,23 +179,3 @@ def _trace_metric(study: Study, place: Place) -> Metric:
     if metric.source is not None:
         return metric
     return metric.model_copy(update={"source": TraceSource(file="*")})
-
-
-def _source_for(file: Path, metric: Metric) -> TraceSource:
-    """The columns of a file: those of the study, or those that an export writes."""
-    source = metric.source
-    assert isinstance(source, TraceSource)
-    if file.suffix != ".parquet":
-        return source
-    import pyarrow as pa
-    import pyarrow.parquet as pq
-
-    try:
-        names = pq.read_schema(file).names
-    except (pa.ArrowException, OSError):
-        return source  # reading it will tell what is wrong
-    if source.column in names or "value" not in names:
-        return source
-    # An export has left out what is skipped, has durations instead of stamps, and is in ms.
-    own = {name: name if name in names else None for name in ("time", "second")}
-    return source.model_copy(update={"column": "value", "skip": 0, "stamps": False, **own})

@@ -17,7 +17,7 @@ _FAMILIES: tuple[dict[str, float], ...] = (
 TIME_UNITS = tuple(_FAMILIES[0])
 _NUMBER = r"[-+−]?\d+(?:[.,]\d+)?"
 _TYPED = re.compile(rf"\s*({_NUMBER})\s*(?:\.\.\s*({_NUMBER})\s*)?([^\d\s!.,][^\s!]*)?\s*(!?)\s*")
-_THOUSANDS = r"[-+−]?[1-9]\d{0,2},\d{3}"
+THOUSANDS = r"[-+−]?[1-9]\d{0,2},\d{3}"
 _ODD_FACTOR = 5.0
 
 
@@ -58,7 +58,7 @@ def parse_number(text: str) -> float:
     TypedError
         When a comma or point may just as well separate thousands.
     """
-    if re.fullmatch(_THOUSANDS, text):
+    if re.fullmatch(THOUSANDS, text):
         whole, part = text.split(",")
         raise TypedError(f'"{text}" may be {whole}.{part} or {whole}{part}: write one of these')
     return float(text.replace(",", ".").replace("−", "-"))
@@ -72,7 +72,7 @@ def comma_is_decimal(texts: Iterable[str]) -> bool:
     single = [text for text in map(str.strip, texts) if re.fullmatch(r"[-+−]?\d+[.,]\d+", text)]
     if any("." in text for text in single):
         return False
-    return any(not re.fullmatch(_THOUSANDS, text) for text in single)
+    return any(not re.fullmatch(THOUSANDS, text) for text in single)
 
 
 def parse_typed(

@@ -29,7 +29,7 @@ class Batch:
     known which runs belong to it. ``run_visit`` and ``reading_run`` are places in the lists
     above them, ``reading_metric`` in ``metrics`` (workload, name, unit). ``columns`` are
     value, samples, low, high and resolution of the readings, NaN where there is none.
-    ``traces`` are of the first run.
+    ``traces`` have the place of their run and the number of the capture.
     """
 
     bench: str
@@ -43,16 +43,17 @@ class Batch:
     reading_run: np.ndarray
     reading_metric: np.ndarray
     columns: list[np.ndarray]
-    traces: list[Trace]
+    traces: list[tuple[int, int, Trace]]
     subjects: dict[str, Any] = field(default_factory=dict)
 
     @property
     def counts(self) -> dict[str, int]:
-        """How many visits, runs and readings there are."""
+        """How many visits, runs, readings and traces there are."""
         return {
             "visits": len(self.visits),
             "runs": len(self.run_workload),
             "readings": len(self.reading_run),
+            "traces": len(self.traces),
         }
 
 
@@ -70,8 +71,9 @@ def record_batch(ledger: Ledger, session: SessionRecord, batch: Batch) -> None:
         first_visit = _insert_visits(connection, batch, session_id, facts)
         first_run = _insert_runs(connection, batch, first_visit)
         _insert_readings(ledger, connection, batch, first_run)
-        for number, trace in enumerate(batch.traces, 1):
-            ledger.insert(schema.trace, connection, run_id=first_run, **pack_trace(trace, number))
+        for run, number, trace in batch.traces:
+            packed = pack_trace(trace, number)
+            ledger.insert(schema.trace, connection, run_id=first_run + run, **packed)
 
 
 def _next_key(connection: sa.Connection, table: sa.Table) -> int:
@@ -182,6 +184,6 @@ def _or_none(numbers: np.ndarray) -> list[float | None]:
 def find_load(ledger: Ledger, digest: str) -> tuple[str, str] | None:
     """When and from where a file of this digest was loaded before, if it was."""
     c = schema.session.c
-    query = sa.select(c.started_at, c.source).where(c.digest == digest).limit(1)
+    query = sa.select(c.started_at, c.source).where(c.digest.contains(digest)).limit(1)
     rows = ledger.rows(query)
     return (rows[0][0], rows[0][1]) if rows else None
