@@ -13,10 +13,10 @@ For notebooks and scripts::
 from __future__ import annotations
 
 import os
-from typing import TYPE_CHECKING
 
 from ferocal._version import __version__
 
+TYPE_CHECKING = False  # as type checkers know it; the commands of the demo need no typing
 if TYPE_CHECKING:
     from ferocal.opened import OpenedStudy
 

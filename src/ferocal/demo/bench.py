@@ -22,7 +22,6 @@ import math
 import os
 import random
 import sys
-from dataclasses import asdict, dataclass
 from pathlib import Path
 
 STATE_FILE = Path("bench-state.json")
@@ -70,11 +69,10 @@ def true_change(workload: str, levels: dict[str, str], baseline: dict[str, str])
     )
 
 
-@dataclass
 class Node:
     """The state of the node; ``installed`` becomes the active driver at the next boot."""
 
-    seed: str
+    # Plain, for a data class takes longer to import than all that a command does here.
     driver: str = "r61"
     api: str = "opengl"
     installed: str = "r61"
@@ -87,6 +85,10 @@ class Node:
     switches: int = 0
     soaks: int = 0
     watched: int = 0
+
+    def __init__(self, seed: str, **state: float | str) -> None:
+        self.seed = seed
+        vars(self).update(state)
 
     def _chance(self, *what: object) -> random.Random:
         """Randomness that depends on nothing but the seed and what it is for."""
@@ -219,7 +221,7 @@ def main(arguments: list[str]) -> None:
         node = Node(os.environ.get("DOME_SEED", DEFAULT_SEED))
     print(_answer(node, arguments[0], arguments[1:]))
     partial = STATE_FILE.with_suffix(".part")
-    partial.write_text(json.dumps(asdict(node)), encoding="utf-8")
+    partial.write_text(json.dumps(vars(node)), encoding="utf-8")
     partial.replace(STATE_FILE)
 
 

@@ -90,11 +90,16 @@ def find_dialect(path: Path) -> Dialect:
     encoding, quotes = _look_through(path)
     with path.open(encoding=encoding, newline="") as file:
         lines = [line for line in file.read(_SAMPLE).splitlines() if line.strip()]
-    counts = {mark: len(next(csv.reader(lines[:1], delimiter=mark), [])) for mark in DELIMITERS}
-    delimiter = max(counts, key=lambda mark: counts[mark])
+    delimiter = find_delimiter("".join(lines[:1]))
     fields = re.split(rf'[{delimiter}"]', delimiter.join(lines[1:]))
     decimal = "," if delimiter != "," and comma_is_decimal(fields) else "."
     return Dialect(encoding, delimiter, decimal, quotes)
+
+
+def find_delimiter(header: str) -> str:
+    """What separates the columns of a table, a comma where there is but one."""
+    counts = {mark: len(next(csv.reader([header], delimiter=mark), [])) for mark in DELIMITERS}
+    return max(counts, key=lambda mark: counts[mark])
 
 
 def _look_through(path: Path) -> tuple[str, int]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import io
 from collections.abc import Sequence
 from pathlib import Path
@@ -10,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from ferocal.intake.delimited import find_delimiter
 from ferocal.study.metrics import TraceSource
 
 if TYPE_CHECKING:
@@ -97,20 +97,14 @@ def _read_text(file: Path | io.StringIO, source: TraceSource, name: str) -> Colu
     if source.column is None:
         frame = pd.read_csv(file, header=None, names=["value"], comment="#", skip_blank_lines=True)
         return _columns(frame, source.model_copy(update={"column": "value"}), name)
-    return _columns(pd.read_csv(file, sep=_delimiter(file)), source, name)
+    return _columns(pd.read_csv(file, sep=find_delimiter(_header(file))), source, name)
 
 
-def _delimiter(file: Path | io.StringIO) -> str:
-    """What separates the columns of a table; a comma where there is but one."""
-    if isinstance(file, Path):
-        with file.open(encoding="utf-8", errors="replace") as opened:
-            sample = opened.read(2**16)
-    else:
-        sample = file.getvalue()[: 2**16]
-    try:
-        return csv.Sniffer().sniff(sample, delimiters=",;\t|").delimiter
-    except csv.Error:
-        return ","
+def _header(file: Path | io.StringIO) -> str:
+    if isinstance(file, io.StringIO):
+        return file.getvalue().partition("\n")[0]
+    with file.open(encoding="utf-8", errors="replace") as opened:
+        return opened.readline()
 
 
 def _columns(frame: pd.DataFrame, source: TraceSource, name: str) -> Columns:
