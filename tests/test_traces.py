@@ -201,13 +201,18 @@ def test_captures_from_elsewhere_are_loaded_as_runs(ferocal: Ferocal) -> None:
         "no configuration"
         in ferocal("load", "bad.txt", *place[:3], "of", *place[4:], status=2).stderr
     )
+    ferocal("exclude", ferocal.json("readings")["runs"][2]["id"], "--reason", "late")
     ferocal("export", "out.csv", "--traces", "t")
     (one, *_) = sorted((ferocal.directory / "t").iterdir())
     assert "without --trace" in ferocal("load", str(one), *place, status=2).stderr
     text = (ferocal.directory / "study.toml").read_text()
     ferocal.write(text.replace("metric.frame-time", "metric.frames"))
     assert 'no metric "frame-time"' in ferocal("load", str(one), status=2).stderr
-    assert len(ferocal.json("readings")["runs"]) == 3
+    (ferocal.directory / "ledger.sqlite").unlink()
+    ferocal.write(text)
+    load_files(load_study(ferocal.directory), sorted((ferocal.directory / "t").iterdir()))
+    runs = ferocal.json("readings")["runs"]
+    assert [run["excluded"] for run in runs] == [None, None, "late"]
 
 
 def test_traces_are_compared_and_drawn(demo: tuple[Ferocal, str], tmp_path: Path) -> None:

@@ -111,18 +111,19 @@ def export_traces(directory: Path, folder: Path) -> int:
     query = (
         sa.select(
             trace.id, visit.configuration, run.workload, trace.metric, run.uid, trace.number,
-            visit.round, visit.uid, visit.known, run.started_at, trace.kind, trace.unit,
+            visit.round, visit.uid, visit.known, run.started_at, trace.kind, trace.unit, run.id,
         )
         .join_from(schema.trace, schema.run).join(schema.visit)
         .where(*COUNTS)
         .order_by(trace.id)
     )  # fmt: skip
     with open_ledger(directory) as ledger:
-        rows = ledger.rows(query)
+        rows, excluded = ledger.rows(query), read_excluded(ledger)
         try:
             folder.mkdir(parents=True, exist_ok=True)
-            for key, *told in rows:
+            for key, *told, run_key in rows:
                 context = dict(zip(_CONTEXT, told, strict=True))
+                context["excluded"] = excluded.get(run_key, "")
                 # Of a visit that nobody knows only the run is told.
                 context["visit"] = context["visit"] if context.pop("known") else None
                 content = ledger.rows(sa.select(trace.content).where(trace.id == key))[0][0]

@@ -6,9 +6,9 @@ import functools
 from collections.abc import Callable
 
 import numpy as np
-from scipy.special import chdtri, nctdtr, ndtr, stdtrit
 
 from ferocal.analysis.segments import FloatArray, IntArray
+from ferocal.analysis.student import t_quantile
 
 # Beyond this many rounds the answer is "not with this method" rather than a number.
 MOST_ROUNDS = 1000
@@ -32,8 +32,10 @@ def power_difference(
     Noncentral t; Cohen (1988), Statistical Power Analysis for the Behavioral Sciences,
     2nd edition, chapter 2.
     """
+    from scipy.special import nctdtr
+
     degrees = np.maximum(np.asarray(rounds) - 1.0, 1.0)
-    critical = stdtrit(degrees, 1 - np.asarray(alpha) / 2)
+    critical = t_quantile(degrees, 1 - np.asarray(alpha) / 2)
     with np.errstate(divide="ignore", invalid="ignore"):
         noncentrality = np.abs(effect) / sd * np.sqrt(rounds)
     above = 1 - nctdtr(degrees, noncentrality, critical)
@@ -63,6 +65,8 @@ def power_equivalence(
     of the two one-sided tests procedure in bioequivalence, Journal of Pharmacokinetics
     and Biopharmaceutics 18(2), 137-144.
     """
+    from scipy.special import ndtr
+
     effect, sd, margin = (np.atleast_1d(value) for value in (effect, sd, margin))
     effect, sd, margin, rounds = np.broadcast_arrays(effect, sd, margin, rounds)
     inside = (np.abs(effect) < margin) & (rounds >= 2)
@@ -79,9 +83,11 @@ def power_equivalence(
 @functools.cache
 def _half_widths(rounds: int, confidence: float) -> FloatArray:
     """Equally likely half widths of the interval, in true standard errors."""
+    from scipy.special import chdtri
+
     tails = (np.arange(_STRIPS) + 0.5) / _STRIPS
     seen_sd = np.sqrt(chdtri(rounds - 1, tails) / (rounds - 1))
-    widths: FloatArray = stdtrit(rounds - 1, 0.5 + confidence / 2) * seen_sd
+    widths: FloatArray = t_quantile(rounds - 1, 0.5 + confidence / 2) * seen_sd
     return widths
 
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from scipy.special import stdtrit
 
 from ferocal.analysis.arms import LEVEL, Arms, Finding
 from ferocal.analysis.readings import MEDIAN_FROM_RUNS, NO_ROUND
 from ferocal.analysis.segments import FloatArray, IntArray, Segments, find_segments
+from ferocal.analysis.student import t_quantile
 from ferocal.wording import counted
 
 # With fewer readings an arm tells nothing of its spread.
@@ -38,7 +38,7 @@ def find_outliers(arms: Arms) -> list[Finding]:
     scale, steps = _scales(arms)
     tested = (counts >= _FEWEST_READINGS) & (steps > 3) & (scale > 0)
     level = LEVEL / max(1, int(tested.sum()))
-    quantile = stdtrit(0.37 * steps + 1.5, 1 - level / counts / 2)
+    quantile = t_quantile(0.37 * steps + 1.5, 1 - level / counts / 2)
     bound = np.where(tested, 1.08 * quantile * scale, np.inf)
     distance = arms.scaled - _centres(arms)
     far = np.abs(distance) > bound[arms.arms.label]

@@ -5,9 +5,26 @@ from __future__ import annotations
 from typing import NamedTuple
 
 import numpy as np
-from scipy.special import stdtr, stdtrit
 
 from ferocal.analysis.segments import FloatArray
+
+Numbers = np.ndarray | float
+
+# SciPy is imported where it is used: most commands of the program need no distributions.
+
+
+def t_cdf(degrees: Numbers, t: Numbers) -> FloatArray:
+    """The chance of a smaller t; broadcasts."""
+    from scipy.special import stdtr
+
+    return np.asarray(stdtr(degrees, t), dtype=np.float64)
+
+
+def t_quantile(degrees: Numbers, chance: Numbers) -> FloatArray:
+    """The t below which a share of the distribution lies; broadcasts."""
+    from scipy.special import stdtrit
+
+    return np.asarray(stdtrit(degrees, chance), dtype=np.float64)
 
 
 class Interval(NamedTuple):
@@ -36,9 +53,9 @@ def t_interval(
     Student (1908), The probable error of a mean, Biometrika 6(1), 1-25. With an error of
     zero the interval has no width, and p is 0, or 1 at no difference.
     """
-    half_width = stdtrit(degrees, 0.5 + confidence / 2) * error
+    half_width = t_quantile(degrees, 0.5 + confidence / 2) * error
     with np.errstate(divide="ignore", invalid="ignore"):
-        p_value = 2 * stdtr(degrees, -np.abs(mean) / error)
+        p_value = 2 * t_cdf(degrees, -np.abs(mean) / error)
     p_value = np.where(error == 0, (mean == 0).astype(float), p_value)
     return Interval(mean - half_width, mean + half_width, p_value)
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.special import stdtr
 
 from ferocal.analysis.arms import LEVEL, Arms, Finding
 from ferocal.analysis.caveats import Caveat
 from ferocal.analysis.readings import VisitSummaries, margin_on_scale
 from ferocal.analysis.segments import FloatArray, IntArray
+from ferocal.analysis.student import t_cdf
 
 # A trend that is smaller than this share of the margin is not worth a word.
 _SHARE_OF_MARGIN = 0.1
@@ -38,7 +38,7 @@ def find_drift(arms: Arms, summaries: VisitSummaries) -> list[Finding]:
         slope = sxy / sxx
         squares = np.bincount(series, (y - slope[series] * x) ** 2, size)
         error = np.sqrt(squares / degrees / sxx)
-        p_value = 2 * stdtr(degrees, -np.abs(slope) / error)
+        p_value = 2 * t_cdf(degrees, -np.abs(slope) / error)
     span = np.full(size, -np.inf)
     np.maximum.at(span, series, position)
     return [
@@ -87,7 +87,7 @@ def find_first_runs(arms: Arms) -> list[Finding]:
         mean = np.bincount(series, gap, size) / count
         squares = np.bincount(series, (gap - mean[series]) ** 2, size)
         error = np.sqrt(squares / (count - 1) / count)
-        p_value = 2 * stdtr(count - 1, -np.abs(mean) / error)
+        p_value = 2 * t_cdf(count - 1, -np.abs(mean) / error)
     found = []
     for s in np.flatnonzero((count > 1) & (p_value < LEVEL / _tested(count > 1))).tolist():
         if _matters(arms, s, mean[s]):

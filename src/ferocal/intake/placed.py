@@ -30,6 +30,7 @@ class Place:
     started_at: str = ""
     version: str | None = None
     run: str = ""
+    excluded: str = ""
 
 
 def find_place(study: Study, place: Place) -> Place:
@@ -69,7 +70,7 @@ def intake_of(study: Study, places: Sequence[Place], **columns: np.ndarray) -> I
         visit=Labels.of_texts([place.visit or "" for place in places]),
         run=Labels.of_texts([place.run for place in places]),
         started_at=Labels.of_texts([place.started_at for place in places]),
-        excluded=Labels.same("", len(places)),
+        excluded=Labels.of_texts([place.excluded for place in places]),
         **(numbers | columns),
     )
 
