@@ -322,18 +322,22 @@ def test_damaged_files_are_told_without_a_traceback(kiosk: Ferocal) -> None:
 
 
 def test_a_spreadsheet_becomes_a_study_with_verdicts_in_two_commands(ferocal: Ferocal) -> None:
-    rows = [("query", 100 + n % 3, 121 + n % 2) for n in range(6)]
+    rows = [("Sky query", 100 + n % 3, 121 + n % 2) for n in range(6)]
     rows += [("export", 50 + n % 2, 50 + n % 3) for n in range(6)]
-    pd.DataFrame(rows, columns=["test", "halden-4", "halden-5"]).to_excel(
+    pd.DataFrame(rows, columns=["test", "Halden 4", "Halden 5 (bêta)"]).to_excel(
         ferocal.directory / "scores.xlsx", index=False
     )
     assert "with 24 readings" in ferocal("new", "s", "--from", "scores.xlsx").stdout
     verdicts = {
         e["workload"]: e["verdict"] for e in ferocal.json("compare", "--study", "s")["effects"]
     }
-    assert verdicts == {"query": "better", "export": "equivalent"}
+    assert verdicts == {"Sky-query": "better", "export": "equivalent"}
     error = ferocal("new", "t", "--from", "scores.xlsx", "--baseline", "halden-3", status=2).stderr
-    assert 'did you mean "halden-' in error and not (ferocal.directory / "t").exists()
+    assert 'did you mean "Halden-' in error and not (ferocal.directory / "t").exists()
+    text = "test,Halden 4,Halden-4\nquery,1,2\n"
+    (ferocal.directory / "same.csv").write_text(text)
+    error = ferocal("new", "u", "--from", "same.csv", status=2).stderr
+    assert '"Halden 4" and "Halden-4" would both be called Halden-4' in error
     assert "left as it is" in ferocal("new", "s", "--from", "scores.xlsx", status=2).stderr
 
 

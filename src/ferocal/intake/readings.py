@@ -13,6 +13,7 @@ from ferocal.errors import IntakeError
 from ferocal.intake.columns import Columns, Labels, combine, repeats
 from ferocal.intake.delimited import MOST_TOLD
 from ferocal.intake.typed import THOUSANDS, TIME_UNITS, TypedError, comma_is_decimal, convert
+from ferocal.study.base import resolve
 from ferocal.study.configurations import closest
 
 if TYPE_CHECKING:
@@ -137,7 +138,7 @@ def _configurations(columns: Columns, study: Study, problems: _Problems) -> np.n
     names = [c.name for c in study.configurations]
     places = {name: n for n, name in enumerate(names)}
     labels = columns.labels("configuration")
-    found = labels.map(lambda text: places.get(text, -1))
+    found = labels.map(lambda text: places.get(resolve(text, names), -1))
     problems.add(
         found < 0,
         "configuration",
@@ -164,13 +165,15 @@ def _series(columns: Columns, study: Study, problems: _Problems) -> np.ndarray:
         metrics[workload][name] = place
 
     def find(workload: str, name: str) -> int:
-        own = metrics.get(workload, {})
-        return next(iter(own.values())) if not name and len(own) == 1 else own.get(name, -1)
+        own = metrics.get(resolve(workload, known), {})
+        if not name and len(own) == 1:
+            return next(iter(own.values()))
+        return own.get(resolve(name, own), -1)
 
     found = _by_pair(workloads, names, find)
     if found.min() >= 0:
         return found
-    strange = ~workloads.map(lambda text: text in metrics)
+    strange = ~workloads.map(lambda text: resolve(text, known) in metrics)
     problems.add(
         strange,
         "workload",
@@ -181,7 +184,7 @@ def _series(columns: Columns, study: Study, problems: _Problems) -> np.ndarray:
         "metric",
         lambda row: (
             f'{workloads[row]} has no metric "{names[row]}"; '
-            + closest(names[row], list(metrics[workloads[row]]))
+            + closest(names[row], list(metrics[resolve(workloads[row], known)]))
         ),
     )
     return found

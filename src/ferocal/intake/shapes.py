@@ -11,6 +11,7 @@ import numpy as np
 from ferocal.errors import IntakeError
 from ferocal.intake.columns import Column, Columns, Labels, combine, labels_of
 from ferocal.intake.tables import Table
+from ferocal.study.base import resolve
 from ferocal.study.configurations import closest
 
 if TYPE_CHECKING:
@@ -110,7 +111,7 @@ def _unfold(columns: Columns, path: Path, study: Study | None) -> Columns:
     if "workload" not in columns and own:
         columns = columns.renamed({own[0]: "workload"})
         own = own[1:]
-    arms = [name for name in own if known is None or name in known]
+    arms = [name for name in own if known is None or resolve(name, known) in known]
     if not arms:
         raise IntakeError(
             f'{path}: neither a column "value" nor columns named like configurations'

@@ -13,6 +13,7 @@ from ferocal.errors import IntakeError, UsageError
 from ferocal.intake.columns import Columns
 from ferocal.intake.shapes import is_text, parse_columns, to_long
 from ferocal.intake.tables import read_table
+from ferocal.study.base import plain_name, resolve
 from ferocal.study.configurations import closest
 
 # Units of which less is better; of all others more is.
@@ -33,9 +34,10 @@ def describe_file(path: Path, columns: Sequence[str], baseline: str | None) -> s
     named = parse_columns(columns)
     table = read_table(path, lambda name: is_text(name, named, None))
     readings = to_long(table, named, None)
-    names = _names(readings, "configuration", path)
+    names = list(_names(readings, "configuration", path).values())
     if len(names) < 2:
         raise IntakeError(f"{path}: has one configuration only, {names[0]}: nothing to compare")
+    baseline = None if baseline is None else resolve(baseline, names)
     if baseline is not None and baseline not in names:
         raise UsageError(f'no configuration "{baseline}" in {path}; {closest(baseline, names)}')
     head = [
@@ -52,29 +54,36 @@ def describe_file(path: Path, columns: Sequence[str], baseline: str | None) -> s
     return "\n".join([*head, *_workloads(readings, path), ""])
 
 
-def _names(readings: Columns, column: str, path: Path) -> list[str]:
+def _names(readings: Columns, column: str, path: Path) -> dict[str, str]:
+    """The texts of a column with the names that a study can have for them."""
     if column not in readings:
         raise IntakeError(f"{path}: no column tells the {column}; name it with --column {column}=…")
-    names = readings.labels(column).used
-    odd = [name for name in names if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._-]*", name)]
-    if odd:
-        raise IntakeError(
-            f'{path}: "{odd[0]}" is not a name that a study can have: use letters, digits, ".", '
-            f'"_" and "-" in the column of the {column}'
-        )
-    return names
+    texts: dict[str, str] = {}
+    for text in readings.labels(column).used:
+        name = plain_name(text)
+        if not name:
+            told = f'"{text}" gives no name' if text else "a row has none"
+            raise IntakeError(f"{path}, {column}: {told}; use letters and digits")
+        if name in texts:
+            raise IntakeError(
+                f'{path}, {column}: "{texts[name]}" and "{text}" would both be called {name}; '
+                "call one otherwise"
+            )
+        texts[name] = text
+    return {text: name for name, text in texts.items()}
 
 
 def _workloads(readings: Columns, path: Path) -> list[str]:
     """Tables of workloads and metrics, each with the unit of its first reading."""
     lines = []
     workload_of = readings.labels("workload")
-    for workload in _names(readings, "workload", path):
-        own = readings.taken(workload_of.map(partial(eq, workload)))
+    for text, workload in _names(readings, "workload", path).items():
+        own = readings.taken(workload_of.map(partial(eq, text)))
         lines += ["", f"[workload.{json.dumps(workload)}]"]
         named = "metric" in readings
-        for metric in _names(own, "metric", path) if named else [_DEFAULT_METRIC]:
-            rows = own.taken(own.labels("metric").map(partial(eq, metric))) if named else own
+        metrics = _names(own, "metric", path) if named else {"": _DEFAULT_METRIC}
+        for told, metric in metrics.items():
+            rows = own.taken(own.labels("metric").map(partial(eq, told))) if named else own
             unit = _first(rows, "unit") or "points"
             better = _first(rows, "better") or ("lower" if _LOWER.fullmatch(unit) else "higher")
             lines += [
