@@ -60,7 +60,7 @@ def to_long(table: Table, named: Mapping[str, str], study: Study | None) -> Colu
 
     A table with a column of values is long. Otherwise it is wide: columns that are named
     like configurations of the study (all that are no role, without a study) hold the
-    values, and the first other column names the workload.
+    values, and the first column names the workload unless one names workload or metric.
 
     Raises
     ------
@@ -108,10 +108,14 @@ def _unfold(columns: Columns, path: Path, study: Study | None) -> Columns:
     """A wide table made long, row by row; empty cells are no readings."""
     known = [c.name for c in study.configurations] if study is not None else None
     own = [name for name in columns.names if name not in ROLES]
-    if "workload" not in columns and own:
-        columns = columns.renamed({own[0]: "workload"})
-        own = own[1:]
     arms = [name for name in own if known is None or resolve(name, known) in known]
+    if (
+        own
+        and not {"workload", "metric"} & set(columns.names)
+        and (known is None or own[0] not in arms)
+    ):
+        columns = columns.renamed({own[0]: "workload"})
+        own, arms = own[1:], [name for name in arms if name != own[0]]
     if not arms:
         raise IntakeError(
             f'{path}: neither a column "value" nor columns named like configurations'

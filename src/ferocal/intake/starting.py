@@ -10,7 +10,7 @@ from operator import eq
 from pathlib import Path
 
 from ferocal.errors import IntakeError, UsageError
-from ferocal.intake.columns import Columns
+from ferocal.intake.columns import Columns, Labels
 from ferocal.intake.shapes import is_text, parse_columns, to_long
 from ferocal.intake.tables import read_table
 from ferocal.study.base import plain_name, resolve
@@ -76,6 +76,9 @@ def _names(readings: Columns, column: str, path: Path) -> dict[str, str]:
 def _workloads(readings: Columns, path: Path) -> list[str]:
     """Tables of workloads and metrics, each with the unit of its first reading."""
     lines = []
+    if "workload" not in readings:
+        alone = Labels.same(plain_name(path.stem) or "workload", len(readings))
+        readings = Columns({**readings.by_name, "workload": alone}, readings.row)
     workload_of = readings.labels("workload")
     for text, workload in _names(readings, "workload", path).items():
         own = readings.taken(workload_of.map(partial(eq, text)))
