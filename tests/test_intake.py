@@ -334,6 +334,13 @@ def test_a_spreadsheet_becomes_a_study_with_verdicts_in_two_commands(ferocal: Fe
     assert verdicts == {"Sky-query": "better", "export": "equivalent"}
     error = ferocal("new", "t", "--from", "scores.xlsx", "--baseline", "halden-3", status=2).stderr
     assert 'did you mean "Halden-' in error and not (ferocal.directory / "t").exists()
+    text = "Metric,Unit,Halden 4,Halden 5\nLatency,ms,25,20\nMemory,MiB,200,200\n"
+    (ferocal.directory / "Viewer 2.csv").write_text(text)
+    ferocal("new", "v", "--from", "Viewer 2.csv")
+    study = load_study(ferocal.directory / "v")
+    assert [(w, name, m.better) for w, name, m in study.metrics()] == [
+        ("Viewer-2", "Latency", "lower"), ("Viewer-2", "Memory", "lower")
+    ]  # fmt: skip
     text = "test,Halden 4,Halden-4\nquery,1,2\n"
     (ferocal.directory / "same.csv").write_text(text)
     error = ferocal("new", "u", "--from", "same.csv", status=2).stderr

@@ -60,7 +60,7 @@ def to_long(table: Table, named: Mapping[str, str], study: Study | None) -> Colu
 
     A table with a column of values is long. Otherwise it is wide: columns that are named
     like configurations of the study (all that are no role, without a study) hold the
-    values, and the first column names the workload unless one names workload or metric.
+    values, and the first other column names the workload.
 
     Raises
     ------
@@ -109,13 +109,10 @@ def _unfold(columns: Columns, path: Path, study: Study | None) -> Columns:
     known = [c.name for c in study.configurations] if study is not None else None
     own = [name for name in columns.names if name not in ROLES]
     arms = [name for name in own if known is None or resolve(name, known) in known]
-    if (
-        own
-        and not {"workload", "metric"} & set(columns.names)
-        and (known is None or own[0] not in arms)
-    ):
-        columns = columns.renamed({own[0]: "workload"})
-        own, arms = own[1:], [name for name in arms if name != own[0]]
+    lead = _leading(columns.names, own) if known is None else next(iter(own), None)
+    if "workload" not in columns and lead is not None and (known is None or lead not in arms):
+        columns = columns.renamed({lead: "workload"})
+        arms = [name for name in arms if name != lead]
     if not arms:
         raise IntakeError(
             f'{path}: neither a column "value" nor columns named like configurations'
@@ -129,6 +126,13 @@ def _unfold(columns: Columns, path: Path, study: Study | None) -> Columns:
     cells = _interleaved([columns.by_name[name] for name in arms])
     long = Columns({**long.by_name, "configuration": arm, "value": cells}, long.row)
     return long.taken(long.given("value"))
+
+
+def _leading(names: Sequence[str], own: Sequence[str]) -> str | None:
+    """The first column that is no role, unless the metrics that rows are of stand before it."""
+    first = next(iter(own), None)
+    before = names[: names.index(first)] if first is not None else []
+    return None if "metric" in before else first
 
 
 def _interleaved(columns: Sequence[Column]) -> Column:
