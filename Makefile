@@ -23,7 +23,7 @@ check: $(VENV)/dev.stamp
 bench: $(VENV)/dev.stamp
 	for script in benchmarks/bench_*.py; do $(BIN)/python $$script || exit 1; done
 
-# Needs Chromium, Xvfb, xterm and ImageMagick.
+# Needs Chromium, Xvfb, xterm, xdotool and ImageMagick.
 screenshots: $(VENV)/dev.stamp
 	$(BIN)/python docs/make_screenshots.py
 

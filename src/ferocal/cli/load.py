@@ -92,7 +92,9 @@ def _load(
     from ferocal.intake.loading import load_files
     from ferocal.wording import counted
 
-    loaded = load_files(study, files, columns=columns, preview=preview, again=again)
+    work = "reading and checking" if preview else "reading, checking and recording"
+    with make_console(stderr=True).status(work):
+        loaded = load_files(study, files, columns=columns, preview=preview, again=again)
     for one in loaded:
         counts = one.counts
         verb = "would record" if preview else "recorded"
