@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import random
+import signal
 import subprocess
 import time
 from pathlib import Path
@@ -417,13 +418,14 @@ def test_a_killed_load_leaves_nothing_behind(kiosk: Ferocal) -> None:
     frame = pd.DataFrame(LONG * 10_000).assign(run=np.repeat(np.arange(10_000), 6))
     frame.to_csv(kiosk.directory / "many.csv", index=False)
     rng = random.Random(5)
-    for _ in range(4):
+    for number in range(4):
         process = subprocess.Popen(
             [PROGRAM, "load", "many.csv"], cwd=kiosk.directory, env=surroundings()
         )
-        time.sleep(rng.uniform(0.8, 2.6))
-        process.kill()
-        process.wait()
+        time.sleep(rng.uniform(1.0, 2.6))
+        kind = signal.SIGINT if number == 0 else signal.SIGKILL
+        process.send_signal(kind)
+        assert process.wait() in ((0, 130) if kind == signal.SIGINT else (0, -kind))
         (count,) = query(kiosk, "SELECT count(*) FROM reading")[0]
         assert count in (1, 60_001)
         if count > 1:

@@ -71,6 +71,9 @@ class CommandGroup(click.Group):
                 raise
             click.echo(f"ferocal: {error}", err=True)
             ctx.exit(error.exit_status)
+        except KeyboardInterrupt:
+            click.echo("ferocal: interrupted", err=True)
+            ctx.exit(130)
 
 
 @click.group(
