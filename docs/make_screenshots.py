@@ -96,7 +96,11 @@ def main() -> None:
             shoot_terminal("compare", "ferocal compare", demo)
             shoot_terminal("frames-table", "ferocal frames", demo)
             subprocess.run([PROGRAM, "export", "scores.csv"], cwd=demo, check=True)
-            shoot_terminal("load", "ferocal load scores.csv --preview", demo)
+            copy = Path(folder) / "copy"
+            copy.mkdir()
+            for name in ("study.toml", "scores.csv"):
+                (copy / name).write_bytes((demo / name).read_bytes())
+            shoot_terminal("load", "ferocal load scores.csv --preview", copy)
             subprocess.run([PROGRAM, "new", "kiosk", "--by-hand"], cwd=folder, check=True)
             shoot_terminal("by-hand", "ferocal measure", Path(folder) / "kiosk", keys=OPERATOR)
         finally:

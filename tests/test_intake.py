@@ -373,6 +373,12 @@ def test_what_is_exported_loads_back_to_identical_effects(
     assert query(alone, sql) == query(demo[0], sql)
     error = alone("load", str(traces[7]), status=2).stderr
     assert "was loaded already" in error
+    # The same runs from another file would count twice.
+    with pytest.raises(IntakeError, match="of it recorded already"):
+        loaded(demo[0], tmp_path / "twice", [tmp_path / "out.csv", tmp_path / "out.json"])
+    for files in (["out.csv"], [str(traces[7])], ["out.csv", *map(str, traces)]):
+        error = demo[0]("load", *[str(tmp_path / file) for file in files], status=2).stderr
+        assert "recorded already" in error
 
 
 def loaded(original: Ferocal, directory: Path, files: list[Path]) -> Ferocal:

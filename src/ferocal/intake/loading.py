@@ -17,7 +17,9 @@ from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known
 from ferocal.intake.shapes import is_text, parse_columns, to_long
 from ferocal.intake.tables import digest_of, read_table
 from ferocal.intake.trace_loading import runs_of, summarise_runs
-from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.batch import Batch, find_runs
+from ferocal.ledger.opening import LEDGER_FILE, open_ledger
+from ferocal.wording import counted
 
 if TYPE_CHECKING:
     from ferocal.study.load import Study
@@ -108,7 +110,8 @@ def load_files(
         if path not in others
     ]
     traces = _add_traces(study, sources, exported, dict(zip(paths, digests, strict=True)))
-    batches = [make_batch(source.intake, study, traces) for source in sources]
+    batches = [make_batch(source.intake, study, traces, renew=again) for source in sources]
+    refuse_recorded(study, sources, batches)
     if sum(len(batch.traces) for batch in batches) < len(exported):
         raise IntakeError(
             "some traces are of other workloads than their runs; nothing was recorded"
@@ -121,6 +124,30 @@ def load_files(
             digest = " ".join(source.digests)
             record(ledger, batch, kind="load", source=str(source.path), digest=digest)
     return loaded
+
+
+def refuse_recorded(study: Study, sources: Sequence[Source], batches: Sequence[Batch]) -> None:
+    """Refuse runs that are in the ledger or in two files, for they would count twice.
+
+    Raises
+    ------
+    IntakeError
+        When there is one; its file is named.
+    """
+    seen: set[str] = set()
+    for source, batch in zip(sources, batches, strict=True):
+        uids = list(filter(None, batch.run_uid))
+        known = [uid for uid in uids if uid in seen]
+        seen.update(uids)
+        if uids and (study.directory / LEDGER_FILE).exists():
+            with open_ledger(study.directory) as ledger:
+                known += find_runs(ledger, uids)
+        if known:
+            raise IntakeError(
+                f"{source.path}: {counted(len(known), 'run')} of it recorded already, "
+                f"{known[0][:8]} to begin with; nothing was recorded. Readings and their "
+                "traces are loaded in one call; --again loads runs as new ones"
+            )
 
 
 def _add_traces(

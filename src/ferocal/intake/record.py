@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
@@ -22,16 +23,20 @@ if TYPE_CHECKING:
     from ferocal.study.load import Study
 
 
+_ID = re.compile("[0-9a-f]{32}")
 # By the name of a run, the workload and the trace of each capture.
 TracesOfRuns = Mapping[str, Sequence[tuple[str, Trace]]]
 
 
-def make_batch(intake: Intake, study: Study, traces: TracesOfRuns | None = None) -> Batch:
+def make_batch(
+    intake: Intake, study: Study, traces: TracesOfRuns | None = None, *, renew: bool = False
+) -> Batch:
     """Visits, runs and readings of an intake, in the order of its rows.
 
     Readings with a round or a named visit share that visit. Others are taken for a visit
     of their own each, which is marked. Without a named run, the n-th reading of a metric
     in a visit belongs to its n-th run. Traces go to the first run of their name and workload.
+    Runs that are named by an id, as exported ones are, keep it unless ``renew`` is true.
     """
     metrics = study.metrics()
     workloads = [workload for workload, _, _ in metrics]
@@ -45,7 +50,8 @@ def make_batch(intake: Intake, study: Study, traces: TracesOfRuns | None = None)
     configuration_of = intake.configuration_of[first_of_visit].tolist()
     run_workload = [workloads[s] for s in intake.series_of[first_of_run].tolist()]
     own = {} if traces is None else traces
-    kept = _attached(zip(intake.run.at(first_of_run), run_workload, strict=True), own)
+    run_names = intake.run.at(first_of_run)
+    kept = _attached(zip(run_names, run_workload, strict=True), own)
     return Batch(
         bench=study.bench,
         visits=[
@@ -59,6 +65,7 @@ def make_batch(intake: Intake, study: Study, traces: TracesOfRuns | None = None)
             )
         ],
         run_visit=visit_of[first_of_run],
+        run_uid=[""] * len(run_names) if renew else _ids(run_names),
         run_workload=run_workload,
         run_number=number[first_of_run].tolist(),
         run_started=intake.started_at.at(first_of_run),
@@ -69,6 +76,17 @@ def make_batch(intake: Intake, study: Study, traces: TracesOfRuns | None = None)
         columns=[intake.value, intake.samples, intake.low, intake.high, intake.resolution],
         traces=kept,
     )
+
+
+def _ids(names: Sequence[str]) -> list[str]:
+    """The names that are ids of runs, each once; "" for other names."""
+    seen: set[str] = set()
+    ids = []
+    for name in names:
+        own = name if len(name) == 32 and _ID.fullmatch(name) and name not in seen else ""
+        seen.add(own)
+        ids.append(own)
+    return ids
 
 
 def _attached(

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from itertools import islice
 from typing import Any
 
 import numpy as np
@@ -27,14 +26,16 @@ class Batch:
 
     ``visits`` are configuration, levels, round, time ("" if unknown), and whether it is
     known which runs belong to it. ``run_visit`` and ``reading_run`` are places in the lists
-    above them, ``reading_metric`` in ``metrics`` (workload, name, unit). ``columns`` are
-    value, samples, low, high and resolution of the readings, NaN where there is none.
+    above them, ``reading_metric`` in ``metrics`` (workload, name, unit); ``run_uid`` is ""
+    for runs without an id. ``columns`` are value, samples, low, high and resolution of the
+    readings, NaN where there is none.
     ``traces`` have the place of their run and the number of the capture.
     """
 
     bench: str
     visits: list[Visit]
     run_visit: np.ndarray
+    run_uid: list[str]
     run_workload: list[str]
     run_number: list[int]
     run_started: list[str]
@@ -127,7 +128,7 @@ def _insert_runs(connection: sa.Connection, batch: Batch, first_visit: int) -> i
         places = range(part.start, part.stop)
         rows = zip(
             [first + n for n in places],
-            islice(uids, len(places)),
+            [uid or next(uids) for uid in batch.run_uid[part]],
             (batch.run_visit[part] + first_visit).tolist(),
             batch.run_workload[part],
             batch.run_number[part],
@@ -170,15 +171,24 @@ def _insert_readings(
         connection.exec_driver_sql(insert, list(rows))
 
 
-def _parts(count: int) -> list[slice]:
+def _parts(count: int, size: int = _PART) -> list[slice]:
     """So many rows in parts: the driver takes plain rows, and there may be a million."""
-    return [slice(n, min(n + _PART, count)) for n in range(0, count, _PART)]
+    return [slice(n, min(n + size, count)) for n in range(0, count, size)]
 
 
 def _or_none(numbers: np.ndarray) -> list[float | None]:
     if np.isnan(numbers).all():
         return [None] * len(numbers)
     return [None if number != number else number for number in numbers.tolist()]
+
+
+def find_runs(ledger: Ledger, uids: Sequence[str]) -> list[str]:
+    """Which of the ids are those of runs in the ledger."""
+    found: list[str] = []
+    for part in _parts(len(uids), 10_000):  # the store takes no more in one query
+        query = sa.select(schema.run.c.uid).where(schema.run.c.uid.in_(uids[part]))
+        found += [uid for (uid,) in ledger.rows(query)]
+    return found
 
 
 def find_load(ledger: Ledger, digest: str) -> tuple[str, str] | None:
