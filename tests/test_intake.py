@@ -284,6 +284,8 @@ ROW = "halden-5,cold-start,time,{},s,1,{}\n"
         (HEAD + ROW.format(3, 1).replace(",1,", ",0,"), "is no round"),
         (HEAD + '\n"halden-5",cold-start,time,"\n3",s,1,1\n' + ROW.format("x", 2),
          'line 5, value: "x" is not a number'),
+        (HEAD.replace("unit", "low") + ROW.replace(",s,", ",3.5,").format(3, 1),
+         'line 2, low: "3.5" is above the value'),
         (HEAD.replace("run", "value") + ROW.format(3, 1), 'two columns "value"'),
         (b"\x81\xff" * 99, "is no text in UTF-8"),
         ("a,b\n1,2\n", 'neither a column "value" nor columns named like'),

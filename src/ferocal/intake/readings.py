@@ -109,6 +109,9 @@ def check_readings(columns: Columns, study: Study, table: Table) -> Intake:
         for column in ("value", "low", "high", "resolution")
     )
     problems.add(~columns.given("value"), "value", "is empty")
+    problems.add(low > value, "low", "{} is above the value")
+    problems.add(high < value, "high", "{} is below the value")
+    problems.add(resolution <= 0, "resolution", "{} is no step")
     _check_better(columns, study, series_of, problems)
     _check_time(study, series_of, value, problems)
     intake = Intake(
@@ -302,9 +305,7 @@ def _check_better(
     if "better" not in columns:
         return
     better = columns.labels("better")
-    wanted = Labels(
-        series_of % (len(study.metrics()) + 1), [m.better for _, _, m in study.metrics()] + [""]
-    )
+    wanted = _of_metrics(series_of, [metric.better for _, _, metric in study.metrics()])
     wrong = _by_pair(better, wanted, lambda told, own: bool(told and own and told != own))
     problems.add(wrong, "better", "{} contradicts the study file")
 
