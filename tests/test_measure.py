@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import random
 import signal
@@ -74,7 +75,7 @@ def test_a_study_from_new_to_report(ferocal: Ferocal) -> None:
 def test_compare_prints_the_documented_object(small_study: Study) -> None:
     ferocal = small_study(rounds=5)
     ferocal("measure")
-    result = ferocal.json("compare")
+    result = json.loads(ferocal("compare", "--json").stdout)
     assert result["baseline"] == "off"
     assert (result["confidence"], result["margin"]) == (0.95, 0.05)
     (effect,) = result["effects"]

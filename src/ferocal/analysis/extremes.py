@@ -66,10 +66,11 @@ def find_magnitudes(arms: Arms) -> list[Finding]:
 
 def _odd_arms(arms: Arms, median: FloatArray) -> list[Finding]:
     """Series in which the arms are so far apart that one may be in another unit."""
-    with np.errstate(divide="ignore"):
-        log = np.log(median)
     groups = find_segments([arms.series_of])
-    span = np.maximum.reduceat(log, groups.starts) - np.minimum.reduceat(log, groups.starts)
+    # A series may be zero throughout, or in some arms: there is no order of magnitude then.
+    with np.errstate(divide="ignore", invalid="ignore"):
+        log = np.log(median)
+        span = np.maximum.reduceat(log, groups.starts) - np.minimum.reduceat(log, groups.starts)
     found = []
     for start in groups.starts[np.isfinite(span) & (span > math.log(_OTHER_UNIT_FACTOR))].tolist():
         s = int(arms.series_of[start])
