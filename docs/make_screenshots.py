@@ -83,7 +83,7 @@ def main() -> None:
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"])
         try:
             time.sleep(1)
-            shoot_terminal("measure", f"ferocal demo {demo}", Path(folder), wait=14)
+            shoot_terminal("measure", f"ferocal demo {demo}-begun", Path(folder), wait=14)
             subprocess.run([PROGRAM, "demo", str(demo)], check=True, capture_output=True)
             shoot_terminal("help", "ferocal", demo)
             shoot_terminal("inspect", "ferocal inspect", demo)

@@ -42,8 +42,9 @@ def frames_figure(curves: Sequence[FrameCurve], title: str) -> Figure:
             _label_tail(tail, curve, number)
             _draw_course(courses[number], curve, number, number == len(curves) - 1)
         top = max(float(np.max(curve.longest)) for curve in curves)
-        for axes in courses:
+        for axes, curve in zip(courses, curves, strict=True):
             axes.set_ylim(0, min(top * 1.05, 6 * max(float(np.median(c.median)) for c in curves)))
+            _tell_what_is_cut(axes, curve)
         _dress_tail(tail, curves)
     return figure
 
@@ -101,6 +102,23 @@ def _draw_course(axes: Axes, curve: FrameCurve, number: int, last: bool) -> None
     if last:
         axes.set_xlabel("time in the run, s")
     _plain(axes)
+
+
+def _tell_what_is_cut(axes: Axes, curve: FrameCurve) -> None:
+    """The longest frame in words, where it reaches beyond the axis."""
+    place = int(np.argmax(curve.longest))
+    longest, top = float(curve.longest[place]), axes.get_ylim()[1]
+    if longest > top:
+        late = place > len(curve.time) / 2
+        axes.annotate(
+            f"up to {longest:.0f} ms",
+            (curve.time[place], top),
+            xytext=(-6 if late else 6, -2),
+            textcoords="offset points",
+            ha="right" if late else "left",
+            va="top",
+            fontsize=8.5,
+        )
 
 
 def soak_figure(curves: Sequence[SoakCurve], title: str, unit: str) -> Figure:
