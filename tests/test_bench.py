@@ -150,7 +150,7 @@ def test_an_operator_at_a_terminal_continues_skips_and_stops(bench_study: Study)
     set_driver(ferocal, "r61")
     terminal = pexpect.spawn(
         PROGRAM, ["measure"], cwd=str(ferocal.directory), env=surroundings(), encoding="utf-8",
-        dimensions=(30, 120), timeout=20,
+        dimensions=(30, 120), timeout=120,
     )  # fmt: skip
     terminal.expect("Flash r64, then reboot.")
     terminal.expect("when it is done")
@@ -171,7 +171,7 @@ def test_an_operator_at_a_terminal_continues_skips_and_stops(bench_study: Study)
     ]  # fmt: skip
     terminal = pexpect.spawn(
         PROGRAM, ["measure"], cwd=str(ferocal.directory), env=surroundings(), encoding="utf-8",
-        timeout=20,
+        timeout=120,
     )  # fmt: skip
     terminal.expect("when it is done")
     terminal.sendline("stop")

@@ -48,7 +48,7 @@ def start(ferocal: Ferocal) -> subprocess.Popen[bytes]:
     )
 
 
-def wait_until(condition: Callable[[], bool], seconds: float = 20) -> None:
+def wait_until(condition: Callable[[], bool], seconds: float = 120) -> None:
     end = time.monotonic() + seconds
     while not condition():
         assert time.monotonic() < end, "waited in vain"
@@ -197,14 +197,26 @@ def test_a_configuration_that_is_not_active_is_not_measured(small_study: Study) 
     assert "exit status 1" in ferocal("measure", "--rounds", "5", status=1).stderr
 
 
+def runs_begun(ferocal: Ferocal) -> int:
+    try:
+        return int(query(ferocal, "SELECT count(*) FROM run")[0][0])
+    except sqlite3.OperationalError:  # no tables yet, or just being written
+        return 0
+
+
 def test_sigkill_at_20_moments_loses_at_most_the_run_in_progress(small_study: Study) -> None:
     ferocal = small_study(rounds=12, runs=2, command="sleep 0.05; echo score $GAIN")
     rng = random.Random(3)
-    for _ in range(20):
+    begun = 0
+    for number in range(20):
         process = start(ferocal)
-        time.sleep(0.5 + 0.9 * rng.random())
+        # Now and then before any run has begun, else in the middle of some.
+        if number % 5:
+            wait_until(lambda: runs_begun(ferocal) > begun or process.poll() is not None)  # noqa: B023
+        time.sleep(0.25 * rng.random())
         process.kill()
         process.wait()
+        begun = runs_begun(ferocal)
     ferocal("measure")
     runs = valid_runs(ferocal)
     assert len(runs) == len(set(runs)) == 48
@@ -237,9 +249,9 @@ def test_ctrl_c_on_a_terminal_ends_cleanly_and_goes_on(small_study: Study) -> No
         dimensions=(24, 100),
         env=surroundings(),
     )
-    terminal.expect("round 2 of 4", timeout=20)
+    terminal.expect("round 2 of 4", timeout=120)
     terminal.sendintr()
-    terminal.expect("interrupted; .* goes on from there", timeout=20)
+    terminal.expect("interrupted; .* goes on from there", timeout=120)
     terminal.expect(pexpect.EOF)
     terminal.close()
     assert terminal.exitstatus == 130

@@ -113,8 +113,8 @@ def _execute(request: dict[str, Any], waiter: _Waiter) -> dict[str, Any]:
 
 
 def _tell(answer: dict[str, Any]) -> None:
-    sys.stdout.write(json.dumps(answer) + "\n")
-    sys.stdout.flush()
+    # Unbuffered: nothing may be left to be written when the asker is gone.
+    os.write(sys.stdout.fileno(), json.dumps(answer).encode() + b"\n")
 
 
 def _serve() -> None:
@@ -137,10 +137,9 @@ def _serve() -> None:
             buffer += chunk
         line, buffer = buffer.split(b"\n", 1)
         try:
-            answer = _execute(json.loads(line), waiter)
-        except EOFError:
+            _tell(_execute(json.loads(line), waiter))
+        except (EOFError, BrokenPipeError):  # Ferocal was killed
             return
-        _tell(answer)
 
 
 if __name__ == "__main__":
