@@ -133,7 +133,10 @@ def _read_parquet(path: Path, is_text: IsText) -> Table:
     import pyarrow.parquet as pq
 
     try:
-        table = pq.read_table(path)
+        # Texts are kept once in the file already.
+        kinds = (pa.string(), pa.large_string())
+        texts = [field.name for field in pq.read_schema(path) if field.type in kinds]
+        table = pq.read_table(path, read_dictionary=texts)
     except (pa.ArrowException, OSError) as error:
         told = str(error).splitlines()[0]
         raise IntakeError(f"{path}: is not a whole Parquet file: {told}") from None
