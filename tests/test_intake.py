@@ -59,10 +59,13 @@ def kiosk(ferocal: Ferocal) -> Ferocal:
 
 
 def spawn(ferocal: Ferocal) -> pexpect.spawn[str]:
-    return pexpect.spawn(
+    terminal = pexpect.spawn(
         PROGRAM, ["measure"], cwd=str(ferocal.directory), env=surroundings(), encoding="utf-8",
         dimensions=(40, 120), timeout=120,
     )  # fmt: skip
+    # A key that is pressed before the terminal listens for keys is lost, as a person's would be.
+    terminal.delaybeforesend = 0.3
+    return terminal
 
 
 def take_time(terminal: pexpect.spawn[str], key: str) -> None:
@@ -213,7 +216,7 @@ def write_long(path: Path, kind: str) -> None:
     elif kind == "jsonl":
         path.write_text("\n".join(map(json.dumps, LONG)))
     elif kind == "parquet":
-        frame.to_parquet(path)
+        frame.astype({"configuration": "category"}).to_parquet(path)
     elif kind in ("xlsx", "ods"):
         engine: Any = {"ods": "odf", "xlsx": "openpyxl"}[kind]
         frame.to_excel(path, index=False, engine=engine)

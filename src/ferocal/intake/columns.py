@@ -31,6 +31,7 @@ class Labels:
     @classmethod
     def stripped(cls, codes: np.ndarray, names: Sequence[str]) -> Self:
         """Texts without the space around them; the code −1 is that of no text."""
+        codes = codes.astype(np.int32, copy=False)  # smaller ones overflow when combined
         places: dict[str, int] = {}
         moved = [places.setdefault(name.strip(), len(places)) for name in names]
         moved.append(places.setdefault("", len(places)))

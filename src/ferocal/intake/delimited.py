@@ -91,8 +91,10 @@ def find_dialect(path: Path) -> Dialect:
     with path.open(encoding=encoding, newline="") as file:
         lines = [line for line in file.read(_SAMPLE).splitlines() if line.strip()]
     delimiter = find_delimiter("".join(lines[:1]))
-    fields = re.split(rf'[{delimiter}"]', delimiter.join(lines[1:]))
-    decimal = "," if delimiter != "," and comma_is_decimal(fields) else "."
+    decimal = "."
+    if delimiter != ",":
+        fields = re.split(rf'[{delimiter}"]', delimiter.join(lines[1:]))
+        decimal = "," if comma_is_decimal(fields) else "."
     return Dialect(encoding, delimiter, decimal, quotes)
 
 
@@ -118,7 +120,7 @@ def _look_through(path: Path) -> tuple[str, int]:
 def _count_quotes(path: Path, encoding: str) -> int:
     """The quotes in a file; in UTF-16 other signs may be taken for some."""
     decoder, quotes = codecs.getincrementaldecoder(encoding)(), 0
-    with path.open("rb") as file:
+    with path.open("rb", buffering=0) as file:
         for block in iter(lambda: file.read(_BLOCK), b""):
             # Most blocks are plain ASCII without quotes, which is found out faster.
             if not block.isascii() or decoder.getstate()[0] or encoding == "utf-16":

@@ -198,10 +198,12 @@ def _by_pair(first: Labels, second: Labels, make: Callable[[str, str], float]) -
     import pandas as pd
 
     size = len(second.names)
-    codes: np.ndarray = first.codes.astype(np.int64) * size + second.codes
     pairs: Sequence[int] = range(len(first.names) * size)
-    if len(pairs) > _FEW_PAIRS:
-        codes, distinct = pd.factorize(codes)
+    codes: np.ndarray
+    if len(pairs) <= _FEW_PAIRS:
+        codes = first.codes * size + second.codes
+    else:
+        codes, distinct = pd.factorize(first.codes.astype(np.int64) * size + second.codes)
         pairs = distinct.tolist()
     made: np.ndarray = np.array(
         [make(first.names[pair // size], second.names[pair % size]) for pair in pairs]
