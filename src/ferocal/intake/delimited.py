@@ -172,5 +172,10 @@ def _check_rows(path: Path, dialect: Dialect) -> None:
     if rows < 2:
         raise IntakeError(f"{path}: {NO_READINGS}")
     if told:
-        rest = [f"  and {wrong - MOST_TOLD:,} more"] if wrong > MOST_TOLD else []
-        raise IntakeError("\n".join([f"{path}: nothing was recorded", *told, *rest]))
+        raise refusal(path, told, wrong)
+
+
+def refusal(path: Path, told: Sequence[str], count: int) -> IntakeError:
+    """What is wrong with rows of a file, some of it told and all of it counted."""
+    rest = [f"  and {count - len(told):,} more"] if count > len(told) else []
+    return IntakeError("\n".join([f"{path}: nothing was recorded", *told, *rest]))

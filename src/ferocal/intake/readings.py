@@ -9,9 +9,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ferocal.errors import IntakeError
 from ferocal.intake.columns import Columns, Labels, combine, repeats
-from ferocal.intake.delimited import MOST_TOLD
+from ferocal.intake.delimited import MOST_TOLD, refusal
 from ferocal.intake.typed import THOUSANDS, TIME_UNITS, TypedError, comma_is_decimal, convert
 from ferocal.study.base import resolve
 from ferocal.study.configurations import closest
@@ -77,9 +76,7 @@ class _Problems:
             f"  {table.word} {number}, {text}"
             for number, (_, text) in zip(numbers, self._told, strict=True)
         ]
-        more = self._count - len(told)
-        rest = [f"  and {more:,} more"] if more else []
-        raise IntakeError("\n".join([f"{table.path}: nothing was recorded", *told, *rest]))
+        raise refusal(table.path, told, self._count)
 
 
 def check_readings(columns: Columns, study: Study, table: Table) -> Intake:

@@ -125,15 +125,12 @@ def runs_of(study: Study, exported: Iterable[Exported]) -> list[CapturedRun]:
     by_place = defaultdict(list)
     for one in sorted(exported, key=lambda one: one.number):
         by_place[one.place].append(one)
-    return [
-        CapturedRun(
-            place,
-            _as_exported(_trace_metric(study, place)),
-            [_in_unit_of(study, one) for one in own],
-            [one.path for one in own],
-        )
-        for place, own in by_place.items()
-    ]
+    runs = []
+    for place, own in by_place.items():
+        metric = _as_exported(_trace_metric(study, place))
+        captures = [_in_unit_of(metric, one) for one in own]
+        runs.append(CapturedRun(place, metric, captures, [one.path for one in own]))
+    return runs
 
 
 def _as_exported(metric: Metric) -> Metric:
@@ -144,9 +141,8 @@ def _as_exported(metric: Metric) -> Metric:
     return metric.model_copy(update={"source": source, "unit": unit})
 
 
-def _in_unit_of(study: Study, one: Exported) -> Columns:
-    """The columns of a trace in the unit of the study, checked to be all."""
-    metric = _as_exported(_trace_metric(study, one.place))
+def _in_unit_of(metric: Metric, one: Exported) -> Columns:
+    """The columns of a trace in the unit of a metric, checked to be all."""
     columns, trace = dict(one.trace.columns), one.trace
     assert isinstance(metric.source, TraceSource)
     if trace.kind != metric.kind:
