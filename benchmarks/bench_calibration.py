@@ -18,14 +18,15 @@ from scipy import stats
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
-from ferocal.analysis.caveats import STATISTICAL
-from ferocal.analysis.doubts import Context, add_doubts
-from ferocal.analysis.effects import Effect, Setting
-from ferocal.analysis.estimation import estimate_effects
-from ferocal.analysis.floors import estimate_floor
-from ferocal.analysis.looks import plan_looks
-from ferocal.analysis.readings import Readings
-from ferocal.analysis.verdicts import CHANGED
+from ferocal.analysis.caveats.kinds import Context
+from ferocal.analysis.caveats.table import CAVEATS, add_caveats
+from ferocal.analysis.data.readings import Readings
+from ferocal.analysis.inference.effects import Effect, Setting
+from ferocal.analysis.inference.estimation import estimate_effects
+from ferocal.analysis.inference.looks import plan_looks
+from ferocal.analysis.inference.noise_floors import estimate_floor
+from ferocal.analysis.inference.verdicts import CHANGED
+from ferocal.analysis.inference.weights import Arm
 from simulation import NAMES, simulate, simulate_conditions, simulate_once
 
 STUDIES = 2000
@@ -56,10 +57,10 @@ def found_at_all(readings: Readings, setting: Setting | None = None) -> bool:
 def covered_by_floor(rng: np.random.Generator, floor_runs: int, runs: int) -> bool:
     """Whether the interval of one visit each, with a floor of ten visits, holds the truth."""
     control = simulate(rng, rounds=10, runs=floor_runs, drift=0.0)
-    floor = estimate_floor(control, 0, 0, ("ratio",))
+    floor = estimate_floor(control, Arm(0, 0, 0), ("ratio",))
     assert floor is not None
     once = simulate_once(rng, change=0.05, runs=runs)
-    setting = Setting(interleaved=False, floors={once.series[0]: floor})
+    setting = Setting(interleaved=False, noise_floors={("node", once.series[0]): floor})
     (effect,) = effects_of(once, setting)
     return effect.low <= 0.05 <= effect.high
 
@@ -122,9 +123,9 @@ def show_false_alarms() -> None:
     for _ in range(CLEAN_STUDIES):
         readings = simulate(rng, rounds=6, metrics=2, names=NAMES, drift=0.0)
         context = Context(conditions=simulate_conditions(rng, readings))
-        effects = add_doubts(effects_of(readings, setting), readings, context)
+        effects = add_caveats(effects_of(readings, setting), readings, setting, {"node": context})
         seen.update({caveat.code for effect in effects for caveat in effect.caveats})
-    for code in STATISTICAL:
+    for code in [code for code, kind in CAVEATS.items() if kind.statistical]:
         hits = [True] * seen[code] + [False] * (CLEAN_STUDIES - seen[code])
         show(f"caveat {code} on a clean study of 4 comparisons", hits, 0.0, 0.05)
 

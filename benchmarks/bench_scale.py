@@ -33,10 +33,10 @@ JOIN metric ON metric.id = reading.metric_id
 WHERE run.outcome = 'ok' AND NOT run.warmup AND visit.state = 'active'
 """
 CONDITIONS = {
-    "before": {"load": 0.4, "free memory, MiB": 9000.0, "clock, MHz": 3000.0},
-    "after": {"load": 0.5, "free memory, MiB": 9000.0, "clock, MHz": 3000.0},
-    "busy share of others": 0.01,
-    "busiest others": [],
+    "before": {"load": 0.4, "free_memory_mib": 9000.0, "clock_mhz": 3000.0},
+    "after": {"load": 0.5, "free_memory_mib": 9000.0, "clock_mhz": 3000.0},
+    "busy_share_of_others": 0.01,
+    "busiest_others": [],
 }
 
 
@@ -62,7 +62,10 @@ def fill_ledger(folder: Path) -> None:
     rng = np.random.default_rng(1)
     connection = sqlite3.connect(folder / "ledger.sqlite")
     connection.execute("INSERT INTO facts VALUES (1, 'x', '[]')")
-    connection.execute("INSERT INTO session VALUES (1, 's', '2026-01-01', '0', '{}', 14, 0)")
+    connection.execute(
+        "INSERT INTO session (id, uid, started_at, version, overhead, rounds, decide, bench) "
+        "VALUES (1, 's', '2026-01-01', '0', '{}', 14, 0, 'bench')"
+    )
     names = [(w, m) for w in range(WORKLOADS) for m in range(METRICS)]
     connection.executemany(
         "INSERT INTO metric VALUES (?, ?, ?, 's')",
@@ -77,7 +80,7 @@ def fill_ledger(folder: Path) -> None:
             time_text = f"2026-01-{number:02}T{c:02}:00:00+00:00"
             connection.execute(
                 "INSERT INTO visit VALUES (?,?,1,'bench',?,'{}',?,?,?,?,1,'active','[]',"
-                "'{}','[]',1)",
+                "'{}','[]',1,1)",
                 (visit, f"v{visit}", f"r{c:02}", number, visit, time_text, time_text),
             )
             values = np.exp(level[:, None, :] + rng.normal(0, 0.01, (WORKLOADS, RUNS, METRICS)))
@@ -92,7 +95,9 @@ def fill_ledger(folder: Path) -> None:
             connection.executemany(
                 "INSERT INTO run VALUES (?,?,?,?,?,0,?,?,1.0,'ok',NULL,0,?)", rows
             )
-            connection.executemany("INSERT INTO reading VALUES (?,?,?,NULL)", readings)
+            connection.executemany(
+                "INSERT INTO reading (run_id, metric_id, value) VALUES (?,?,?)", readings
+            )
     connection.commit()
     connection.close()
 

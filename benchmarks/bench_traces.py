@@ -19,10 +19,10 @@ import pyarrow.parquet as pq
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
-from ferocal.analysis.frames import summarise_frames
-from ferocal.analysis.segments import FloatArray
-from ferocal.analysis.soak import find_steps
-from ferocal.ledger.packing import unpack_columns
+from ferocal.analysis.data.segments import FloatArray
+from ferocal.traces.frames import summarise_frames
+from ferocal.traces.packing import unpack_columns
+from ferocal.traces.soak import find_level_shifts
 from simulation import simulate_bursts, simulate_soak
 
 TRACES = 200
@@ -31,7 +31,7 @@ TRACES = 200
 def count_alarms(make: Callable[[np.random.Generator], tuple[FloatArray, FloatArray]]) -> int:
     """Of 200 traces, how many have a step."""
     rng = np.random.default_rng(1)
-    return sum(bool(find_steps(*make(rng))) for _ in range(TRACES))
+    return sum(bool(find_level_shifts(*make(rng))) for _ in range(TRACES))
 
 
 def show_soaks() -> None:
@@ -51,7 +51,7 @@ def show_soaks() -> None:
         errors = []
         for _ in range(TRACES):
             at = float(rng.integers(600, 3000))
-            steps = find_steps(*simulate_soak(rng, drop=drop, at=at))
+            steps = find_level_shifts(*simulate_soak(rng, drop=drop, at=at))
             errors.append(abs(steps[0].at - at) if steps else np.inf)
         within = int(np.sum(np.array(errors) <= 5))
         met = "met" if within == TRACES else "NOT met"

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from ferocal.analysis.conditions import Conditions
-from ferocal.analysis.readings import Readings, Series
+from ferocal.analysis.caveats.circumstances import Conditions
+from ferocal.analysis.data.readings import Readings, Series
 from ferocal.plan.order import plan_rounds
 
 NAMES = ("base", "other", "third")
@@ -48,7 +48,7 @@ def simulate(
 def make_readings(
     series: Sequence[Series], names: Sequence[str], *columns: Sequence[float]
 ) -> Readings:
-    """Readings from columns of series, configurations, rounds, visits and values.
+    """Readings on one bench from columns of series, configurations, rounds, visits and values.
 
     Runs are numbered in the order of the rows.
     """
@@ -56,9 +56,11 @@ def make_readings(
     value = np.array(columns[4], dtype=float)
     n = len(value)
     nothing, sharp = np.full(n, np.nan), np.zeros(n)
+    bench = np.zeros(n, dtype=np.int64)
     return Readings(
-        "node", tuple(series), tuple(names), s, c, r, v, np.arange(n), value, nothing, sharp
-    )
+        ("node",), tuple(series), tuple(names), s, bench, c, r, v, np.arange(n), value, nothing,
+        sharp,
+    )  # fmt: skip
 
 
 def simulate_once(
@@ -95,7 +97,7 @@ def simulate_conditions(
         configuration_of=configuration_of,
         round_of=readings.round_of[first],
         numbers={
-            "temperature, °C": rng.normal(60, 2, n) + warmer * (configuration_of == 1),
+            "temperature_celsius": rng.normal(60, 2, n) + warmer * (configuration_of == 1),
             "load": rng.normal(1, 0.5, n),
             "ambient": rng.normal(22, 0.5, n),
         },

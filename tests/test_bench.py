@@ -297,7 +297,7 @@ def test_a_running_workload_proves_or_disproves_what_is_active(bench_study: Stud
     error = ferocal("measure", "--if-not-active", "go-on", status=1).stderr
     assert "driver=r64 is not active: expected libraries of the running workload" in error
     assert {configuration for _, configuration, _, _ in valid_runs(ferocal)} <= {"r61+opengl"}
-    outcomes = ferocal.json("readings")["runs"]
+    outcomes = ferocal.json("runs")["runs"]
     assert {(run["configuration"], run["outcome"]) for run in outcomes} == {
         ("r61+opengl", "ok"), ("r64+opengl", "not active"),
     }  # fmt: skip
@@ -319,7 +319,7 @@ def test_checks_after_a_visit_set_it_aside(bench_study: Study) -> None:
 def test_a_busy_machine_is_waited_for_then_told_and_named(bench_study: Study) -> None:
     ferocal = bench_study(
         head="rounds = 1",
-        bench='[bench.node.settle]\nidle-for = "1 s"\nlimit = "2 s"\n'
+        bench='[bench.node.settle]\nidle-for = "1 s"\ntimeout = "2 s"\n'
         '[bench.node.probe]\nambient = { command = "echo 21.5", kind = "condition" }',
         configuration=ONE_FACTOR,
         command="sleep 0.5; echo score 1",
@@ -332,7 +332,7 @@ def test_a_busy_machine_is_waited_for_then_told_and_named(bench_study: Study) ->
             process.kill()
             process.wait()
     assert "not settled within 2 s" in output
-    conditions = [run["conditions"] for run in ferocal.json("readings")["runs"]]
+    conditions = [run["conditions"] for run in ferocal.json("runs")["runs"]]
     assert all("yes" in run["busiest others"] for run in conditions)
     assert all(run["busy share of others"] > 0.5 for run in conditions)
     assert all(run["before"]["ambient"] == run["after"]["ambient"] == 21.5 for run in conditions)
@@ -343,13 +343,13 @@ def test_runs_are_excluded_restored_and_noted(small_study: Study) -> None:
     ferocal = small_study(rounds=3)
     ferocal("measure")
     ledger = ferocal.directory / "ledger.sqlite"
-    runs = ferocal.json("readings", "--configuration", "on")["runs"]
+    runs = ferocal.json("runs", "--configuration", "on")["runs"]
     first = runs[0]["id"]
     ferocal("exclude", first[:6], "--reason", "projector was off")
     assert ferocal.json("compare")["effects"][0]["rounds"] == 2
     for command in ("table", "compare"):
         assert "excluded runs: 1" in ferocal(command).stdout
-    (listed,) = ferocal.json("readings", "--excluded")["runs"]
+    (listed,) = ferocal.json("runs", "--excluded")["runs"]
     assert (listed["id"], listed["excluded"]) == (first, "projector was off")
     before = ledger.read_bytes()
     assert "excluded already" in ferocal("exclude", first, "--reason", "x", status=2).stderr
@@ -374,9 +374,9 @@ def test_the_plan_tells_rounds_needed_and_the_control_arm_is_measured(small_stud
     exact = solve(effect_size=0.0198 / 0.03, alpha=0.025, power=0.8)
     assert outlook["rounds_80"] == pytest.approx(exact, abs=1)
     assert outlook["rounds_90"] > outlook["rounds_80"]
-    assert any("3 rounds are few: intervals" in limit for limit in seen["limits"])
-    assert any("few for the margin of flight score" in limit for limit in seen["limits"])
-    assert any("nothing proves" in limit for limit in seen["limits"])
+    assert any("3 rounds are few: intervals" in text for text in seen["shortcomings"])
+    assert any("few for the margin of flight score" in text for text in seen["shortcomings"])
+    assert any("nothing proves" in text for text in seen["shortcomings"])
     assert (seen["cost"]["visits"], seen["cost"]["seconds"]) == (9, None)
     ferocal("measure")
     effects = {e["configuration"]: e["change"] for e in ferocal.json("compare")["effects"]}

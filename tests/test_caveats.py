@@ -10,14 +10,14 @@ from typing import Any
 import numpy as np
 import pytest
 
-from ferocal.analysis.caveats import ADVICE, STATISTICAL
-from ferocal.analysis.comparability import Circumstances
-from ferocal.analysis.doubts import Context, add_doubts
-from ferocal.analysis.effects import Setting
-from ferocal.analysis.estimation import estimate_effects
-from ferocal.analysis.floors import NoiseFloor
-from ferocal.analysis.looks import plan_looks
-from ferocal.analysis.readings import NO_ROUND, Readings
+from ferocal.analysis.caveats.circumstances import Circumstances
+from ferocal.analysis.caveats.kinds import Context
+from ferocal.analysis.caveats.table import CAVEATS, add_caveats
+from ferocal.analysis.data.readings import NO_ROUND, Readings
+from ferocal.analysis.inference.effects import Setting
+from ferocal.analysis.inference.estimation import estimate_effects
+from ferocal.analysis.inference.looks import plan_looks
+from ferocal.analysis.inference.noise_floors import NoiseFloor
 from simulation import NAMES, simulate, simulate_conditions, simulate_once
 
 Case = tuple[Readings, Setting, Context]
@@ -25,7 +25,9 @@ Case = tuple[Readings, Setting, Context]
 
 def codes(case: Case) -> set[str]:
     readings, setting, context = case
-    effects = add_doubts(estimate_effects(readings, "base", setting), readings, context)
+    effects = add_caveats(
+        estimate_effects(readings, "base", setting), readings, setting, {"node": context}
+    )
     assert effects
     return {caveat.code for effect in effects for caveat in effect.caveats}
 
@@ -91,7 +93,8 @@ def one(value: str) -> frozenset[str]:
 
 
 def floor(readings: Readings, age: float) -> dict[Any, NoiseFloor]:
-    return {readings.series[0]: NoiseFloor("ratio", 1e-4, 9, 3, 1e-4, 20, "ten visits", age)}
+    found = NoiseFloor("ratio", 1e-4, 9, 3, 1e-4, 20, "ten visits", age)
+    return {("node", readings.series[0]): found}
 
 
 def traded(first: float, second: float) -> Case:
@@ -141,10 +144,15 @@ CASES: dict[str, tuple[Case, Case]] = {
         case(replace(clean(), round_of=np.full(36, NO_ROUND), visits_known=False)),
         case(replace(clean(), round_of=np.full(36, NO_ROUND))),
     ),
-    "extended": (case(clean(rounds=8), planned_rounds=6), case(clean(), planned_rounds=6)),
-    "stale-floor": (
-        case(ONCE, interleaved=False, floors=floor(ONCE, 45)),
-        case(ONCE, interleaved=False, floors=floor(ONCE, 3)),
+    "extended": (case(clean(rounds=8), planned_rounds={"node": 6}),
+                 case(clean(), planned_rounds={"node": 6})),
+    "stale-noise-floor": (
+        case(ONCE, interleaved=False, noise_floors=floor(ONCE, 45)),
+        case(ONCE, interleaved=False, noise_floors=floor(ONCE, 3)),
+    ),
+    "criteria-changed": (
+        case(clean(), Context(criteria_changes={("flight", "m0"): ["margin was 3 %, is 9 %"]})),
+        case(clean(), Context(criteria_changes={("export", "m0"): ["margin was 3 %, is 9 %"]})),
     ),
     "several-factors": (
         case(clean(), differing=SEVERAL),
@@ -211,7 +219,7 @@ CASES: dict[str, tuple[Case, Case]] = {
 
 
 def test_every_caveat_has_its_cases() -> None:
-    assert CASES.keys() == ADVICE.keys()
+    assert CASES.keys() == CAVEATS.keys()
 
 
 @pytest.mark.parametrize("code", CASES)
@@ -240,16 +248,34 @@ def test_more_ways_to_the_same_caveats() -> None:
     assert "magnitude" in codes(with_values(clean(), lambda r, v: np.where(other(r), 1e3 * v, v)))
 
 
+def test_differences_count_unless_unknown_explained_or_of_another_workload() -> None:
+    newer = sides(software=({"libc": one("2"), "kernel": one("5")}, {"libc": one("1")}))
+    readings, setting, _ = case(clean())
+    found = add_caveats(
+        estimate_effects(readings, "base", setting), readings, setting, {"node": newer}
+    )
+    texts = [c.text for e in found for c in e.caveats if c.code == "undeclared-difference"]
+    assert len(texts) == 1 and texts[0].startswith("Software differs, libc: 2 against 1 in the ")
+    assert "undeclared-difference" not in codes(
+        case(clean(), replace(newer, explained={"other": {"libc"}}))
+    )
+    elsewhere = ({"export": {"v": one("4")}}, {"export": {"v": one("5")}})
+    assert "workload-differs" not in codes(case(clean(), sides(subjects=elsewhere)))
+
+
 def test_sentences_tell_what_was_seen_and_what_to_do() -> None:
     readings, setting, context = CASES["trade-off"][0]
-    effects = add_doubts(estimate_effects(readings, "base", setting), readings, context)
+    effects = add_caveats(
+        estimate_effects(readings, "base", setting), readings, setting, {"node": context}
+    )
     (text,) = {c.text for e in effects for c in e.caveats if c.code == "trade-off"}
     assert text.startswith("With other, m0 (+")
     assert "gets better while m1 (−" in text and "of flight gets worse" in text
     back = simulate_once(np.random.default_rng(3), visits=2)
     there = np.where(back.visit_of == 2, 1, 0)  # two visits before it, one after
     back = replace(back, configuration_of=there, round_of=back.visit_of)
-    (effect,) = estimate_effects(back, "base", Setting(interleaved=False))
+    apart = Setting(interleaved=False)
+    (effect,) = add_caveats(estimate_effects(back, "base", apart), back, apart, {})
     moved = [c.seen for c in effect.caveats if c.code == "not-interleaved"]
     assert "the baseline itself moved by" in moved[0]
 
@@ -261,4 +287,6 @@ def test_clean_studies_raise_few_false_alarms() -> None:
         readings = simulate(rng, rounds=6, metrics=2, names=NAMES, drift=0.0)
         context = Context(conditions=simulate_conditions(rng, readings))
         seen.update(codes((readings, Setting(control="third"), context)))
-    assert {code: seen[code] for code in STATISTICAL if seen[code] > 25} == {}
+    assert {
+        code: seen[code] for code, kind in CAVEATS.items() if kind.statistical and seen[code] > 25
+    } == {}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import json
+import re
 import sqlite3
 from collections.abc import Callable
 from pathlib import Path
@@ -14,7 +14,6 @@ import pytest
 import ferocal as face
 from conftest import Ferocal
 from ferocal.errors import UsageError
-from test_measure import query
 
 Study = Callable[..., Ferocal]
 
@@ -42,28 +41,28 @@ def test_a_single_visit_is_decided_by_a_noise_floor_of_an_earlier_study(
     assert (effect["verdict"], effect["low"], effect["method"]) == ("inconclusive", None, "none")
     assert {"one-visit", "not-interleaved"} <= codes(small)
     before = (small.directory / "ledger.sqlite").read_bytes()
-    assert 'of the bench "lobby"' in small("floor", "wrong", status=2).stderr
-    assert "needs visits made in rounds" in earlier("floor", "..", status=2).stderr
+    assert "of the bench lobby" in small("noise-floor", "wrong", status=2).stderr
+    assert "needs visits made in rounds" in earlier("noise-floor", "..", status=2).stderr
     assert (small.directory / "ledger.sqlite").read_bytes() == before
-    assert "brought in 1 noise floor" in small("floor", "earlier").stdout
-    (floor,) = small.json("floor")["floors"]
+    assert "brought in 1 noise floor" in small("noise-floor", "earlier").stdout
+    (floor,) = small.json("noise-floor")["noise_floors"]
     assert (floor["degrees"], floor["runs"], floor["scale"]) == (5, 2.0, "ratio")
     # A plan of rounds, too, knows from the floor what two visits differ by.
     wrong.write(text)
-    wrong("floor", "../earlier")
+    wrong("noise-floor", "../earlier")
     plan = wrong.json("plan", "--detect", "10%")
     assert plan["spread_from"] == "noise floors"
     sd = plan["outlook"][0]["components"]["round_sd"]
     assert sd == pytest.approx((2 * floor["variance"]) ** 0.5)
     (effect,) = small.json("compare")["effects"]
     assert (effect["method"], effect["verdict"]) == ("noise floor", "better")
-    assert effect["degrees"] == 5 and effect["floor"]["age"] < 1
+    assert effect["degrees"] == 5 and effect["noise_floor"]["age"] < 1
     assert "1 visit each, noise floor" in small("compare").stdout
-    assert "stale-floor" not in codes(small)
+    assert "stale-noise-floor" not in codes(small)
     connection = sqlite3.connect(small.directory / "ledger.sqlite")
-    connection.execute("UPDATE floor SET measured_at = '2020-01-01T00:00:00+00:00'")
+    connection.execute("UPDATE noise_floor SET measured_at = '2020-01-01T00:00:00+00:00'")
     connection.commit()
-    assert "stale-floor" in codes(small)
+    assert "stale-noise-floor" in codes(small)
 
 
 CONTROLLED = """
@@ -136,26 +135,30 @@ def test_lost_runs_and_other_units_are_told_and_stand_among_the_single_runs(
     ferocal("measure", status=1)
     losses = [c for e in ferocal.json("compare")["effects"] for c in e["caveats"]]
     assert "2 failed" in next(c["seen"] for c in losses if c["code"] == "one-sided-losses")
-    run = ferocal.json("readings", "--round", "2", "--configuration", "off")["runs"][0]
+    run = ferocal.json("runs", "--round", "2", "--configuration", "off")["runs"][0]
     ferocal("exclude", run["id"], "--reason", "door was open")
-    text = ferocal("table", "--runs", COLUMNS="100").stdout
+    text = ferocal("runs", "--metric", "score", COLUMNS="120").stdout
     lines = text.splitlines()
     assert sum("●" in line for line in lines) - 1 == 17  # and the line that explains the marks
-    flat = " ".join(text.split())
-    assert "excluded: door was open" in flat and "failed: ended with" in flat
-    assert max(map(len, lines)) <= 100
-    narrow = ferocal("table", "--runs", COLUMNS="80").stdout
+    assert "excluded: door" in text and "failed: ended" in text
+    assert max(map(len, lines)) <= 120
+    narrow = ferocal("runs", "--metric", "score", COLUMNS="80").stdout
     assert max(map(len, narrow.splitlines())) <= 80 and "●····" not in narrow
-    readings = ferocal.json("table", "--runs")["readings"]
-    assert [r["started_at"] for r in readings] == sorted(r["started_at"] for r in readings)
-    assert sum(r["value"] is None for r in readings) == 2
-    assert [r["note"] for r in readings].count("excluded: door was open") == 1
-    only = ferocal.json("table", "--runs", "--configuration", "on")["readings"]
+    runs = ferocal.json("runs")["runs"]
+    assert [r["started_at"] for r in runs] == sorted(r["started_at"] for r in runs)
+    assert sum(not r["values"] for r in runs) == 2
+    assert [r["excluded"] for r in runs].count("door was open") == 1
+    only = ferocal.json("runs", "--configuration", "on")["runs"]
     assert {r["configuration"] for r in only} == {"on"}
+    for wrong in (["--configuration", "onn"], ["--workload", "fligt"], ["--metric", "scoer"],
+                  ["--outcome", "fialed"], ["--round", "9"], ["--bench", "lobby"]):  # fmt: skip
+        assert re.search(
+            "did you mean|known: |rounds 1 to 5", ferocal("runs", *wrong, status=2).stderr
+        )
     assert 'did you mean "flight"' in ferocal("table", "--workload", "fligt", status=2).stderr
     study = (ferocal.directory / "study.toml").read_text()
     ferocal.write(study.replace('"points"', '"marks"'))
-    assert "in points" in ferocal("table", "--runs").stdout
+    assert " points" in ferocal("runs").stdout
     assert ferocal.json("compare")["effects"] == []
 
 
@@ -176,7 +179,8 @@ def test_the_python_face_gives_what_the_commands_give(
     valid = frame[(frame["outcome"] == "ok") & frame["excluded"].isna()]
     counts = valid.groupby(["workload", "metric", "configuration"]).size()
     assert counts.eq(15).all() and len(counts) == 4 * (4 + 6 + 7) + 2 * 3
-    cells = [cell for row in study.cells() for cell in row if cell is not None]
+    (rows,) = study.table().cells.values()
+    cells = [cell for row in rows for cell in row if cell is not None]
     assert [(c.centre, c.runs) for c in cells] == [
         (c["centre"], c["runs"]) for c in demo[0].json("table")["cells"]
     ]
@@ -184,21 +188,3 @@ def test_the_python_face_gives_what_the_commands_give(
         study.effects(against="r64+vulcan")
     monkeypatch.chdir(directory)
     assert face.open().study.baseline == "r61+opengl"
-
-
-def test_a_ledger_of_the_first_version_is_brought_up_to_date(small_study: Study) -> None:
-    ferocal = small_study(rounds=3)
-    ferocal("measure")
-    before = ferocal.json("compare")
-    connection = sqlite3.connect(ferocal.directory / "ledger.sqlite")
-    connection.executescript(
-        "ALTER TABLE reading DROP COLUMN samples; ALTER TABLE reading DROP COLUMN low;"
-        "ALTER TABLE reading DROP COLUMN high; ALTER TABLE reading DROP COLUMN resolution;"
-        "ALTER TABLE session DROP COLUMN kind; ALTER TABLE session DROP COLUMN source;"
-        "ALTER TABLE session DROP COLUMN digest; ALTER TABLE visit DROP COLUMN known;"
-        "DROP TABLE floor; DROP TABLE trace; UPDATE about SET value = '1' WHERE key = 'schema'"
-    )
-    connection.close()
-    assert json.dumps(ferocal.json("compare")) == json.dumps(before)
-    assert query(ferocal, "SELECT value FROM about WHERE key = 'schema'") == [("2",)]
-    ferocal("measure", "--rounds", "4")

@@ -19,12 +19,13 @@ from hypothesis import strategies as st
 
 import ferocal as face
 from conftest import PROGRAM, Ferocal, surroundings
+from ferocal.answers.export import readings_frame
+from ferocal.api import OpenedStudy
 from ferocal.errors import IntakeError
-from ferocal.exporting import export_readings
 from ferocal.intake.loading import load_files
 from ferocal.intake.placed import Place, enter_values
 from ferocal.intake.typed import TypedError, parse_typed
-from ferocal.opened import OpenedStudy
+from ferocal.render.export import write_readings
 from ferocal.study.load import load_study
 from test_measure import query
 
@@ -121,7 +122,7 @@ def test_an_operator_is_led_through_a_whole_session(kiosk: Ferocal) -> None:
     first.expect(["when it is done", "ready"])
     first.sendintr()
     end(first, 130)
-    assert kiosk.json("readings", "--outcome", "failed")["runs"][0]["reason"] == "pressed too late"
+    assert kiosk.json("runs", "--outcome", "failed")["runs"][0]["reason"] == "pressed too late"
     second = spawn(kiosk)
     if second.expect(["when it is done", "ready"]) == 0:
         second.sendline("")
@@ -172,7 +173,7 @@ def test_readings_are_entered_in_one_line(kiosk: Ferocal) -> None:
     kiosk("enter", "cold-start", "--configuration", "halden-5", "21,4", "21.2 s", "23000ms",
           "--date", "2026-05-01T14:30+00:00", "--visit", "may", "--version", "3.1")  # fmt: skip
     kiosk("enter", "cold-start", "--configuration", "halden-4", "25", "26..28", "27")
-    runs = kiosk.json("readings")["runs"]
+    runs = kiosk.json("runs")["runs"]
     assert sorted(run["values"]["time"]["value"] for run in runs) == [21.2, 21.4, 23, 25, 27, 27]
     assert len({run["visit"] for run in runs}) == 4  # one of three runs, and three of one each
     assert runs[0]["started_at"].startswith("2026-05-01T14:30")
@@ -180,7 +181,7 @@ def test_readings_are_entered_in_one_line(kiosk: Ferocal) -> None:
     assert 'did you mean "cold-start"' in error
     for arguments in (["21.4 fps"], ["1", "x"], ["1", "--bench", "other"], ["1", "--date", "May"]):
         kiosk("enter", "cold-start", *arguments, "--configuration", "halden-5", status=2)
-    assert len(kiosk.json("readings")["runs"]) == 6
+    assert len(kiosk.json("runs")["runs"]) == 6
 
 
 @pytest.mark.parametrize(("later", "coarse"), [("20.05", True), ("20.4", False)])
@@ -284,7 +285,7 @@ ROW = "halden-5,cold-start,time,{},s,1,{}\n"
         (HEAD + ROW.format(3, 1) * 2, 'line 3, run: run "1" of this visit'),
         (HEAD + ROW.format(3, 1).replace("5,", "6,"), 'did you mean "halden-5"'),
         (HEAD + ROW.format(3, 1).replace(",s,", ",fps,"), '"fps" cannot be turned into "s"'),
-        (HEAD + ROW.format(3, 1).replace(",1,", ",0,"), "is no round"),
+        (HEAD + ROW.format(3, 1).replace(",1,", ",0,"), "is not a round"),
         (HEAD + '\n"halden-5",cold-start,time,"\n3",s,1,1\n' + ROW.format("x", 2),
          'line 5, value: "x" is not a number'),
         (HEAD.replace("unit", "low") + ROW.replace(",s,", ",3.5,").format(3, 1),
@@ -363,7 +364,9 @@ def test_what_is_exported_loads_back_to_identical_effects(
     assert len(traces) == 60 * 2
     for ending in ("csv", "json", "parquet"):
         output = tmp_path / f"out.{ending}"
-        assert export_readings(demo[0].directory, output) == 60 * (4 + 6 + 7) + 30 * 3
+        frame = readings_frame(load_study(demo[0].directory))
+        write_readings(frame, output)
+        assert len(frame) == 60 * (4 + 6 + 7) + 30 * 3
         copy = loaded(demo[0], tmp_path / ending, [output, *traces])
         assert numbers_of(face.open(copy.directory)) == wanted
     sql = "SELECT number, trace.metric, kind, unit, length, value FROM trace"
@@ -412,7 +415,7 @@ def test_random_studies_survive_export_and_load(kiosk: Ferocal, tmp_path: Path) 
         values = [f"{rng.uniform(1, 9):.6g}" for _ in range(rng.randrange(1, 4))]
         name = ("halden-4", "halden-5")[number % 2]
         enter_values(study, Place(name, "cold-start", "time", at, visit), values)
-    run = kiosk.json("readings")["runs"][3]["id"]
+    run = kiosk.json("runs")["runs"][3]["id"]
     kiosk("exclude", run, "--reason", "late")
     kiosk("export", "out.csv")
     (tmp_path / "copy").mkdir()

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Ferocal
-from ferocal.analysis.caveats import ADVICE
+from ferocal.analysis.caveats.table import CAVEATS
 from ferocal.cli.main import SECTIONS
 from ferocal.cli.main import ferocal as group
 
@@ -167,13 +167,12 @@ def test_the_documents_name_every_key_and_caveat(demo: tuple[Ferocal, str]) -> N
     manual = (ROOT / "docs" / "json.md").read_text(encoding="utf-8")
     result = demo[0].json("compare")
     keys = [*result, *result["effects"][0]]
-    keys += demo[0].json("readings")["runs"][0]
+    keys += demo[0].json("runs")["runs"][0]
     keys += demo[0].json("table")["cells"][0]
-    keys += demo[0].json("table", "--runs")["readings"][0]
     plan = demo[0].json("plan")
     keys += [*plan, *plan["cost"], *plan["outlook"][0], *plan["outlook"][0]["components"]]
     keys += demo[0].json("inspect")
-    keys += ADVICE
+    keys += CAVEATS
     assert [key for key in keys if f"`{key}`" not in manual] == []
 
 

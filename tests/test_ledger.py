@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import gzip
+import json
 import os
 import random
 import sqlite3
@@ -10,6 +12,7 @@ import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -18,21 +21,23 @@ import sqlalchemy as sa
 from conftest import Ferocal
 from ferocal.errors import LedgerError
 from ferocal.ledger import schema
-from ferocal.ledger.annotate import mark_runs, read_runs
-from ferocal.ledger.extract import read_columns
-from ferocal.ledger.merge import merge_ledgers
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
+from ferocal.ledger.reading.columns import read_columns
+from ferocal.ledger.reading.runs import read_runs
 from ferocal.ledger.records import (
     Ending,
     Outcome,
     SessionRecord,
     Slot,
-    Trace,
     Value,
     VisitRecord,
     pack,
 )
 from ferocal.ledger.store import Ledger
+from ferocal.ledger.writing.marks import mark_runs
+from ferocal.ledger.writing.merge import merge_ledgers
+from ferocal.ledger.writing.runs import Recorder
+from ferocal.traces.capture import Trace
 from test_measure import query, valid_runs
 
 Study = Callable[..., Ferocal]
@@ -40,18 +45,19 @@ Study = Callable[..., Ferocal]
 
 def fill(ledger: Ledger, rng: random.Random, visits: int) -> None:
     """Record visits with runs of every outcome."""
-    ledger.begin_session(SessionRecord("1", {}, rounds=9, decide=False))
+    recorder = Recorder(ledger)
+    recorder.begin_session(SessionRecord("1", {}, 9, False, "node", "", {}))
     for number in range(visits):
         name = rng.choice(["r61", "r64"])
         facts = [{"name": "memory", "value": rng.choice(["16", "32"])}]
-        visit = ledger.begin_visit(
+        visit = recorder.begin_visit(
             VisitRecord(
                 "node", name, {"driver": name}, number, number, 0.0, "active", [], facts, {}, []
             )
         )
         for k in range(rng.randrange(4)):
             slot = Slot(number, name, "flight", k)
-            run = ledger.begin_run(visit, slot, k, warmup=False)
+            run = recorder.begin_run(visit, slot, k, warmup=False)
             outcome = rng.choice([Outcome.OK, Outcome.OK, Outcome.FAILED])
             unit, samples = rng.choice(["fps", "Hz"]), rng.choice([None, 100, 200])
             values = [Value("flight", "fps", unit, rng.gauss(60, 1), samples)]
@@ -59,7 +65,7 @@ def fill(ledger: Ledger, rng: random.Random, visits: int) -> None:
                 Trace("frame-time", "frames", "ms", {"value": np.array([16.0, rng.random()])})
             ]
             streams = {"stdout": (rng.randbytes(20), 20)}
-            ledger.end_run(run, Ending(outcome, None, 1.0, values, traces, streams))
+            recorder.end_run(run, Ending(outcome, None, 1.0, values, traces, streams))
     runs = [run for run in read_runs(ledger) if run.excluded is None]
     if runs:
         mark_runs(ledger, [rng.choice(runs).id], excluded=True, reason="dark")
@@ -106,7 +112,7 @@ def test_merging_is_whole_once_only_and_in_any_order(tmp_path: Path, seed: int) 
 def test_a_merge_that_fails_leaves_everything_as_it_was(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from ferocal.ledger import merge
+    from ferocal.ledger.writing import merge
 
     with open_ledger(tmp_path, create=True) as target:
         fill(target, random.Random(1), 3)
@@ -197,3 +203,59 @@ def test_tables_and_version_come_into_being_together(
     tables = sqlite3.connect(tmp_path / LEDGER_FILE).execute("SELECT name FROM sqlite_master")
     assert tables.fetchall() == []
     open_ledger(tmp_path, create=True)
+
+
+def with_new_words(document: Any) -> Any:
+    """What an earlier version printed, in the words of this one."""
+    if isinstance(document, list):
+        return [with_new_words(item) for item in document]
+    if not isinstance(document, dict):
+        return document.replace("/floor", "/minimum") if isinstance(document, str) else document
+    keys = {"floor": "noise_floor"}
+    return {keys.get(key, key): with_new_words(value) for key, value in document.items()}
+
+
+@pytest.mark.parametrize("version", [1, 2])
+def test_ledgers_of_earlier_versions_give_the_same_results(ferocal: Ferocal, version: int) -> None:
+    """Files that the earlier versions wrote, and what they printed of them."""
+    kept = Path(__file__).parent / "ledgers" / str(version)
+    (ferocal.directory / "study.toml").write_bytes((kept / "study.toml").read_bytes())
+    packed = (kept / "old.sqlite.gz").read_bytes()
+    (ferocal.directory / LEDGER_FILE).write_bytes(gzip.decompress(packed))
+    before = with_new_words(json.loads((kept / "compare.json").read_text()))
+    now = ferocal.json("compare")
+    assert len(before["effects"]) == len(now["effects"]) == [1, 6][version - 1]
+    for old, new in zip(before["effects"], now["effects"], strict=True):
+        codes = [[caveat["code"] for caveat in e.pop("caveats")] for e in (old, new)]
+        assert sorted(codes[0]) == sorted(codes[1])
+        assert {key: new[key] for key in old} == old
+    assert now["criteria_changed"] == []
+    assert query(ferocal, "SELECT value FROM about WHERE key = 'schema'") == [("3",)]
+    assert {row[0] for row in query(ferocal, "SELECT bench FROM session")} == {"dome-node"}
+    text = "".join(map(str, query(ferocal, "SELECT conditions FROM run")))
+    assert "free_memory_mib" in text and "free memory" not in text
+    ferocal("measure", "--rounds", "6")
+    assert ferocal.json("compare")["effects"][0]["rounds"] == 6
+    if version == 2:
+        assert len(ferocal.json("noise-floor")["noise_floors"]) == 6
+        assert ferocal.json("runs", "--excluded")["runs"][0]["excluded"] == "door was open"
+        assert "no sound" in ferocal("note").stdout
+        assert query(ferocal, "SELECT bench, round FROM look") == [("dome-node", 5)]
+
+
+def test_a_migrated_ledger_has_the_tables_of_a_new_one(tmp_path: Path) -> None:
+    packed = (Path(__file__).parent / "ledgers" / "1" / "old.sqlite.gz").read_bytes()
+    (tmp_path / "old").mkdir()
+    (tmp_path / "old" / LEDGER_FILE).write_bytes(gzip.decompress(packed))
+    shapes = []
+    for place in (tmp_path / "old", tmp_path):
+        open_ledger(place, create=True)
+        connection = sqlite3.connect(place / LEDGER_FILE)
+        names = [row[0] for row in connection.execute(
+            "SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name"
+        )]  # fmt: skip
+        shapes.append({
+            name: sorted(row[1:4:2] for row in connection.execute(f"PRAGMA table_info({name})"))
+            for name in names
+        })  # fmt: skip
+    assert shapes[0] == shapes[1]

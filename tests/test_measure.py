@@ -266,7 +266,7 @@ def test_a_second_measure_is_refused(small_study: Study) -> None:
     wait_until(lambda: (ferocal.directory / "measure.lock").exists())
     wait_until(lambda: str(first.pid) in ferocal("measure", status=1).stderr)
     error = ferocal("measure", status=1).stderr
-    assert "another `ferocal measure` is at work" in error
+    assert "`ferocal measure` is already running" in error
     assert str(ferocal.directory) in error
     first.send_signal(signal.SIGINT)
     assert first.wait(20) == 130

@@ -7,16 +7,15 @@ from pathlib import Path
 
 import pytest
 
-from ferocal.analysis.comparability import Circumstances, find_differences
-from ferocal.analysis.components import Components
-from ferocal.analysis.power import power_difference, rounds_to_detect
+from ferocal.analysis.inference.components import Components
+from ferocal.analysis.inference.power import power_difference, rounds_to_detect
 from ferocal.errors import StudyFileError, UsageError
 from ferocal.measure.campaign import choose_visits
 from ferocal.plan.advice import (
     count_comparisons,
     estimate_cost,
     find_answers,
-    find_limits,
+    find_shortcomings,
     foresee,
 )
 from ferocal.plan.order import count_switches, plan_once, plan_study
@@ -115,7 +114,7 @@ def test_settings_that_do_not_go_together_are_refused(tmp_path: Path, head: str,
 def test_limits_say_what_a_plan_cannot_answer(tmp_path: Path) -> None:
     def limits(head: str = "", configuration: str = "", primary: str = "") -> str:
         plan = study(tmp_path, head, configuration, primary)
-        return "\n".join(find_limits(plan, plan.head.rounds))
+        return "\n".join(find_shortcomings(plan, plan.head.rounds))
 
     full = limits()
     assert "6 comparisons share the error rate" in full
@@ -170,23 +169,6 @@ def test_only_some_visits_can_be_chosen(tmp_path: Path) -> None:
         choose_visits(plan, visits, ["drivr=r64"])
     with pytest.raises(UsageError, match="no configuration has"):
         choose_visits(plan, visits, ["driver=r61", "driver=r64"])
-
-
-def test_differences_are_named_unless_equal_unknown_or_explained() -> None:
-    def arm(**software: str) -> Circumstances:
-        values = {name: frozenset([value]) for name, value in software.items()}
-        subject = {"version": frozenset([software.get("player", "3")])}
-        return Circumstances({}, values, {"flight": subject})
-
-    base = arm(library="2.31", kernel="5")
-    found = find_differences(arm(library="2.36", kernel="5"), base, "flight", ())
-    assert [caveat.code for caveat in found] == ["undeclared-difference"]
-    assert "Software differs, library: 2.36 against 2.31" in found[0].text
-    assert find_differences(arm(library="2.36"), base, "flight", {"library"}) == []
-    assert find_differences(arm(driver="r64"), base, "flight", ()) == []
-    (caveat,) = find_differences(arm(player="4"), base, "flight", ())
-    assert caveat.code == "workload-differs"
-    assert find_differences(arm(player="4"), base, "export", ()) == []
 
 
 def test_once_gives_every_visit_its_number() -> None:

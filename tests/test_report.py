@@ -10,16 +10,18 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ferocal.analysis.caveats import Caveat
-from ferocal.analysis.contrasts import Method
-from ferocal.analysis.effects import Effect, Shift
-from ferocal.analysis.power import MOST_ROUNDS
-from ferocal.analysis.readings import Scale, Series
-from ferocal.analysis.verdicts import Verdict
-from ferocal.report import numbers
-from ferocal.report.answer import answer, caveat_lines, collect_caveats, evidence_text, verdict_text
-from ferocal.report.figures import effects_figure, to_svg
-from ferocal.report.json_form import comparison_object, dumps
+from ferocal.analysis.caveats.kinds import Caveat
+from ferocal.analysis.caveats.table import CAVEATS
+from ferocal.analysis.data.readings import Scale, Series
+from ferocal.analysis.inference.contrasts import Method
+from ferocal.analysis.inference.effects import Effect, Shift
+from ferocal.analysis.inference.verdicts import Verdict
+from ferocal.answers.comparison import Comparison
+from ferocal.render import numbers
+from ferocal.render.answer import answer, caveat_lines, collect_caveats, evidence_text, verdict_text
+from ferocal.render.comparison import comparison_object
+from ferocal.render.figures import effects_figure, to_svg
+from ferocal.render.json_text import dumps
 
 
 def effect(
@@ -31,6 +33,7 @@ def effect(
     workload: str = "flight",
     beyond: bool = True,
     more: int | None = None,
+    beyond_reach: bool = False,
     scale: Scale = "ratio",
     caveats: tuple[Caveat, ...] = (),
     method: Method = Method.PAIRED,
@@ -43,8 +46,8 @@ def effect(
         bench="node", series=Series(workload, "fps", "fps", "higher", 0.02), baseline="r61",
         configuration=name, scale=scale, method=method, change=change, low=change - half,
         high=change + half, shift=shift, p_adjusted=0.001, verdict=verdict, beyond_margin=beyond,
-        rounds=5, visits=5, base_visits=visits, runs=20, base_runs=10, more_rounds=more,
-        floor=None, control=control, caveats=caveats,
+        rounds=5, visits=5, base_visits=visits, runs=20, base_runs=10, unpaired=0, more_rounds=more,
+        out_of_reach=beyond_reach, noise_floor=None, control=control, caveats=caveats,
     )  # fmt: skip
 
 
@@ -126,7 +129,7 @@ def test_verdicts_say_what_qualifies_them() -> None:
     assert verdict_text(OPEN) == "inconclusive, ~4 more rounds"
     assert verdict_text(effect(beyond=False)) == "better, maybe < margin"
     assert verdict_text(EQUAL) == "equivalent"
-    long = effect(0.03, 0.05, Verdict.INCONCLUSIVE, more=MOST_ROUNDS)
+    long = effect(0.03, 0.05, Verdict.INCONCLUSIVE, beyond_reach=True)
     assert verdict_text(long) == "inconclusive, > 1,000 more rounds"
     assert evidence_text(EQUAL) == "5 rounds"
     assert evidence_text(effect(method=Method.VISITS, visits=4)) == "5 and 4 visits"
@@ -134,7 +137,7 @@ def test_verdicts_say_what_qualifies_them() -> None:
 
 
 def test_a_caveat_is_told_once_with_the_places_where_it_applies() -> None:
-    few, other = Caveat("few-rounds", "few"), Caveat("no-spread", "none")
+    few, other = Caveat(CAVEATS["few-rounds"], "few"), Caveat(CAVEATS["no-spread"], "none")
     effects = [
         effect(name="a", caveats=(few, other)),
         effect(name="b", caveats=(few,)),
@@ -145,7 +148,7 @@ def test_a_caveat_is_told_once_with_the_places_where_it_applies() -> None:
     assert (second.advice, second.seen) == (other.advice, (("a", "none"),))
     (group,) = collect_caveats([effect(name="a"), effect(name="a", workload="x", caveats=(few,))])
     assert group.seen[0][0] == "x fps"
-    many = [effect(name="b", caveats=(Caveat("drift", f"by {n} %"),)) for n in range(9)]
+    many = [effect(name="b", caveats=(Caveat(CAVEATS["drift"], f"by {n} %"),)) for n in range(9)]
     lines = caveat_lines(many)
     assert lines[0].startswith("caveat drift: find out") and len(lines) == 6
     assert lines[-1].startswith("  and 5 more")
@@ -154,7 +157,7 @@ def test_a_caveat_is_told_once_with_the_places_where_it_applies() -> None:
 def test_json_has_no_nan_and_loses_no_digit() -> None:
     strange = effect(1 / 3, float("nan"))
     document = comparison_object(
-        [strange], question="?", baseline="r61", margin=0.02, confidence=0.95, excluded=0
+        Comparison("?", "r61", 0.02, 0.95, ("node",), (strange,), (), excluded=0, left_out=0)
     )
     text = dumps(document)
     (parsed,) = json.loads(text)["effects"]

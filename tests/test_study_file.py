@@ -183,8 +183,10 @@ def test_equal_level_names_are_told_apart(tmp_path: Path) -> None:
 def test_inspect_shows_the_study_as_understood(ferocal: Ferocal) -> None:
     ferocal.write(GOOD + "[bench.node-7]\nfacts = { projector = 'L40 x2' }\n")
     seen = ferocal.json("inspect")
-    assert seen["bench"]["name"] == "node-7"
-    facts = {fact["name"]: (fact["value"], fact["kind"]) for fact in seen["bench"]["facts"]}
+    (bench,) = seen["benches"]
+    assert bench["name"] == "node-7"
+    known = [*bench["facts"], *seen["machine"]]
+    facts = {fact["name"]: (fact["value"], fact["kind"]) for fact in known}
     assert facts["projector"] == ("L40 x2", "declared")
     assert facts["threads"][1] == "resource"
     assert [len(order) for order in seen["rounds"]] == [4] * 6

@@ -14,13 +14,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Ferocal
-from ferocal.analysis.effects import Setting
-from ferocal.analysis.estimation import estimate_effects
-from ferocal.analysis.frames import check_frames, count_stutters, from_stamps, summarise_frames
-from ferocal.analysis.soak import find_steps, summarise_soak
-from ferocal.exporting import export_traces
+from ferocal.analysis.inference.effects import Setting
+from ferocal.analysis.inference.estimation import estimate_effects
+from ferocal.answers.export import exported_traces
 from ferocal.intake.loading import load_files
+from ferocal.render.export import write_traces
 from ferocal.study.load import load_study
+from ferocal.traces.frames import check_frames, count_stutters, from_stamps, summarise_frames
+from ferocal.traces.soak import find_level_shifts, summarise_soak
 from simulation import simulate, simulate_bursts, simulate_soak
 from test_measure import query
 
@@ -71,10 +72,10 @@ def test_drops_are_found_when_they_come_and_nothing_where_none_is() -> None:
     rng = np.random.default_rng(5)
     quiet = [{"drift": -0.10}, {"drift": -0.15}, {"correlation": 0.8}, {"spikes": 0.05}]
     for settings in quiet:
-        assert not any(find_steps(*simulate_soak(rng, **settings)) for _ in range(15))
+        assert not any(find_level_shifts(*simulate_soak(rng, **settings)) for _ in range(15))
     for _ in range(25):
         at = float(rng.uniform(600, 2400))
-        (onset, back) = find_steps(*simulate_soak(rng, drop=0.2, at=at, until=at + 700))
+        (onset, back) = find_level_shifts(*simulate_soak(rng, drop=0.2, at=at, until=at + 700))
         assert abs(onset.at - at) <= 5 and abs(back.at - at - 700) <= 5
         assert onset.after / onset.before == pytest.approx(0.8, abs=0.03)
     found = summarise_soak(*simulate_soak(rng, drop=0.3, at=1800.0), "higher")
@@ -148,7 +149,9 @@ def test_frames_are_read_from_output_and_files(
     ferocal("measure")
     cells = {c["metric"]: c["centre"] for c in ferocal.json("frames")["cells"]}
     # Exported, the traces come to the same again, whatever their unit and columns were.
-    assert export_traces(ferocal.directory, tmp_path / "traces") == 4 * (1 + ("*" in source))
+    study = load_study(ferocal.directory)
+    count = write_traces(exported_traces(study), tmp_path / "traces")
+    assert count == 4 * (1 + ("*" in source))
     (tmp_path / "copy").mkdir()
     copy = Ferocal(tmp_path / "copy")
     copy.write(TRACED.format(command=command, unit=unit, source=source))
@@ -178,7 +181,7 @@ def test_a_run_without_a_true_trace_is_a_failed_one(
     command = command.replace("echo -- ", "echo ")
     ferocal.write(TRACED.format(command=f"sleep 0.1; {command}", unit="ms", source=source))
     ferocal("measure", "--rounds", "1", status=1)
-    assert told in ferocal.json("readings")["runs"][0]["reason"]
+    assert told in ferocal.json("runs")["runs"][0]["reason"]
 
 
 def test_captures_from_elsewhere_are_loaded_as_runs(ferocal: Ferocal) -> None:
@@ -186,32 +189,34 @@ def test_captures_from_elsewhere_are_loaded_as_runs(ferocal: Ferocal) -> None:
     files = [f"{number}.txt" for number in range(4)]
     for number, file in enumerate(files):
         (ferocal.directory / file).write_text("\n".join([f"{10 + number}.5"] * 100))
-    place = ("--trace", "frame-time", "--configuration", "on", "--workload", "flight")
-    assert "1 run with 2 captures" in ferocal("load", *files[:2], *place, "--round", "1").stdout
-    told = ferocal("load", *files[2:], *place, "--round", "2", "--separate").stdout
+    place = ("--configuration", "on", "--workload", "flight")
+    assert (
+        "1 run with 2 captures" in ferocal("load-trace", *files[:2], *place, "--round", "1").stdout
+    )
+    told = ferocal("load-trace", *files[2:], *place, "--round", "2", "--separate").stdout
     assert "2 runs with 2 captures and 12 readings" in told
     rates = [value for name, value in values_of(ferocal) if name == "frame-time/rate"]
     assert rates == pytest.approx([1000 / 13.5, 1000 / 12.5, 1000 / 11])
     # Any file that was loaded is known, not only the first of a call.
-    assert "1.txt: was loaded already" in ferocal("load", files[1], *place, status=2).stderr
+    assert "1.txt: was loaded already" in ferocal("load-trace", files[1], *place, status=2).stderr
     (ferocal.directory / "bad.txt").write_text("10\n3600000\n")
-    error = ferocal("load", "bad.txt", *place, status=2).stderr
+    error = ferocal("load-trace", "bad.txt", *place, status=2).stderr
     assert "bad.txt: frame 2 lasts 3.6e+06 ms: a pause, or another unit" in error
     assert (
         "no configuration"
-        in ferocal("load", "bad.txt", *place[:3], "of", *place[4:], status=2).stderr
+        in ferocal("load-trace", "bad.txt", place[0], "of", *place[2:], status=2).stderr
     )
-    ferocal("exclude", ferocal.json("readings")["runs"][2]["id"], "--reason", "late")
+    ferocal("exclude", ferocal.json("runs")["runs"][2]["id"], "--reason", "late")
     ferocal("export", "out.csv", "--traces", "t")
     (one, *_) = sorted((ferocal.directory / "t").iterdir())
-    assert "without --trace" in ferocal("load", str(one), *place, status=2).stderr
+    assert "use `ferocal load`" in ferocal("load-trace", str(one), *place, status=2).stderr
     text = (ferocal.directory / "study.toml").read_text()
     ferocal.write(text.replace("metric.frame-time", "metric.frames"))
     assert 'no metric "frame-time"' in ferocal("load", str(one), status=2).stderr
     (ferocal.directory / "ledger.sqlite").unlink()
     ferocal.write(text)
     load_files(load_study(ferocal.directory), sorted((ferocal.directory / "t").iterdir()))
-    runs = ferocal.json("readings")["runs"]
+    runs = ferocal.json("runs")["runs"]
     assert [run["excluded"] for run in runs].count("late") == 1 and len(runs) == 3
 
 

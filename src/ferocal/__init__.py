@@ -18,7 +18,7 @@ from ferocal._version import __version__
 
 TYPE_CHECKING = False  # as type checkers know it; the commands of the demo need no typing
 if TYPE_CHECKING:
-    from ferocal.opened import OpenedStudy
+    from ferocal.api import OpenedStudy
 
 __all__ = ["__version__", "open"]
 
@@ -35,6 +35,6 @@ def open(directory: str | os.PathLike[str] = ".") -> OpenedStudy:  # noqa: A001 
     """
     from pathlib import Path
 
-    from ferocal.opened import OpenedStudy
+    from ferocal.api import OpenedStudy
 
     return OpenedStudy(Path(directory))

@@ -11,6 +11,7 @@ from typing import Any
 import psutil
 
 from ferocal.bench import _linux
+from ferocal.terms.conditions import label_of
 
 # Other processes that use more than this share of the machine are named.
 BUSY_SHARE = 0.10
@@ -29,7 +30,7 @@ def _free_memory() -> float:
 
 def _temperature() -> float | None:
     read: Callable[[], dict[str, Any]] = getattr(psutil, "sensors_temperatures", dict)
-    return max((one.current for group in read().values() for one in group), default=None)
+    return max((sensor.current for group in read().values() for sensor in group), default=None)
 
 
 def _battery(field: str) -> Callable[[], Any]:
@@ -47,11 +48,11 @@ def _clock() -> float | None:
 
 SOURCES: dict[str, Callable[[], Any]] = {
     "load": _load,
-    "free memory, MiB": _free_memory,
-    "temperature, °C": _temperature,
-    "battery, %": _battery("percent"),
-    "on mains": _battery("power_plugged"),
-    "clock, MHz": _clock,
+    "free_memory_mib": _free_memory,
+    "temperature_celsius": _temperature,
+    "battery_percent": _battery("percent"),
+    "on_mains": _battery("power_plugged"),
+    "clock_mhz": _clock,
     "governor": _linux.governor,
 }
 
@@ -65,7 +66,7 @@ class ConditionReader:
     @property
     def unreadable(self) -> list[str]:
         """Conditions that this machine does not tell."""
-        return [name for name in SOURCES if name not in self._readable]
+        return [label_of(key) for key in SOURCES if key not in self._readable]
 
     def read(self) -> dict[str, Any]:
         """The conditions now; None for what cannot be read this once."""
@@ -76,14 +77,14 @@ def _try(read: Callable[[], Any]) -> Any:
     try:
         return read()
     except (OSError, NotImplementedError, AttributeError):
-        return None  # told once as unreadable, by the reader's `unreadable`
+        return None  # the reader names it once among its `unreadable` ones
 
 
 @dataclass(frozen=True)
 class _Times:
     at: float
     busy: float
-    own: float
+    ferocal: float
 
 
 class BusyMeter:
@@ -106,7 +107,7 @@ class BusyMeter:
         wall = now.at - self._start.at
         if wall < _SHORTEST or cpu_of_run is None:
             return None, []
-        others = now.busy - self._start.busy - (now.own - self._start.own) - cpu_of_run
+        others = now.busy - self._start.busy - (now.ferocal - self._start.ferocal) - cpu_of_run
         share = max(0.0, others / wall / (psutil.cpu_count() or 1))
         return share, self._name_busiest() if share > BUSY_SHARE else []
 

@@ -123,14 +123,14 @@ def find_changes(
     ]
 
 
-def _same(one: str, other: str) -> bool:
+def _same(before: str, now: str) -> bool:
     """Whether two values are equal, amounts with the same unit up to a hundredth.
 
     The memory that a kernel reports differs a little from boot to boot.
     """
-    amounts = [re.fullmatch(r"([0-9.]+) ([A-Za-z]+)", value) for value in (one, other)]
-    if one == other or amounts[0] is None or amounts[1] is None:
-        return one == other
+    amounts = [re.fullmatch(r"([0-9.]+) ([A-Za-z]+)", value) for value in (before, now)]
+    if before == now or amounts[0] is None or amounts[1] is None:
+        return before == now
     low, high = sorted(float(amount[1]) for amount in amounts if amount is not None)
     return amounts[0][2] == amounts[1][2] and high - low <= 0.01 * high
 

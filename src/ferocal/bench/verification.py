@@ -115,7 +115,7 @@ def _judge(
     return CheckResult(level, expected, shown, holds)
 
 
-def _values(what: str, processes: Iterable[ProcessSight]) -> list[str]:
-    if what == "libraries":
+def _values(aspect: str, processes: Iterable[ProcessSight]) -> list[str]:
+    if aspect == "libraries":
         return [library for process in processes for library in process.libraries]
-    return [getattr(process, what) for process in processes]
+    return [getattr(process, aspect) for process in processes]

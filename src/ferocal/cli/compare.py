@@ -16,20 +16,19 @@ from ferocal.cli.common import (
     make_console,
     print_json,
     selection_options,
-    show_left_out,
     study_option,
 )
 
 if TYPE_CHECKING:
-    from ferocal.analysis.effects import Effect
-    from ferocal.comparison import Comparison
+    from ferocal.analysis.inference.effects import Effect
+    from ferocal.answers.comparison import Comparison
 
 
 @click.command("compare")
 @study_option
 @json_option
 @click.option("--against", metavar="NAME", help="Compare with this configuration instead.")
-@selection_options
+@selection_options()
 @click.option(
     "--sort",
     type=click.Choice(["file", "size", "name"]),
@@ -51,6 +50,7 @@ def command(
     configurations: tuple[str, ...],
     workloads: tuple[str, ...],
     metrics: tuple[str, ...],
+    benches: tuple[str, ...],
     sort: str,
     times: bool,
     gate: str | None,
@@ -59,21 +59,25 @@ def command(
 
     Every configuration is compared with the baseline, metric by metric: the change of
     the measured value with its 95 % interval, and a verdict that says whether that is
-    good: better, worse, equivalent (inside the margin) or inconclusive.
+    good: better, worse, equivalent (inside the margin) or inconclusive. Several benches
+    come one after the other.
 
-    Limits to some configurations, workloads or metrics may be repeated. They change what
-    is shown and what the gate looks at, not how it is judged.
+    Limits to some configurations, workloads, metrics or benches may be repeated. They
+    change what is shown and what the gate looks at, not how it is judged.
     """
     import ferocal
-    from ferocal.comparison import Selection
+    from ferocal.answers.selection import Selection
+    from ferocal.render.comparison import comparison_object, show_comparison
 
-    selection = Selection(configurations, workloads, metrics)
+    selection = Selection(configurations, workloads, metrics, benches)
     comparison = ferocal.open(directory).compare(against=against, selection=selection)
+    if benches:
+        comparison = replace(comparison, benches=benches)
     comparison = replace(comparison, effects=tuple(_sorted(comparison.effects, sort)))
     if as_json:
-        _print_object(comparison)
+        print_json(comparison_object(comparison))
     else:
-        show_comparison(comparison, times=times)
+        show_comparison(make_console(), comparison, times=times)
     if gate is not None:
         _check_gate(comparison, gate)
 
@@ -86,51 +90,12 @@ def _sorted(effects: Sequence[Effect], sort: str) -> list[Effect]:
     return list(effects)
 
 
-def _print_object(comparison: Comparison) -> None:
-    from ferocal.report.json_form import comparison_object
-
-    head = comparison.study.head
-    document = comparison_object(
-        comparison.effects,
-        question=head.question,
-        baseline=comparison.baseline,
-        margin=head.margin,
-        confidence=comparison.confidence,
-        excluded=comparison.evidence.excluded,
-    )
-    print_json(document)
-
-
 def _check_gate(comparison: Comparison, gate: str) -> None:
-    from ferocal.analysis.effects import gate_failures
+    from ferocal.analysis.inference.effects import gate_failures
+    from ferocal.render.comparison import gate_lines
 
     broken = gate_failures(comparison.effects, gate=gate)
-    for effect in broken:
-        click.echo(
-            f"gate {gate}: {effect.configuration} on {effect.series.workload} "
-            f"{effect.series.metric} is {effect.verdict}",
-            err=True,
-        )
+    for line in gate_lines(comparison, broken, gate):
+        click.echo(line, err=True)
     if broken:
         sys.exit(3)
-
-
-def show_comparison(comparison: Comparison, *, times: bool = False) -> None:
-    """Print answer, table and caveats."""
-    from rich.padding import Padding
-
-    from ferocal.report.answer import answer, caveat_lines, next_step
-    from ferocal.report.numbers import margin_text
-    from ferocal.report.tables import effects_table
-
-    console = make_console()
-    head = comparison.study.head
-    console.print(head.question, style="bold")
-    console.print(answer(comparison.effects) + "\n")
-    console.print(effects_table(comparison.effects, comparison.confidence, times=times))
-    console.print(f"against {comparison.baseline}, margin {margin_text(head.margin)}")
-    show_left_out(console, comparison.evidence)
-    for line in caveat_lines(comparison.effects):
-        indent = len(line) - len(line.lstrip())
-        console.print(Padding(line.lstrip(), (0, 0, 0, indent), expand=False))
-    console.print(f"next: {next_step(comparison.effects)}")

@@ -11,7 +11,6 @@ import click
 from ferocal.cli.common import example, make_console
 
 if TYPE_CHECKING:
-    from ferocal.comparison import Comparison
     from ferocal.study.load import Study
 
 
@@ -80,44 +79,20 @@ def _show_prevented(prevented: list[str], runs: int) -> None:
 
 def _show(directory: Path) -> None:
     import ferocal
-    from ferocal.analysis.cells import tabulate
-    from ferocal.cli.compare import show_comparison
-    from ferocal.publish import write_report
-    from ferocal.report.tables import cells_table
-
-    comparison = ferocal.open(directory).compare()
-    console = make_console()
-    names = [configuration.name for configuration in comparison.study.configurations]
-    console.print()
-    console.print(cells_table(tabulate(comparison.evidence.readings), names, console))
-    show_comparison(comparison)
-    console.print("\nThe bench is simulated, so what is true is known:", style="bold")
-    _show_truth(comparison)
-    console.print(f"wrote {write_report(directory, directory / 'report.html')}")
-
-
-def _show_truth(comparison: Comparison) -> None:
+    from ferocal.answers.report import make_report
     from ferocal.demo.scenario import beside_truth
-    from ferocal.report.numbers import change_text, interval_text, signed
-    from ferocal.report.tables import plain_table
+    from ferocal.render.comparison import show_comparison
+    from ferocal.render.page import write_page
+    from ferocal.render.table import show_cells
+    from ferocal.render.truth import truth_table
 
-    table = plain_table(
-        "workload",
-        "configuration",
-        "found",
-        "95 % interval",
-        "true",
-        "interval holds it",
-        right=("found", "95 % interval", "true"),
-    )
-    for truth in beside_truth(comparison.study, comparison.effects):
-        effect = truth.effect
-        table.add_row(
-            effect.series.workload,
-            effect.configuration,
-            change_text(effect),
-            interval_text(effect),
-            f"{signed(100 * truth.true_change, 1)} %",
-            "yes" if truth.covered else "no",
-        )
-    make_console().print(table)
+    opened, console = ferocal.open(directory), make_console()
+    comparison = opened.compare()
+    console.print()
+    show_cells(console, opened.table())
+    show_comparison(console, comparison)
+    console.print("\nThe bench is simulated, so what is true is known:", style="bold")
+    console.print(truth_table(beside_truth(opened.study, comparison.effects)))
+    path = directory / "report.html"
+    write_page(make_report(opened.study), path)
+    console.print(f"wrote {path}")

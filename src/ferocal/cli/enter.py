@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
 from pathlib import Path
 
 import click
 
 from ferocal.cli.common import example, study_option
+from ferocal.cli.place import bench_option, date_option, parse_time
 
 
 @click.command("enter", context_settings={"ignore_unknown_options": True})
@@ -18,9 +18,9 @@ from ferocal.cli.common import example, study_option
 @click.option("--metric", default="", metavar="NAME", help="If the workload has several.")
 @click.option("--round", "number", type=click.IntRange(min=1), metavar="N", help="Its round.")
 @click.option("--visit", metavar="NAME", help="Its visit: values with one name belong together.")
-@click.option("--bench", metavar="NAME", help="Where it was read; this study's, or it is refused.")
+@bench_option
 @click.option("--version", metavar="TEXT", help="What the workload says of its version.")
-@click.option("--date", metavar="TIME", help="When, such as 2026-05-01 or 2026-05-01T14:30.")
+@date_option
 @example("ferocal enter cold-start --configuration halden-5 21.4 21.2 23.0")
 def command(
     directory: Path,
@@ -36,34 +36,18 @@ def command(
 ) -> None:
     """Record readings taken earlier or elsewhere.
 
-    Several values are several runs, of one visit if --round or --visit tells it. A value may
+    Several values are several runs, of one visit if --round or --visit says so. A value may
     have a unit (21400ms), a decimal comma, or be a range off a moving display (70..80).
     """
-    from ferocal.errors import UsageError
     from ferocal.intake.placed import Place, enter_values
     from ferocal.study.load import load_study
-    from ferocal.wording import counted
+    from ferocal.terms.wording import counted
 
-    study = load_study(directory)
-    if bench is not None and bench != study.bench:
-        raise UsageError(f'this study is of the bench "{study.bench}", not of "{bench}"')
-    place = Place(configuration, workload, metric, number, visit, _time(date), version)
+    study = load_study(directory).on(bench)
+    place = Place(configuration, workload, metric, number, visit, parse_time(date), version)
     counts = enter_values(study, place, values)
     click.echo(
         f"recorded {counted(counts['readings'], 'reading')} of {workload} with {configuration}, "
         f"in {counted(counts['visits'], 'visit')}"
     )
     click.echo("next: more of them, then `ferocal compare`")
-
-
-def _time(text: str | None) -> str:
-    """A date or time as ISO 8601 in UTC, "" for none."""
-    if text is None:
-        return ""
-    try:
-        moment = datetime.fromisoformat(text)
-    except ValueError:
-        raise click.BadParameter(
-            f'"{text}" is no time in ISO 8601, like 2026-05-01T14:30', param_hint="--date"
-        ) from None
-    return moment.astimezone(UTC).isoformat(timespec="milliseconds")

@@ -18,11 +18,11 @@ def command(directory: Path, ids: tuple[str, ...], reason: str) -> None:
     """Mark runs as not to be used.
 
     Nothing is deleted: `ferocal restore` lifts the mark, and every table says how many
-    runs are excluded. IDs are those that `ferocal readings` lists, or their beginnings.
+    runs are excluded. IDs are those that `ferocal runs` lists, or their beginnings.
     """
-    from ferocal.ledger.annotate import mark_runs
     from ferocal.ledger.opening import open_ledger
-    from ferocal.wording import counted
+    from ferocal.ledger.writing.marks import mark_runs
+    from ferocal.terms.wording import counted
 
     with open_ledger(directory) as ledger:
         count = mark_runs(ledger, ids, excluded=True, reason=reason)

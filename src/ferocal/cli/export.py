@@ -26,10 +26,16 @@ def command(directory: Path, output: Path, traces: Path | None) -> None:
     configuration, levels, round, visit, run, unit and exclusion. `ferocal load` takes it back
     without loss.
     """
-    from ferocal.exporting import export_readings, export_traces
-    from ferocal.wording import counted
+    from ferocal.answers.export import exported_traces, readings_frame
+    from ferocal.render.export import check_output, write_readings, write_traces
+    from ferocal.study.load import load_study
+    from ferocal.terms.wording import counted
 
-    count = export_readings(directory, output)
-    click.echo(f"wrote {counted(count, 'reading')} to {output}")
+    check_output(output)
+    study = load_study(directory)
+    frame = readings_frame(study)
+    write_readings(frame, output)
+    click.echo(f"wrote {counted(len(frame), 'reading')} to {output}")
     if traces is not None:
-        click.echo(f"wrote {counted(export_traces(directory, traces), 'trace')} to {traces}")
+        count = write_traces(exported_traces(study), traces)
+        click.echo(f"wrote {counted(count, 'trace')} to {traces}")

@@ -7,7 +7,7 @@ from typing import Any
 import click
 
 from ferocal.cli.common import example
-from ferocal.cli.traces import show_traces, trace_options
+from ferocal.cli.traces import show_kind, trace_options
 
 
 @click.command("frames")
@@ -21,4 +21,4 @@ def command(**options: Any) -> None:
     slowest hundredth together. The run is the unit: frames of one run are not independent.
     With --chart a figure of the tail of frame times and of their course.
     """
-    show_traces("frames", **options)
+    show_kind("frames", **options)

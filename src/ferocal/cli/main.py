@@ -21,17 +21,18 @@ SECTIONS: dict[str, dict[str, str]] = {
         "measure": "Take the runs that the plan still needs.",
         "note": "Keep what numbers do not show: no sound, flicker, a crash.",
         "enter": "Record readings taken earlier or elsewhere.",
-        "load": "Bring in readings and traces from files.",
-        "floor": "Bring in how much visits vary, from an earlier study.",
+        "load": "Bring in readings from files.",
+        "load-trace": "Bring in captures of a trace from elsewhere.",
+        "noise-floor": "Bring in how much visits vary, from an earlier study.",
         "merge": "Bring in the runs of a copy of this study.",
     },
     "Read": {
-        "readings": "List every run with its readings, in order of time.",
+        "runs": "List every run with its readings, in order of time.",
         "exclude": "Mark runs as not to be used.",
         "restore": "Lift the exclusion of runs.",
         "table": "Show what was read: centre, spread, runs.",
         "frames": "Show frame times: average rate, lows, stutters.",
-        "soak": "Show soaks: peak, floor, last quarter, onset of throttling.",
+        "soak": "Show soaks: peak, minimum, last quarter, onset of throttling.",
         "compare": "Say which configuration changes the scores, and by how much.",
         "export": "Write all readings with their context into a file.",
         "report": "Write everything into one HTML page.",
@@ -53,7 +54,9 @@ class CommandGroup(click.Group):
         """The command of that name, or None."""
         if cmd_name not in self.list_commands(ctx):
             return None
-        command: click.Command = importlib.import_module(f"ferocal.cli.{cmd_name}").command
+        command: click.Command = importlib.import_module(
+            f"ferocal.cli.{cmd_name.replace('-', '_')}"
+        ).command
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:

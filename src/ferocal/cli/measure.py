@@ -24,6 +24,9 @@ if TYPE_CHECKING:
     metavar="N",
     help="Measure up to round N in all, instead of the number in the study file.",
 )
+@click.option(
+    "--bench", metavar="NAME", help="On which bench this machine is, if its facts do not tell."
+)
 @click.option("--retry", is_flag=True, help="Take runs again that failed or overran.")
 @click.option(
     "--only",
@@ -52,6 +55,7 @@ if TYPE_CHECKING:
 def command(
     directory: Path,
     rounds: int | None,
+    bench: str | None,
     retry: bool,
     only: tuple[str, ...],
     here: bool,
@@ -69,17 +73,20 @@ def command(
     """
     from ferocal.cli.progress import make_observer
     from ferocal.measure.session import Options
+    from ferocal.measure.whereabouts import find_bench
     from ferocal.study.load import load_study
 
     if here and (only or decide or rounds):
         raise click.UsageError("--here takes one visit; it goes with none of the other limits")
     if decide and only:
         raise click.UsageError("--decide needs whole rounds; it does not go with --only")
-    study = load_study(directory)
+    study = find_bench(load_study(directory), bench)
+    if bench is None and len(study.benches) > 1:
+        click.echo(f"this machine is the bench {study.bench}, as its facts tell")
     options = Options(retry=retry, go_on=if_not_active == "go-on", in_place=here)
     with make_observer() as observer:
         summary = _measure(study, observer, options, rounds, only, decide)
-    _tell(summary)
+    _report(summary)
     sys.exit(_exit_status(summary))
 
 
@@ -96,9 +103,13 @@ def _measure(
     if options.in_place:
         return measure_here(study, observer, options)
     if decide:
-        from ferocal.decide import DEFAULT_LIMIT, measure_until_decided
+        from ferocal.answers.decision import name_undecided
+        from ferocal.measure.decide import DEFAULT_ROUNDS, measure_until_decided
 
-        return measure_until_decided(study, observer, options, limit=rounds or DEFAULT_LIMIT)
+        most_rounds = rounds or DEFAULT_ROUNDS
+        return measure_until_decided(
+            study, observer, options, name_undecided, most_rounds=most_rounds
+        )
     return measure_study(study, observer, rounds=rounds, options=options, only=only)
 
 
@@ -110,8 +121,8 @@ def _exit_status(summary: Summary) -> int:
     return 4 if summary.stopped else 0
 
 
-def _tell(summary: Summary) -> None:
-    from ferocal.wording import counted
+def _report(summary: Summary) -> None:
+    from ferocal.terms.wording import counted
 
     for slot, problem in summary.problems:
         where = f"round {slot.round}, {slot.configuration}, {slot.workload}, run {slot.number}"
@@ -127,7 +138,7 @@ def _tell(summary: Summary) -> None:
 
 
 def _outcome(summary: Summary) -> str:
-    from ferocal.wording import counted
+    from ferocal.terms.wording import counted
 
     if summary.interrupted or summary.stopped:
         how = "interrupted" if summary.interrupted else "stopped by the operator"

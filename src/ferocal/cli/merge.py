@@ -23,7 +23,7 @@ def command(directory: Path, other: Path) -> None:
     another study is refused.
     """
     from ferocal.measure.merging import merge_studies
-    from ferocal.wording import counted
+    from ferocal.terms.wording import counted
 
     merged = merge_studies(directory, other)
     click.echo(

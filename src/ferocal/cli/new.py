@@ -63,7 +63,7 @@ def _from_file(
     from ferocal.intake.starting import describe_file
     from ferocal.study.load import load_study
     from ferocal.study.template import write_template
-    from ferocal.wording import counted
+    from ferocal.terms.wording import counted
 
     text = describe_file(source, columns, baseline)
     path = write_template(directory, text)

@@ -30,8 +30,10 @@ def command(
     A note is on a configuration, a workload or a run, or else on the whole study.
     Without TEXT, all notes are listed. The report shows them.
     """
-    from ferocal.ledger.annotate import add_note, find_runs, read_notes
     from ferocal.ledger.opening import open_ledger
+    from ferocal.ledger.reading.notes import read_notes
+    from ferocal.ledger.reading.runs import resolve_run_ids
+    from ferocal.ledger.writing.notes import add_note
     from ferocal.study.load import load_study
 
     given = {"configuration": configuration, "workload": workload, "run": run}
@@ -47,7 +49,7 @@ def command(
             return
         subject, name = named[0] if named else ("study", "")
         if subject == "run":
-            find_runs(ledger, [name])
+            resolve_run_ids(ledger, [name])
         elif subject == "configuration":
             study.configuration(name)
         elif subject == "workload":
@@ -57,9 +59,10 @@ def command(
 
 
 def _list(notes: list[tuple[str, str, str, str]], as_json: bool) -> None:
+    from ferocal.render.notes import note_lines, notes_object
+
     if as_json:
-        keys = ("at", "subject", "name", "text")
-        print_json({"notes": [dict(zip(keys, note, strict=True)) for note in notes]})
+        print_json(notes_object(notes))
         return
-    for at, subject, name, text in notes:
-        click.echo(f"{at[:16]} {subject} {name}".rstrip() + f": {text}")
+    for line in note_lines(notes):
+        click.echo(line)

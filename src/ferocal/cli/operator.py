@@ -9,7 +9,7 @@ import click
 
 from ferocal.intake.typed import TypedError, TypedReading, parse_typed
 from ferocal.measure.progress import Answer, Question
-from ferocal.study.metrics import TIME_UNITS
+from ferocal.terms.units import TIME
 
 _HELP = (
     "  type the number, with a decimal point or comma, and a unit if it is another one;\n"
@@ -68,7 +68,7 @@ def _time(question: Question) -> Answer:
         start = time.perf_counter()
         click.echo(" … running", nl=False)
         _wait_for_key()
-        value = (time.perf_counter() - start) * TIME_UNITS[unit]
+        value = (time.perf_counter() - start) / TIME[unit]
         click.echo(f" … {value:.2f} {unit}")
         key = _decide(question, value)
         if key == "keep":

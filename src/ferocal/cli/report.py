@@ -25,7 +25,10 @@ def command(directory: Path, output: Path | None) -> None:
     The answer, the effects as a chart and as a table, the readings, the bench and how
     it was measured. The page needs no other file and no network.
     """
-    from ferocal.publish import write_report
+    from ferocal.answers.report import make_report
+    from ferocal.render.page import write_page
+    from ferocal.study.load import load_study
 
-    path = write_report(directory, output or directory / "report.html")
+    path = output or directory / "report.html"
+    write_page(make_report(load_study(directory)), path)
     click.echo(f"wrote {path}")

@@ -18,9 +18,9 @@ def command(directory: Path, ids: tuple[str, ...]) -> None:
 
     That they were excluded, and why, stays in the ledger.
     """
-    from ferocal.ledger.annotate import mark_runs
     from ferocal.ledger.opening import open_ledger
-    from ferocal.wording import counted
+    from ferocal.ledger.writing.marks import mark_runs
+    from ferocal.terms.wording import counted
 
     with open_ledger(directory) as ledger:
         count = mark_runs(ledger, ids, excluded=False, reason="restored")

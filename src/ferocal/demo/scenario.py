@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from importlib.resources import files
 from pathlib import Path
 
-from ferocal.analysis.effects import Effect
+from ferocal.analysis.inference.effects import Effect
 from ferocal.demo.bench import true_change
 from ferocal.errors import FerocalError, UsageError
 from ferocal.study.load import STUDY_FILE, Study

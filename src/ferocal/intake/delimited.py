@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from ferocal.errors import IntakeError
 from ferocal.intake.typed import comma_is_decimal
-from ferocal.wording import counted
+from ferocal.terms.wording import counted
 
 if TYPE_CHECKING:
     from ferocal.intake.arrays import IsText

@@ -1,19 +1,15 @@
-"""Traces as `ferocal export` writes them: Parquet files that tell of which run they are."""
+"""Traces as `ferocal export` writes them: Parquet files that name the run they are of."""
 
 from __future__ import annotations
 
-import io
 import json
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from ferocal.errors import IntakeError, LedgerError
 from ferocal.intake.placed import Place
-from ferocal.ledger.packing import unpack_columns
-from ferocal.ledger.records import Trace
-
-_CONTEXT = b"ferocal"
+from ferocal.traces.capture import Trace
+from ferocal.traces.packing import CONTEXT_KEY, unpack_columns
 
 
 @dataclass(frozen=True)
@@ -26,24 +22,13 @@ class Exported:
     trace: Trace
 
 
-def with_context(content: bytes, context: dict[str, Any]) -> bytes:
-    """A trace as the ledger keeps it, with what is known of its run."""
-    import pyarrow as pa
-    import pyarrow.parquet as pq
-
-    table, buffer = pq.read_table(pa.BufferReader(content)), io.BytesIO()
-    table = table.replace_schema_metadata({_CONTEXT: json.dumps(context)})
-    pq.write_table(table, buffer, compression="zstd")
-    return buffer.getvalue()
-
-
 def read_exported(path: Path) -> Exported | None:
     """A trace that was exported, None if a file is none.
 
     Raises
     ------
     IntakeError
-        When the file tells a context that is not understood, or is damaged behind it.
+        When the file has a context that is not understood, or is damaged behind it.
     """
     import pyarrow as pa
     import pyarrow.parquet as pq
@@ -51,18 +36,18 @@ def read_exported(path: Path) -> Exported | None:
     if path.suffix.lower() != ".parquet":
         return None
     try:
-        told = (pq.read_schema(path).metadata or {}).get(_CONTEXT)
+        stored = (pq.read_schema(path).metadata or {}).get(CONTEXT_KEY)
     except (pa.ArrowException, OSError):
-        return None  # reading it as a table tells what is wrong
-    if told is None:
+        return None  # reading it as a table says what is wrong
+    if stored is None:
         return None
     try:
-        context = json.loads(told)
-        own = {name: context.pop(name) for name in ("kind", "unit", "number")}
+        context = json.loads(stored)
+        kind, unit, number = (context.pop(name) for name in ("kind", "unit", "number"))
         place = Place(**context)
         columns = unpack_columns(path.read_bytes())
-        return Exported(
-            path, place, own["number"], Trace(place.metric, own["kind"], own["unit"], columns)
-        )
+        return Exported(path, place, number, Trace(place.metric, kind, unit, columns))
     except (ValueError, KeyError, TypeError, LedgerError) as error:
-        raise IntakeError(f"{path}: is no trace as `ferocal export` writes it: {error}") from None
+        raise IntakeError(
+            f"{path}: is not a trace as `ferocal export` writes it: {error}"
+        ) from None

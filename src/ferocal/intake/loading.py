@@ -12,14 +12,16 @@ import numpy as np
 from ferocal.errors import IntakeError
 from ferocal.intake.columns import Labels
 from ferocal.intake.exported import Exported, read_exported
+from ferocal.intake.formats import digest_of, read_table
 from ferocal.intake.readings import Intake, check_readings
 from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known
 from ferocal.intake.shapes import is_text, parse_columns, to_long
-from ferocal.intake.tables import digest_of, read_table
 from ferocal.intake.trace_loading import runs_of, summarise_runs
-from ferocal.ledger.batch import Batch, find_runs
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
-from ferocal.wording import counted
+from ferocal.ledger.reading.runs import known_run_uids
+from ferocal.ledger.store import Ledger
+from ferocal.ledger.writing.batch import Batch
+from ferocal.terms.wording import counted
 
 if TYPE_CHECKING:
     from ferocal.study.load import Study
@@ -87,8 +89,8 @@ def load_files(
 ) -> list[Loaded]:
     """Load files, all or nothing; with ``preview`` nothing is recorded.
 
-    Exported traces belong to the runs that other files name; without these, what they come
-    to is recorded with them.
+    Exported traces belong to the runs that other files name; without these, what is
+    computed of them is recorded with them.
 
     Raises
     ------
@@ -111,22 +113,26 @@ def load_files(
     ]
     traces = _add_traces(study, sources, exported, dict(zip(paths, digests, strict=True)))
     batches = [make_batch(source.intake, study, traces, renew=again) for source in sources]
-    refuse_recorded(study, sources, batches)
     if sum(len(batch.traces) for batch in batches) < len(exported):
         raise IntakeError(
             "some traces are of other workloads than their runs; nothing was recorded"
         )
     loaded = [Loaded(s.path, s.intake, b.counts) for s, b in zip(sources, batches, strict=True)]
     if preview:
+        if (study.directory / LEDGER_FILE).exists():
+            with open_ledger(study.directory) as ledger:
+                refuse_recorded(ledger, sources, batches)
         return loaded
+    # Nobody else records between looking for runs that are there and adding to them.
     with open_ledger(study.directory, create=True) as ledger, ledger.together():
+        refuse_recorded(ledger, sources, batches)
         for source, batch in zip(sources, batches, strict=True):
             digest = " ".join(source.digests)
-            record(ledger, batch, kind="load", source=str(source.path), digest=digest)
+            record(ledger, study, batch, kind="load", source=str(source.path), digest=digest)
     return loaded
 
 
-def refuse_recorded(study: Study, sources: Sequence[Source], batches: Sequence[Batch]) -> None:
+def refuse_recorded(ledger: Ledger, sources: Sequence[Source], batches: Sequence[Batch]) -> None:
     """Refuse runs that are in the ledger or in two files, for they would count twice.
 
     Raises
@@ -139,9 +145,7 @@ def refuse_recorded(study: Study, sources: Sequence[Source], batches: Sequence[B
         uids = list(filter(None, batch.run_uid))
         known = [uid for uid in uids if uid in seen]
         seen.update(uids)
-        if uids and (study.directory / LEDGER_FILE).exists():
-            with open_ledger(study.directory) as ledger:
-                known += find_runs(ledger, uids)
+        known += known_run_uids(ledger, uids)
         if known:
             raise IntakeError(
                 f"{source.path}: {counted(len(known), 'run')} of it recorded already, "

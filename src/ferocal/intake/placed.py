@@ -1,4 +1,4 @@
-"""Readings of which is told where they belong: typed in one line, or made of traces."""
+"""Readings whose place is stated: typed in one line, or computed of traces."""
 
 from __future__ import annotations
 
@@ -13,6 +13,7 @@ from ferocal.intake.columns import Labels
 from ferocal.intake.readings import Intake
 from ferocal.intake.record import make_batch, record
 from ferocal.ledger.opening import open_ledger
+from ferocal.terms.names import closest
 
 if TYPE_CHECKING:
     from ferocal.study.load import Study
@@ -31,6 +32,7 @@ class Place:
     version: str | None = None
     run: str = ""
     excluded: str = ""
+    bench: str = ""
 
 
 def find_place(study: Study, place: Place) -> Place:
@@ -41,8 +43,6 @@ def find_place(study: Study, place: Place) -> Place:
     UsageError
         When a name is not known, or the metric has to be named.
     """
-    from ferocal.study.configurations import closest
-
     study.configuration(place.configuration)
     study.workload(place.workload)
     known = [name for workload, name, _ in study.metrics() if workload == place.workload]
@@ -61,10 +61,12 @@ def intake_of(study: Study, places: Sequence[Place], **columns: np.ndarray) -> I
     """
     series = {(workload, name): n for n, (workload, name, _) in enumerate(study.metrics())}
     configurations = {c.name: n for n, c in enumerate(study.configurations)}
+    benches = [study.on(place.bench or study.bench).bench for place in places]
     nothing = np.full(len(places), np.nan)
     numbers: dict[str, Any] = dict.fromkeys(("low", "high", "samples", "resolution"), nothing)
     return Intake(
         series_of=np.array([series[place.workload, place.metric] for place in places]),
+        bench_of=np.array([study.benches.index(bench) for bench in benches]),
         configuration_of=np.array([configurations[place.configuration] for place in places]),
         round=np.array([-1 if place.round is None else place.round for place in places]),
         visit=Labels.of_texts([place.visit or "" for place in places]),
@@ -105,7 +107,7 @@ def enter_values(study: Study, place: Place, texts: Sequence[str]) -> dict[str, 
     if place.version is not None:
         batch = replace(batch, subjects={place.workload: version_subject(place.version)})
     with open_ledger(study.directory, create=True) as ledger:
-        return record(ledger, batch, kind="enter", source="typed")
+        return record(ledger, study, batch, kind="enter", source="typed")
 
 
 def version_subject(version: str) -> dict[str, object]:

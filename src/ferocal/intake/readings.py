@@ -11,12 +11,13 @@ import numpy as np
 
 from ferocal.intake.columns import Columns, Labels, combine, repeats
 from ferocal.intake.delimited import MOST_TOLD, refusal
-from ferocal.intake.typed import THOUSANDS, TIME_UNITS, TypedError, comma_is_decimal, convert
-from ferocal.study.base import resolve
-from ferocal.study.configurations import closest
+from ferocal.intake.typed import THOUSANDS, comma_is_decimal
+from ferocal.terms.names import closest, resolve
+from ferocal.terms.units import UnitError, convert, is_time
+from ferocal.terms.wording import listed
 
 if TYPE_CHECKING:
-    from ferocal.intake.tables import Table
+    from ferocal.intake.formats import SourceTable
     from ferocal.study.load import Study
 
 _GROUPS = r"[-+]?[1-9]\d{0,2}([,.' ]\d{3})+([.,]\d+)?"
@@ -30,11 +31,13 @@ _ONE_COMMA = r"[^,.]+,[^,.]+"
 class Intake:
     """Checked readings as columns of shape (n,), in the units of the study.
 
-    ``series_of`` and ``configuration_of`` index the metrics and the configurations of the
-    study; the texts are "", the numbers NaN and the rounds −1 where nothing is known.
+    ``series_of``, ``bench_of`` and ``configuration_of`` index the metrics, the benches and the
+    configurations of the study; the texts are "", the numbers NaN and the rounds −1 where
+    nothing is known.
     """
 
     series_of: np.ndarray
+    bench_of: np.ndarray
     configuration_of: np.ndarray
     value: np.ndarray
     low: np.ndarray
@@ -49,37 +52,37 @@ class Intake:
 
 
 class _Problems:
-    """Collects what is wrong, row by row, to tell it all at once."""
+    """Collects the problems, row by row, to report them together."""
 
-    def __init__(self, columns: Columns, table: Table) -> None:
+    def __init__(self, columns: Columns, table: SourceTable) -> None:
         self._columns, self._table = columns, table
-        self._told: list[tuple[int, str]] = []
+        self._shown: list[tuple[int, str]] = []
         self._count = 0
 
-    def add(self, wrong: np.ndarray, column: str, tell: str | Callable[[int], str]) -> None:
+    def add(self, wrong: np.ndarray, column: str, message: str | Callable[[int], str]) -> None:
         """Rows in which a column is wrong; ``{}`` in a text stands for what is there."""
         rows = np.flatnonzero(wrong)
         self._count += len(rows)
-        for row in rows[: max(0, MOST_TOLD - len(self._told))].tolist():
-            text = tell if isinstance(tell, str) else tell(row)
+        for row in rows[: max(0, MOST_TOLD - len(self._shown))].tolist():
+            text = message if isinstance(message, str) else message(row)
             if "{}" in text:
                 text = text.replace("{}", f'"{self._columns.labels(column)[row]}"')
-            self._told.append((int(self._columns.row[row]), f"{column}: {text}"))
+            self._shown.append((int(self._columns.row[row]), f"{column}: {text}"))
 
     def raise_if_any(self) -> None:
-        if not self._told:
+        if not self._shown:
             return
         table = self._table
-        self._told.sort()
-        numbers = table.numbers([row for row, _ in self._told])
-        told = [
+        self._shown.sort()
+        numbers = table.numbers([row for row, _ in self._shown])
+        lines = [
             f"  {table.word} {number}, {text}"
-            for number, (_, text) in zip(numbers, self._told, strict=True)
+            for number, (_, text) in zip(numbers, self._shown, strict=True)
         ]
-        raise refusal(table.path, told, self._count)
+        raise refusal(table.path, lines, self._count)
 
 
-def check_readings(columns: Columns, study: Study, table: Table) -> Intake:
+def check_readings(columns: Columns, study: Study, table: SourceTable) -> Intake:
     """Readings of one long table.
 
     Parameters
@@ -94,12 +97,12 @@ def check_readings(columns: Columns, study: Study, table: Table) -> Intake:
     Raises
     ------
     IntakeError
-        When any row is wrong; the first few are told with line and column.
+        When any row is wrong; the first few are named with line and column.
     """
     problems = _Problems(columns, table)
     configuration_of = _configurations(columns, study, problems)
     series_of = _series(columns, study, problems)
-    _check_bench(columns, study, problems)
+    bench_of = _benches(columns, study, problems)
     factor = _factors(columns, study, series_of, problems)
     value, low, high, resolution = (
         _numbers(columns, column, problems, factor)
@@ -108,11 +111,12 @@ def check_readings(columns: Columns, study: Study, table: Table) -> Intake:
     problems.add(~columns.given("value"), "value", "is empty")
     problems.add(low > value, "low", "{} is above the value")
     problems.add(high < value, "high", "{} is below the value")
-    problems.add(resolution <= 0, "resolution", "{} is no step")
+    problems.add(resolution <= 0, "resolution", "{} is not a step")
     _check_better(columns, study, series_of, problems)
     _check_time(study, series_of, value, problems)
     intake = Intake(
         series_of=series_of,
+        bench_of=bench_of,
         configuration_of=configuration_of,
         value=value,
         low=low,
@@ -127,7 +131,14 @@ def check_readings(columns: Columns, study: Study, table: Table) -> Intake:
     )
     if any(intake.run.names):
         # The same metric twice in a run that is named is one reading too many.
-        place = (series_of, configuration_of, intake.round, intake.visit.codes, intake.run.codes)
+        place = (
+            series_of,
+            bench_of,
+            configuration_of,
+            intake.round,
+            intake.visit.codes,
+            intake.run.codes,
+        )
         twice = repeats(combine(*place)) & intake.run.given
         problems.add(twice, "run", "run {} of this visit has a reading of this metric already")
     problems.raise_if_any()
@@ -147,11 +158,13 @@ def _configurations(columns: Columns, study: Study, problems: _Problems) -> np.n
     return found
 
 
-def _check_bench(columns: Columns, study: Study, problems: _Problems) -> None:
-    if "bench" not in columns:
-        return
-    wrong = columns.labels("bench").map(lambda text: text not in ("", study.bench))
-    problems.add(wrong, "bench", f'{{}} is not the bench of this study, "{study.bench}"')
+def _benches(columns: Columns, study: Study, problems: _Problems) -> np.ndarray:
+    """The bench of every row; where none is stated, the one that was chosen."""
+    known, labels = list(study.benches), columns.labels("bench")
+    default = -1 if labels.given.all() else known.index(study.bench)
+    found = labels.map(lambda text: known.index(text) if text in known else -1 if text else default)
+    problems.add(found < 0, "bench", f"{{}} is not a bench of this study; {listed(known)}")
+    return found
 
 
 def _series(columns: Columns, study: Study, problems: _Problems) -> np.ndarray:
@@ -165,10 +178,10 @@ def _series(columns: Columns, study: Study, problems: _Problems) -> np.ndarray:
         metrics[workload][name] = place
 
     def find(workload: str, name: str) -> int:
-        own = metrics.get(resolve(workload, known), {})
-        if not name and len(own) == 1:
-            return next(iter(own.values()))
-        return own.get(resolve(name, own), -1)
+        candidates = metrics.get(resolve(workload, known), {})
+        if not name and len(candidates) == 1:
+            return next(iter(candidates.values()))
+        return candidates.get(resolve(name, candidates), -1)
 
     found = _by_pair(workloads, names, find)
     if found.min() >= 0:
@@ -234,9 +247,9 @@ def _rounds(columns: Columns, problems: _Problems) -> np.ndarray:
     else:
         rounds = _numbers(columns, "round", problems)
         known = ~np.isnan(rounds)
-        problems.add(known & (np.floor(rounds) != rounds), "round", "{} is no whole number")
+        problems.add(known & (np.floor(rounds) != rounds), "round", "{} is not a whole number")
     wrong = known & ((rounds < 1) | (rounds > _MOST_ROUNDS))
-    problems.add(wrong, "round", "{} is no round; they count from 1")
+    problems.add(wrong, "round", "{} is not a round; they count from 1")
     if known.all() and not wrong.any():
         return rounds.astype(np.int64, copy=False)
     whole: np.ndarray = np.where(known & ~wrong, rounds, -1).astype(np.int64)
@@ -280,10 +293,10 @@ def _factors(
     metrics = study.metrics()
     wanted = _of_metrics(series_of, [metric.unit for _, _, metric in metrics])
 
-    def factor(unit: str, own: str) -> float:
+    def factor(unit: str, wanted_unit: str) -> float:
         try:
-            return convert(1.0, unit or own, own) if own else 1.0
-        except TypedError:
+            return convert(1.0, unit or wanted_unit, wanted_unit) if wanted_unit else 1.0
+        except UnitError:
             return np.nan
 
     factors = _by_pair(columns.labels("unit"), wanted, factor)
@@ -305,7 +318,9 @@ def _check_better(
         return
     better = columns.labels("better")
     wanted = _of_metrics(series_of, [metric.better for _, _, metric in study.metrics()])
-    wrong = _by_pair(better, wanted, lambda told, own: bool(told and own and told != own))
+    wrong = _by_pair(
+        better, wanted, lambda stated, declared: bool(stated and declared and stated != declared)
+    )
     problems.add(wrong, "better", "{} contradicts the study file")
 
 
@@ -315,7 +330,7 @@ def _check_time(
     negative = value < 0
     if negative.any():
         units = _of_metrics(series_of, [metric.unit for _, _, metric in study.metrics()])
-        timed = units.map(lambda unit: unit in TIME_UNITS)
+        timed = units.map(lambda unit: is_time(unit))
         problems.add(timed & negative, "value", "{} is negative, and is a time")
 
 
@@ -323,15 +338,15 @@ def _times(columns: Columns, problems: _Problems) -> Labels:
     """Times as ISO 8601 text in UTC, "" where nothing is known."""
     import pandas as pd
 
-    told = columns.labels("started_at")
+    stated = columns.labels("started_at")
     if "started_at" not in columns:
-        return told
-    texts = pd.Series(told.names, dtype=object)
+        return stated
+    texts = pd.Series(stated.names, dtype=object)
     given = texts != ""
     parsed = pd.to_datetime(texts.where(given), utc=True, errors="coerce", format="ISO8601")
     wrong = (given & parsed.isna()).to_numpy()
     problems.add(
-        wrong[told.codes], "started_at", "{} is no time in ISO 8601, like 2026-05-01T14:30"
+        wrong[stated.codes], "started_at", "{} is not a time in ISO 8601, like 2026-05-01T14:30"
     )
     stamps = parsed.dt.strftime("%Y-%m-%dT%H:%M:%S.%f").str[:-3] + "+00:00"
-    return Labels(told.codes, stamps.fillna("").tolist())
+    return Labels(stated.codes, stamps.fillna("").tolist())

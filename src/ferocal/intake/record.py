@@ -14,10 +14,13 @@ from ferocal._version import __version__
 from ferocal.errors import IntakeError
 from ferocal.intake.columns import combine, repeats
 from ferocal.intake.readings import Intake
-from ferocal.ledger.batch import Batch, find_load, record_batch
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
-from ferocal.ledger.records import SessionRecord, Trace
+from ferocal.ledger.reading.sessions import find_load
+from ferocal.ledger.records import SessionRecord
 from ferocal.ledger.store import Ledger
+from ferocal.ledger.writing.batch import Batch, record_batch
+from ferocal.study.criteria import criteria_of
+from ferocal.traces.capture import Trace
 
 if TYPE_CHECKING:
     from ferocal.study.load import Study
@@ -49,14 +52,13 @@ def make_batch(
     levels = [c.levels for c in study.configurations]
     configuration_of = intake.configuration_of[first_of_visit].tolist()
     run_workload = [workloads[s] for s in intake.series_of[first_of_run].tolist()]
-    own = {} if traces is None else traces
     run_names = intake.run.at(first_of_run)
-    kept = _attached(zip(run_names, run_workload, strict=True), own)
+    kept = _attached(zip(run_names, run_workload, strict=True), traces or {})
     return Batch(
-        bench=study.bench,
         visits=[
-            (names[c], levels[c], r if r > 0 else None, at, bool(k))
-            for c, r, at, k in zip(
+            (study.benches[b], names[c], levels[c], r if r > 0 else None, at, bool(k))
+            for b, c, r, at, k in zip(
+                intake.bench_of[first_of_visit].tolist(),
                 configuration_of,
                 intake.round[first_of_visit].tolist(),
                 intake.started_at.at(first_of_visit),
@@ -83,9 +85,9 @@ def _ids(names: Sequence[str]) -> list[str]:
     seen: set[str] = set()
     ids = []
     for name in names:
-        own = name if len(name) == 32 and _ID.fullmatch(name) and name not in seen else ""
-        seen.add(own)
-        ids.append(own)
+        uid = name if len(name) == 32 and _ID.fullmatch(name) and name not in seen else ""
+        seen.add(uid)
+        ids.append(uid)
     return ids
 
 
@@ -114,7 +116,7 @@ def _group(
     """For every reading its visit, its run and the number of that, both in order of appearance."""
     import pandas as pd
 
-    visit = combine(intake.configuration_of, intake.round, intake.visit.codes)
+    visit = combine(intake.bench_of, intake.configuration_of, intake.round, intake.visit.codes)
     run, number = intake.run.codes, intake.run.map(_number)
     unnamed = ~intake.run.given
     if unnamed.any():
@@ -134,7 +136,7 @@ def _number(name: str) -> int:
 
 
 def record(
-    ledger: Ledger, batch: Batch, *, kind: str, source: str, digest: str | None = None
+    ledger: Ledger, study: Study, batch: Batch, *, kind: str, source: str, digest: str | None = None
 ) -> dict[str, int]:
     """Record a batch in one transaction; how many visits, runs and readings that made.
 
@@ -143,7 +145,19 @@ def record(
     LedgerError
         When the ledger cannot be written; it is then as it was.
     """
-    session = SessionRecord(__version__, {}, 0, False, kind, source, digest)
+    benches = {visit[0] for visit in batch.visits}
+    session = SessionRecord(
+        version=__version__,
+        overhead={},
+        rounds=0,
+        decide=False,
+        bench=benches.pop() if len(benches) == 1 else None,
+        study_file=study.text,
+        criteria=criteria_of(study),
+        kind=kind,
+        source=source,
+        digest=digest,
+    )
     record_batch(ledger, session, batch)
     return batch.counts
 
@@ -154,7 +168,7 @@ def refuse_known(study: Study, paths: Sequence[Path], digests: Sequence[str]) ->
     Raises
     ------
     IntakeError
-        When one was; when and from where is told.
+        When one was; the message says when and from where.
     """
     if not (study.directory / LEDGER_FILE).exists():
         return

@@ -10,9 +10,8 @@ import numpy as np
 
 from ferocal.errors import IntakeError
 from ferocal.intake.columns import Column, Columns, Labels, combine, labels_of
-from ferocal.intake.tables import Table
-from ferocal.study.base import resolve
-from ferocal.study.configurations import closest
+from ferocal.intake.formats import SourceTable
+from ferocal.terms.names import closest, resolve
 
 if TYPE_CHECKING:
     from ferocal.study.load import Study
@@ -55,7 +54,7 @@ def is_text(name: str, named: Mapping[str, str], study: Study | None) -> bool:
     return role in TEXTS or name.removeprefix("factor:") in factors
 
 
-def to_long(table: Table, named: Mapping[str, str], study: Study | None) -> Columns:
+def to_long(table: SourceTable, named: Mapping[str, str], study: Study | None) -> Columns:
     """A reading per row, with columns named for their roles.
 
     A table with a column of values is long. Otherwise it is wide: columns that are named

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 from collections.abc import Sequence
 from functools import partial
 from operator import eq
@@ -11,13 +10,11 @@ from pathlib import Path
 
 from ferocal.errors import IntakeError, UsageError
 from ferocal.intake.columns import Columns, Labels
+from ferocal.intake.formats import read_table
 from ferocal.intake.shapes import is_text, parse_columns, to_long
-from ferocal.intake.tables import read_table
-from ferocal.study.base import plain_name, resolve
-from ferocal.study.configurations import closest
+from ferocal.terms.names import closest, plain_name, resolve
+from ferocal.terms.units import lower_is_better
 
-# Units of which less is better; of all others more is.
-_LOWER = re.compile(r"(ns|µs|us|ms|s|sec|min|h|[KMGT]?i?B|W|J|°C|°F|%)", re.IGNORECASE)
 _DEFAULT_METRIC = "score"
 
 
@@ -88,7 +85,7 @@ def _workloads(readings: Columns, path: Path) -> list[str]:
         for told, metric in metrics.items():
             rows = own.taken(own.labels("metric").map(partial(eq, told))) if named else own
             unit = _first(rows, "unit") or "points"
-            better = _first(rows, "better") or ("lower" if _LOWER.fullmatch(unit) else "higher")
+            better = _first(rows, "better") or ("lower" if lower_is_better(unit) else "higher")
             lines += [
                 f"[workload.{json.dumps(workload)}.metric.{json.dumps(metric)}]",
                 f"unit = {json.dumps(unit, ensure_ascii=False)}",

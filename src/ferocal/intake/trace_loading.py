@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -12,20 +12,30 @@ import numpy as np
 
 from ferocal.errors import IntakeError, UsageError
 from ferocal.intake.exported import Exported, read_exported
+from ferocal.intake.formats import digest_of
 from ferocal.intake.placed import Place, intake_of
 from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known
-from ferocal.intake.tables import digest_of
-from ferocal.intake.traces import Columns, TraceError, read_file
-from ferocal.intake.typed import TypedError, convert
+from ferocal.intake.trace_files import read_capture
 from ferocal.ledger.opening import open_ledger
-from ferocal.ledger.records import Trace
-from ferocal.measure.traces import summarise_captures
-from ferocal.study.configurations import closest
-from ferocal.study.metrics import Metric, TraceSource
+from ferocal.study.metrics import Metric
+from ferocal.study.sources import TraceSource
+from ferocal.terms.names import closest
+from ferocal.terms.units import UnitError, convert
+from ferocal.traces.capture import CaptureColumns, Trace, TraceError
+from ferocal.traces.kinds import Kind, summarise_trace
 
 if TYPE_CHECKING:
     from ferocal.intake.readings import Intake
     from ferocal.study.load import Study
+
+
+@dataclass(frozen=True)
+class CaptureForm:
+    """How captures are written, where that is not as the study file says; None where it is."""
+
+    column: str | None = None
+    skip: int | None = None
+    unit: str | None = None
 
 
 @dataclass(frozen=True)
@@ -34,32 +44,48 @@ class CapturedRun:
 
     place: Place
     metric: Metric
-    captures: Sequence[Columns]
+    captures: Sequence[CaptureColumns]
     files: Sequence[Path]
 
 
-def load_trace(
-    study: Study, place: Place, files: Sequence[Path], *, again: bool, separate: bool
-) -> dict[str, int]:
-    """Record captures, and what they come to: of one run, or each of a run of its own.
+@dataclass(frozen=True)
+class LoadedTraces:
+    """How much captures hold, and by run (its files) the value of each metric computed."""
 
-    Columns are those that the study file names; where it names none, a file holds a number
-    per line.
+    counts: dict[str, int]
+    runs: Sequence[tuple[Sequence[Path], Mapping[str, float]]]
+
+
+def load_traces(
+    study: Study,
+    place: Place,
+    files: Sequence[Path],
+    form: CaptureForm,
+    *,
+    again: bool = False,
+    separate: bool = False,
+    preview: bool = False,
+) -> LoadedTraces:
+    """Record captures with the metrics computed of them; with ``preview`` nothing is recorded.
+
+    The files are captures of one run, or with ``separate`` of a run each. Where neither the
+    study file nor ``form`` names a column, a file holds a number per line.
 
     Raises
     ------
     IntakeError
         When a file is wrong, or was loaded before.
     UsageError
-        When a name is not known, or the metric is no trace.
+        When a name is not known, or the metric is not a trace.
     LedgerError
         When the ledger cannot be written.
     """
-    metric = _trace_metric(study, place)
+    place = find_trace_place(study, place)
+    metric = _as_written(trace_metric(study, place), form)
     digests = [digest_of(file) for file in files]
     if not again:
         refuse_known(study, files, digests)
-    captures = [_read_capture(file, metric) for file in files]
+    captures = [_read(file, metric, form) for file in files]
     runs = [CapturedRun(replace(place, run="1"), metric, captures, files)]
     if separate:
         runs = [
@@ -68,49 +94,138 @@ def load_trace(
         ]
     intake, traces = summarise_runs(study, runs)
     batch = make_batch(intake, study, traces)
-    with open_ledger(study.directory, create=True) as ledger:
-        source = ", ".join(map(str, files))
-        return record(ledger, batch, kind="load", source=source, digest=" ".join(digests))
+    loaded = LoadedTraces(batch.counts, _values_by_run(study, intake, runs))
+    if not preview:
+        with open_ledger(study.directory, create=True) as ledger:
+            source = ", ".join(map(str, files))
+            record(ledger, study, batch, kind="load", source=source, digest=" ".join(digests))
+    return loaded
 
 
-def _read_capture(file: Path, metric: Metric) -> Columns:
+def find_trace_place(study: Study, place: Place) -> Place:
+    """A place with its trace metric, which need not be named where there is but one.
+
+    Raises
+    ------
+    UsageError
+        When a name is not known, or the metric has to be named.
+    """
+    study.configuration(place.configuration)
+    metrics = study.workload(place.workload).metric
+    found = [name for name, metric in metrics.items() if metric.trace_kind is not None]
+    if not place.metric and len(found) != 1:
+        known = f": {', '.join(found)}; name one with --metric" if found else ""
+        raise UsageError(f"{place.workload} has {len(found) or 'no'} traces{known}")
+    return replace(place, metric=place.metric or found[0])
+
+
+def trace_metric(study: Study, place: Place) -> Metric:
+    """The metric of a trace, with a source even if the study names none.
+
+    Raises
+    ------
+    UsageError
+        When a name is not known, or the metric is not a trace.
+    """
+    study.configuration(place.configuration)
+    metrics = study.workload(place.workload).metric
+    if place.metric not in metrics:
+        hint = closest(place.metric, list(metrics))
+        raise UsageError(f'{place.workload} has no metric "{place.metric}"; {hint}')
+    metric = metrics[place.metric]
+    if metric.trace_kind is None:
+        raise UsageError(f'{place.metric} is not a trace: it needs kind = "frames" or "soak"')
+    if metric.source is not None:
+        return metric
+    return metric.model_copy(update={"source": TraceSource(file="*")})
+
+
+def _as_written(metric: Metric, form: CaptureForm) -> Metric:
+    """The metric with a source, and for frames a unit, as the files are written."""
+    assert isinstance(metric.source, TraceSource)
+    given = {"column": form.column, "skip": form.skip}
+    changes = {key: value for key, value in given.items() if value is not None}
+    source = metric.source.model_copy(update=changes)
+    kind = _kind_of(metric)
+    unit = metric.unit
+    if form.unit is not None and kind.kept_unit is not None:
+        _factor(form.unit, kind.kept_unit)
+        unit = form.unit
+    return metric.model_copy(update={"source": source, "unit": unit})
+
+
+def _read(file: Path, metric: Metric, form: CaptureForm) -> CaptureColumns:
+    """The columns of a capture, in the unit of the metric."""
     if read_exported(file) is not None:
-        raise IntakeError(f"{file}: tells itself of which run it is; load it without --trace")
+        raise IntakeError(f"{file}: names itself the run it is of; use `ferocal load` for it")
     assert isinstance(metric.source, TraceSource)
     try:
-        return read_file(file, metric.source)
+        columns = read_capture(file, metric.source)
     except TraceError as error:
         raise IntakeError(f"{file}: {error}; nothing was recorded") from None
+    factor = 1.0 if form.unit is None else _factor(form.unit, metric.unit)
+    return columns if factor == 1 else {**columns, "value": columns["value"] * factor}
+
+
+def _factor(unit: str, wanted: str) -> float:
+    try:
+        return convert(1.0, unit, wanted)
+    except UnitError as error:
+        raise UsageError(f"--unit: {error}") from None
+
+
+def _kind_of(metric: Metric) -> Kind:
+    kind = metric.trace_kind
+    assert kind is not None
+    return kind
+
+
+def _values_by_run(
+    study: Study, intake: Intake, runs: Sequence[CapturedRun]
+) -> list[tuple[Sequence[Path], Mapping[str, float]]]:
+    metrics = study.metrics()
+    return [
+        (
+            run.files,
+            {
+                metrics[int(series)][1]: float(value)
+                for series, value, name in zip(
+                    intake.series_of, intake.value, intake.run.codes, strict=True
+                )
+                if intake.run.names[int(name)] == run.place.run
+            },
+        )
+        for run in runs
+    ]
 
 
 def summarise_runs(study: Study, runs: Iterable[CapturedRun]) -> tuple[Intake, TracesOfRuns]:
-    """What the traces of runs come to, and the traces by run.
+    """The readings computed of the traces of runs, and the traces by run.
 
     Raises
     ------
     IntakeError
         When a trace cannot be true.
     """
-    places, values = [], []
+    places: list[Place] = []
+    values: list[float] = []
+    samples: list[float] = []
     traces: defaultdict[str, list[tuple[str, Trace]]] = defaultdict(list)
     for run in runs:
-        place = run.place
+        place, metric = run.place, run.metric
         try:
-            own, kept = summarise_captures(
-                place.workload, place.metric, run.metric, [*run.captures]
+            result = summarise_trace(
+                place.metric, _kind_of(metric), metric.trace_spec, run.captures
             )
         except TraceError as error:
             named = ", ".join(map(str, run.files))
             raise IntakeError(f"{named}: {error}; nothing was recorded") from None
-        places += [replace(place, metric=value.metric) for value in own]
-        values += own
-        traces[place.run] += [(place.workload, trace) for trace in kept]
-    intake = intake_of(
-        study,
-        places,
-        value=np.array([value.value for value in values]),
-        samples=np.array([np.nan if v.samples is None else v.samples for v in values]),
-    )
+        places += [replace(place, metric=f"{place.metric}/{part}") for part in result.values]
+        values += result.values.values()
+        count = np.nan if result.samples is None else float(result.samples)
+        samples += [count] * len(result.values)
+        traces[place.run] += [(place.workload, trace) for trace in result.traces]
+    intake = intake_of(study, places, value=np.array(values), samples=np.array(samples))
     return intake, traces
 
 
@@ -122,56 +237,35 @@ def runs_of(study: Study, exported: Iterable[Exported]) -> list[CapturedRun]:
     IntakeError
         When a trace does not fit the study.
     """
-    by_place = defaultdict(list)
-    for one in sorted(exported, key=lambda one: one.number):
-        by_place[one.place].append(one)
+    by_place: defaultdict[Place, list[Exported]] = defaultdict(list)
+    for capture in sorted(exported, key=lambda capture: capture.number):
+        by_place[capture.place].append(capture)
     runs = []
-    for place, own in by_place.items():
-        metric = _as_exported(_trace_metric(study, place))
-        captures = [_in_unit_of(metric, one) for one in own]
-        runs.append(CapturedRun(place, metric, captures, [one.path for one in own]))
+    for place, captures in by_place.items():
+        metric = _as_exported(trace_metric(study, place))
+        columns = [_in_unit_of(metric, capture) for capture in captures]
+        runs.append(CapturedRun(place, metric, columns, [capture.path for capture in captures]))
     return runs
 
 
 def _as_exported(metric: Metric) -> Metric:
-    """A metric whose traces are read as they are exported: in ms, and nothing is to skip."""
+    """A metric whose traces are read as they are kept, with nothing to skip."""
     assert isinstance(metric.source, TraceSource)
     source = metric.source.model_copy(update={"stamps": False, "skip": 0})
-    unit = "ms" if metric.kind == "frames" else metric.unit
+    unit = _kind_of(metric).kept_unit or metric.unit
     return metric.model_copy(update={"source": source, "unit": unit})
 
 
-def _in_unit_of(metric: Metric, one: Exported) -> Columns:
-    """The columns of a trace in the unit of a metric, checked to be all."""
-    columns, trace = dict(one.trace.columns), one.trace
+def _in_unit_of(metric: Metric, exported: Exported) -> CaptureColumns:
+    """The columns of a trace in the unit of a metric, checked to be complete."""
+    columns, trace = dict(exported.trace.columns), exported.trace
     assert isinstance(metric.source, TraceSource)
     if trace.kind != metric.kind:
-        raise IntakeError(f"{one.path}: is of the kind {trace.kind}, not {metric.kind}")
+        raise IntakeError(f"{exported.path}: is of the kind {trace.kind}, not {metric.kind}")
     if metric.source.second is not None and "second" not in columns:
-        raise IntakeError(f"{one.path}: has no second column for {metric.source.second}")
+        raise IntakeError(f"{exported.path}: has no second column for {metric.source.second}")
     try:
         factor = convert(1.0, trace.unit, metric.unit)
-    except TypedError as error:
-        raise IntakeError(f"{one.path}: {error}") from None
+    except UnitError as error:
+        raise IntakeError(f"{exported.path}: {error}") from None
     return columns if factor == 1 else columns | {"value": columns["value"] * factor}
-
-
-def _trace_metric(study: Study, place: Place) -> Metric:
-    """The metric of a trace, with a source even if the study names none.
-
-    Raises
-    ------
-    UsageError
-        When a name is not known, or the metric is no trace.
-    """
-    study.configuration(place.configuration)
-    metrics = study.workload(place.workload).metric
-    if place.metric not in metrics:
-        hint = closest(place.metric, list(metrics))
-        raise UsageError(f'{place.workload} has no metric "{place.metric}"; {hint}')
-    metric = metrics[place.metric]
-    if metric.kind == "value":
-        raise UsageError(f'{place.metric} is no trace: it needs kind = "frames" or "soak"')
-    if metric.source is not None:
-        return metric
-    return metric.model_copy(update={"source": TraceSource(file="*")})

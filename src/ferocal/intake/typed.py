@@ -7,14 +7,8 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-# Units that say the same in other sizes: of each, how many of the first make one.
-_FAMILIES: tuple[dict[str, float], ...] = (
-    {"s": 1.0, "ms": 1e-3, "µs": 1e-6, "us": 1e-6, "min": 60.0, "h": 3600.0},
-    {"B": 1.0, "KiB": 2.0**10, "MiB": 2.0**20, "GiB": 2.0**30, "kB": 1e3, "MB": 1e6, "GB": 1e9},
-    {"Hz": 1.0, "kHz": 1e3, "MHz": 1e6, "GHz": 1e9},
-    {"W": 1.0, "mW": 1e-3, "kW": 1e3},
-)
-TIME_UNITS = tuple(_FAMILIES[0])
+from ferocal.terms.units import UnitError, convert, is_time
+
 _NUMBER = r"[-+−]?\d+(?:[.,]\d+)?"
 _TYPED = re.compile(rf"\s*({_NUMBER})\s*(?:\.\.\s*({_NUMBER})\s*)?([^\d\s!.,][^\s!]*)?\s*(!?)\s*")
 THOUSANDS = r"[-+−]?[1-9]\d{0,2},\d{3}"
@@ -32,22 +26,6 @@ class TypedReading:
     value: float
     low: float | None = None
     high: float | None = None
-
-
-def convert(value: float, unit: str, wanted: str) -> float:
-    """A value in another unit.
-
-    Raises
-    ------
-    TypedError
-        When the units are not of one kind.
-    """
-    if unit == wanted:
-        return value
-    for family in _FAMILIES:
-        if unit in family and wanted in family:
-            return value * family[unit] / family[wanted]
-    raise TypedError(f'"{unit}" cannot be turned into "{wanted}"')
 
 
 def parse_number(text: str) -> float:
@@ -105,11 +83,14 @@ def parse_typed(
         how = f"21.4, 21.4 {unit} or 70..80"
         raise TypedError(f'"{text.strip()}" is not a number; type it like {how}')
     ends = [parse_number(part) for part in match.group(1, 2) if part is not None]
-    values = [convert(end, match[3] or unit, unit) for end in ends]
+    try:
+        values = [convert(end, match[3] or unit, unit) for end in ends]
+    except UnitError as error:
+        raise TypedError(str(error)) from None
     if len(values) == 2 and values[0] >= values[1]:
         raise TypedError(f'the range "{text.strip()}" does not go from low to high')
     value = sum(values) / len(values)
-    if unit in TIME_UNITS and value <= 0:
+    if is_time(unit) and value <= 0:
         raise TypedError(f"{value:g} {unit} is no duration")
     if not match[4]:
         _check_likely(value, unit, plausible, fellows)

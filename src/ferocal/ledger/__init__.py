@@ -1,1 +1,4 @@
-"""The store of everything recorded; knows the study's words, nothing of analysis."""
+"""The store of everything recorded: schema, migrations, what writes and what reads, apart.
+
+Imports `ferocal.traces`, which are packed in it; knows nothing of analysis.
+"""

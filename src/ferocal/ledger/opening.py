@@ -1,4 +1,4 @@
-"""Opening a ledger: creating its tables, checking its version."""
+"""Opening a ledger: creating its tables, bringing it to the present version."""
 
 from __future__ import annotations
 
@@ -10,9 +10,12 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from ferocal.errors import LedgerError
 from ferocal.ledger import schema
-from ferocal.ledger.store import Ledger, cause
+from ferocal.ledger.store import WRITES, Ledger, cause
 
 LEDGER_FILE = "ledger.sqlite"
+# How long another process is waited for that writes, in ms.
+_PATIENCE = 60_000
+_VERSION = sa.select(schema.about.c.value).where(schema.about.c.key == "schema")
 
 
 def open_ledger(directory: Path, *, create: bool = False) -> Ledger:
@@ -29,12 +32,11 @@ def open_ledger(directory: Path, *, create: bool = False) -> Ledger:
         raise LedgerError(f"{path}: nothing recorded yet; take readings with `ferocal measure`")
     engine = sa.create_engine(f"sqlite:///{path}")
     sa.event.listen(engine, "connect", _configure_sqlite)
-    sa.event.listen(engine, "begin", lambda connection: connection.exec_driver_sql("BEGIN"))
+    sa.event.listen(engine, "begin", _begin)
     try:
         if create:
             _create_tables(engine)
-        _upgrade(engine)
-        _check_version(engine, path)
+        _bring_up_to_date(engine, path)
     except SQLAlchemyError as error:
         verb = "cannot be opened" if path.exists() else "cannot be created"
         raise LedgerError(f"{path}: {verb}: {cause(error)}") from error
@@ -47,45 +49,57 @@ def _configure_sqlite(connection: Any, _record: Any) -> None:
     connection.isolation_level = None
     cursor = connection.cursor()
     cursor.execute("PRAGMA foreign_keys = ON")
-    cursor.execute("PRAGMA busy_timeout = 10000")
+    cursor.execute(f"PRAGMA busy_timeout = {_PATIENCE}")
     # The rollback journal keeps the ledger in one file that can be carried elsewhere.
     cursor.execute("PRAGMA synchronous = FULL")
     cursor.close()
 
 
+def _begin(connection: sa.Connection) -> None:
+    # A transaction that reads first and writes later is refused at once, without waiting,
+    # when another has written in between. One that is going to write says so.
+    writes = connection.get_execution_options().get(WRITES, False)
+    connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
+
+
 def _create_tables(engine: sa.Engine) -> None:
-    with engine.begin() as connection:
+    with engine.connect() as connection:
         if sa.inspect(connection).has_table("about"):
             return
+    with engine.connect().execution_options(**{WRITES: True}) as connection, connection.begin():
+        if sa.inspect(connection).has_table("about"):
+            return  # another process was faster
         schema.metadata.create_all(connection)
         row = {"key": "schema", "value": str(schema.SCHEMA_VERSION)}
         connection.execute(sa.insert(schema.about).values(row))
 
 
-def _upgrade(engine: sa.Engine) -> None:
-    """Bring a ledger of an earlier version to this one, in one transaction."""
-    query = sa.select(schema.about.c.value).where(schema.about.c.key == "schema")
-    with engine.begin() as connection:
-        if connection.scalar(query) != "1":
-            return
-        # Version 2 counts samples, and keeps ranges, noise floors and traces.
-        for name in ("samples INTEGER", "low FLOAT", "high FLOAT", "resolution FLOAT"):
-            connection.exec_driver_sql(f"ALTER TABLE reading ADD COLUMN {name}")
-        for name in ("kind VARCHAR(10) NOT NULL DEFAULT 'measure'", "source TEXT", "digest TEXT"):
-            connection.exec_driver_sql(f"ALTER TABLE session ADD COLUMN {name}")
-        connection.exec_driver_sql("ALTER TABLE visit ADD COLUMN known BOOLEAN NOT NULL DEFAULT 1")
-        schema.floor.create(connection)
-        schema.trace.create(connection)
-        version = {"value": str(schema.SCHEMA_VERSION)}
-        connection.execute(sa.update(schema.about).where(schema.about.c.key == "schema"), version)
-
-
-def _check_version(engine: sa.Engine, path: Path) -> None:
-    query = sa.select(schema.about.c.value).where(schema.about.c.key == "schema")
+def _bring_up_to_date(engine: sa.Engine, path: Path) -> None:
     with engine.connect() as connection:
-        version = connection.scalar(query)
-    if version is None or int(version) > schema.SCHEMA_VERSION:
+        version = _version(connection, path)
+    if version == schema.SCHEMA_VERSION:
+        return
+    from ferocal.ledger.migrations import migrate
+
+    with engine.connect().execution_options(**{WRITES: True}) as connection, connection.begin():
+        version = migrate(connection, _version(connection, path))
+        change = sa.update(schema.about).where(schema.about.c.key == "schema")
+        connection.execute(change.values(value=str(version)))
+
+
+def _version(connection: sa.Connection, path: Path) -> int:
+    """The version of a ledger.
+
+    Raises
+    ------
+    LedgerError
+        When it is not known, or newer than this program.
+    """
+    text = connection.scalar(_VERSION)
+    version = int(text) if text is not None and text.isdecimal() else None
+    if version is None or version > schema.SCHEMA_VERSION:
         raise LedgerError(
-            f"{path}: has schema version {version}, this Ferocal reads up to "
+            f"{path}: has schema version {text}, this Ferocal reads up to "
             f"{schema.SCHEMA_VERSION}; use a newer Ferocal"
         )
+    return version

@@ -8,10 +8,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
-import numpy as np
-from numpy.typing import NDArray
-
-FloatArray = NDArray[np.float64]
+from ferocal.traces.capture import Trace
 
 # Of a longer output, so many bytes of its beginning and of its end are kept.
 KEPT_BYTES = 256 * 2**10
@@ -34,12 +31,19 @@ SETTLED = (Outcome.OK, Outcome.FAILED, Outcome.OVERRAN)
 
 @dataclass(frozen=True)
 class SessionRecord:
-    """A call of `measure`, `enter` or `load` about to be recorded."""
+    """A call of `measure`, `enter` or `load` about to be recorded.
+
+    ``study_file`` is the text of the study file, ``criteria`` what of it judges. ``bench``
+    is None where readings of several benches are recorded together.
+    """
 
     version: str
     overhead: Mapping[str, Any]
     rounds: int
     decide: bool
+    bench: str | None
+    study_file: str
+    criteria: Mapping[str, Any]
     kind: str = "measure"
     source: str | None = None
     digest: str | None = None
@@ -84,8 +88,8 @@ class StepRecord:
 
 
 @dataclass(frozen=True)
-class FloorRecord:
-    """A noise floor from another study, for one metric; see `analysis.floors`.
+class NoiseFloorRecord:
+    """A noise floor from another study, for one metric; see `analysis.inference.noise_floors`.
 
     ``measured_at`` is the time of the last visit behind it, ``source`` where it is from.
     """
@@ -120,20 +124,6 @@ class Value:
     low: float | None = None
     high: float | None = None
     resolution: float | None = None
-
-
-@dataclass(frozen=True)
-class Trace:
-    """A series that a run wrote, as one capture of a metric of the kind frames or soak.
-
-    ``columns`` are of equal length: ``value``, and where there are ``time`` (s) and
-    ``second``.
-    """
-
-    metric: str
-    kind: str
-    unit: str
-    columns: Mapping[str, FloatArray]
 
 
 @dataclass(frozen=True)

@@ -23,7 +23,7 @@ from sqlalchemy import (
     UniqueConstraint,
 )
 
-SCHEMA_VERSION = 2
+SCHEMA_VERSION = 3
 
 metadata = MetaData()
 
@@ -62,7 +62,8 @@ facts = Table(
 )
 
 # A call of `measure`, `enter` or `load`; `overhead` is what an empty program reads as on this
-# bench, `digest` that of the file that was loaded.
+# bench, `digest` that of the file that was loaded. `study_file` is its text at that time, and
+# `criteria` what of it judges; sessions of earlier versions have neither.
 session = Table(
     "session",
     metadata,
@@ -74,7 +75,10 @@ session = Table(
     Column("decide", Boolean, nullable=False),
     Column("kind", String(10), nullable=False, server_default="measure"),
     Column("source", Text),
-    Column("digest", String(64)),
+    Column("digest", Text),
+    Column("bench", String(200)),
+    Column("study_file", Text),
+    Column("criteria", JSON),
 )
 
 # A visit is `active` when its checks held, `not active` when one did not. `subjects` has
@@ -198,8 +202,8 @@ note = Table(
 
 # How much visits vary, brought in from another study of the same bench; of several for one
 # metric the latest counts.
-floor = Table(
-    "floor",
+noise_floor = Table(
+    "noise_floor",
     metadata,
     *_identity(),
     Column("at", String(40), nullable=False),
@@ -217,12 +221,13 @@ floor = Table(
     Column("source", Text, nullable=False),
 )
 
-# A look at the results after a round of a sequential study.
+# A look at the results after a round of a sequential study; `limit` is the last round.
 look = Table(
     "look",
     metadata,
     *_identity(),
     Column("at", String(40), nullable=False),
+    Column("bench", String(200)),
     Column("round", Integer, nullable=False),
     Column("limit", Integer, nullable=False),
 )

@@ -11,20 +11,23 @@ from ferocal.bench.overhead import measure_overhead
 from ferocal.bench.verification import verify
 from ferocal.errors import UsageError, VerificationError
 from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.reading.runs import settled_slots
 from ferocal.ledger.records import SessionRecord
-from ferocal.ledger.store import Ledger
+from ferocal.ledger.writing.runs import Recorder
 from ferocal.measure.lock import measuring_lock
 from ferocal.measure.progress import Observer, Summary
 from ferocal.measure.session import Options, Session, slots_of, visit_context
 from ferocal.plan.order import PlannedVisit, plan_study
-from ferocal.study.configurations import Configuration, closest
+from ferocal.study.configurations import Configuration
+from ferocal.study.criteria import criteria_of
 from ferocal.study.load import Study
+from ferocal.terms.names import closest
 
 
 @contextmanager
 def on_bench(
     study: Study, *, rounds: int | None = None, decide: bool = False
-) -> Iterator[tuple[Ledger, Executor]]:
+) -> Iterator[tuple[Recorder, Executor]]:
     """The ledger and the bench of a study, for one session of measuring.
 
     Raises
@@ -45,9 +48,19 @@ def on_bench(
         local_executor() as executor,
     ):
         overhead = measure_overhead(executor, study.directory)
-        record = SessionRecord(__version__, vars(overhead), rounds or study.head.rounds, decide)
-        ledger.begin_session(record)
-        yield ledger, executor
+        recorder = Recorder(ledger)
+        recorder.begin_session(
+            SessionRecord(
+                version=__version__,
+                overhead=vars(overhead),
+                rounds=rounds or study.head.rounds,
+                decide=decide,
+                bench=study.bench,
+                study_file=study.text,
+                criteria=criteria_of(study, planned_rounds=rounds),
+            )
+        )
+        yield recorder, executor
 
 
 def measure_study(
@@ -65,8 +78,8 @@ def measure_study(
     The errors are those of `on_bench` and `Session.carry_out`.
     """
     visits = choose_visits(study, plan_study(study, rounds), only)
-    with on_bench(study, rounds=rounds) as (ledger, executor):
-        session = Session(study, ledger, executor, observer, options or Options())
+    with on_bench(study, rounds=rounds) as (recorder, executor):
+        session = Session(study, recorder, executor, observer, options or Options())
         return session.carry_out(visits, rounds=visits[-1].round)
 
 
@@ -89,8 +102,8 @@ def choose_visits(
             )
 
     def fits(configuration: Configuration) -> bool:
-        own = {f"{f}={level}" for f, level in configuration.levels.items()}
-        return all(wanted in own or wanted == configuration.name for wanted in only)
+        levels = {f"{f}={level}" for f, level in configuration.levels.items()}
+        return all(wanted in levels or wanted == configuration.name for wanted in only)
 
     fitting = {c.name for c in study.configurations if fits(c)}
     if not fitting:
@@ -104,14 +117,14 @@ def measure_here(study: Study, observer: Observer, options: Options) -> Summary:
     Raises
     ------
     VerificationError
-        When no configuration is active, or it cannot be told which one.
+        When no configuration is active, or several may be.
     """
-    with on_bench(study) as (ledger, executor):
+    with on_bench(study) as (recorder, executor):
         names = find_active(study, executor)
-        settled = ledger.settled(failures=not options.retry)
+        settled = settled_slots(recorder.ledger, study.bench, failures=not options.retry)
         visits = [visit for visit in plan_study(study) if visit.configuration in names]
         following = [v for v in visits if not settled.issuperset(slots_of(study, v))][:1]
-        session = Session(study, ledger, executor, observer, options)
+        session = Session(study, recorder, executor, observer, options)
         return session.carry_out(following or visits[-1:], rounds=visits[-1].round)
 
 
@@ -123,18 +136,18 @@ def find_active(study: Study, executor: Executor) -> list[str]:
     VerificationError
         When there is none, or when several with different levels fit.
     """
-    fitting, told = [], []
+    fitting, reasons = [], []
     for configuration in study.configurations:
         context = visit_context(PlannedVisit(0, 0, configuration.name))
         results = verify(executor, configuration, study.directory, context)
         if not results:
-            told.append(f"  {configuration.name}: has no checks, so nothing proves it")
+            reasons.append(f"  {configuration.name}: has no checks, so nothing proves it")
         elif all(result.holds for result in results):
             fitting.append(configuration)
         else:
-            told += [f"  {configuration.name}: {r}" for r in results if not r.holds]
+            reasons += [f"  {configuration.name}: {r}" for r in results if not r.holds]
     if not fitting:
-        listed = "\n".join(told)
+        listed = "\n".join(reasons)
         raise VerificationError(f"no configuration is active here:\n{listed}")
     if any(c.levels != fitting[0].levels for c in fitting):
         names = ", ".join(c.name for c in fitting)

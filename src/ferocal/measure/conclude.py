@@ -1,16 +1,17 @@
-"""What a run came to."""
+"""The result of a run."""
 
 from __future__ import annotations
 
 from pathlib import Path
 
 from ferocal.bench.execution import Completed
-from ferocal.ledger.records import Ending, Outcome, Trace, Value
+from ferocal.ledger.records import Ending, Outcome, Value
 from ferocal.measure.extract import ExtractionError, extract_values
 from ferocal.study.model import Workload
+from ferocal.traces.capture import Trace
 
 
-def conclude(
+def conclude_run(
     name: str,
     workload: Workload,
     completed: Completed,
@@ -19,7 +20,7 @@ def conclude(
     directory: Path,
     began_ns: int,
 ) -> Ending:
-    """What a run came to: its outcome, why, and its readings (none of a warm-up).
+    """Build a run's result: its outcome, the reason, and its readings (none of a warm-up).
 
     ``directory`` and ``began_ns`` are those of `extract_values`.
     """

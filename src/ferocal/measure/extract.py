@@ -11,10 +11,11 @@ from typing import Any
 from jsonpointer import JsonPointerException, resolve_pointer
 
 from ferocal.bench.execution import READ_LIMIT, Completed
-from ferocal.intake.traces import TraceError
-from ferocal.ledger.records import Trace, Value
+from ferocal.ledger.records import Value
 from ferocal.measure.traces import extract_traces
-from ferocal.study.metrics import PROCESS_UNITS, JsonSource, Metric, PatternSource
+from ferocal.study.metrics import Metric
+from ferocal.study.sources import SOURCES, JsonSource, PatternSource
+from ferocal.traces.capture import Trace, TraceError
 
 
 class ExtractionError(ValueError):
@@ -43,11 +44,11 @@ def extract_values(
     for metric_name, metric in metrics.items():
         try:
             if metric.kind != "value":
-                own, kept = extract_traces(
+                computed, captured = extract_traces(
                     name, metric_name, metric, completed, directory, began_ns
                 )
-                values += own
-                traces += kept
+                values += computed
+                traces += captured
                 continue
             value = _extract(metric, completed, document)
             samples = _count(metric, completed, document)
@@ -69,7 +70,7 @@ def _extract(metric: Metric, completed: Completed, document: list[Any]) -> float
     }[source]
     if amount is None:
         raise ExtractionError(f"this system does not tell the {source} of a process")
-    return amount * PROCESS_UNITS[source][metric.unit]
+    return amount / SOURCES[source].units[metric.unit]
 
 
 def _count(metric: Metric, completed: Completed, document: list[Any]) -> int | None:

@@ -5,23 +5,24 @@ from __future__ import annotations
 from statistics import median
 
 from ferocal.errors import HoldError
-from ferocal.ledger.extract import read_values
+from ferocal.ledger.reading.runs import read_values
 from ferocal.ledger.records import Ending, Outcome, Slot, Value
 from ferocal.ledger.store import Ledger
 from ferocal.measure.progress import Answer, Observer, Question
+from ferocal.study.load import Study
 from ferocal.study.model import Workload
 
 
 class Hand:
     """Asks the operator for the readings of a run."""
 
-    def __init__(self, ledger: Ledger, observer: Observer, runs: int) -> None:
+    def __init__(self, study: Study, ledger: Ledger, observer: Observer) -> None:
+        self._study = study
         self._ledger = ledger
         self._observer = observer
-        self._runs = runs
 
     def complete(self, ending: Ending, slot: Slot, workload: Workload) -> Ending:
-        """The ending of a run with what the operator has read of it.
+        """The ending of a run, with the readings of the operator.
 
         A reading that the operator calls failed makes the run a failed one.
 
@@ -34,12 +35,14 @@ class Hand:
         """
         values = list(ending.values)
         for name, metric in workload.asked.items():
-            fellows = read_values(self._ledger, slot.configuration, slot.workload, name)
+            fellows = read_values(
+                self._ledger, self._study.bench, slot.configuration, slot.workload, name
+            )
             question = Question(
                 configuration=slot.configuration,
                 workload=slot.workload,
                 number=slot.number,
-                runs=self._runs,
+                runs=self._study.head.runs,
                 instructions=workload.instructions,
                 name=name,
                 metric=metric,

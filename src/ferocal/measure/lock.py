@@ -19,13 +19,27 @@ LOCK_FILE = "measure.lock"
 
 
 @contextmanager
+def study_lock(directory: Path) -> Iterator[None]:
+    """Hold the right to measure in a study.
+
+    Raises
+    ------
+    FerocalError
+        When another process holds it.
+    """
+    with ExitStack() as stack:
+        _acquire(stack, directory / LOCK_FILE, "in this study", None)
+        yield
+
+
+@contextmanager
 def measuring_lock(study: Study) -> Iterator[None]:
     """Hold the right to measure in a study and on its bench.
 
     Raises
     ------
     FerocalError
-        When another process holds either; it is told which one.
+        When another process holds either; the message says which one.
     """
     benches = user_state_path("ferocal")
     locks = [
@@ -41,14 +55,14 @@ def measuring_lock(study: Study) -> Iterator[None]:
         yield
 
 
-def _acquire(stack: ExitStack, path: Path, where: str, holder: Path) -> None:
+def _acquire(stack: ExitStack, path: Path, where: str, holder: Path | None) -> None:
     lock = FileLock(path)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         lock.acquire(blocking=False)
     except Timeout:
         raise FerocalError(
-            f"another `ferocal measure` is at work {where}{_told(holder)}; "
+            f"`ferocal measure` is already running {where}{_describe(holder)}; "
             "wait for it to end, or end it"
         ) from None
     except OSError as error:
@@ -56,7 +70,9 @@ def _acquire(stack: ExitStack, path: Path, where: str, holder: Path) -> None:
     stack.callback(lock.release)
 
 
-def _told(holder: Path) -> str:
+def _describe(holder: Path | None) -> str:
+    if holder is None:
+        return ""
     try:
         facts = json.loads(holder.read_text(encoding="utf-8"))
     except (OSError, ValueError):

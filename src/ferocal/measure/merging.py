@@ -5,9 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from ferocal.errors import UsageError
-from ferocal.ledger.merge import Merged, merge_ledgers
 from ferocal.ledger.opening import open_ledger
-from ferocal.measure.lock import measuring_lock
+from ferocal.ledger.writing.merge import Merged, merge_ledgers
+from ferocal.measure.lock import study_lock
 from ferocal.study.load import Study, load_study
 
 
@@ -26,7 +26,7 @@ def merge_studies(directory: Path, other: Path) -> Merged:
     study, copy = load_study(directory), load_study(other)
     _check_same(study, copy)
     with (
-        measuring_lock(study),
+        study_lock(study.directory),
         open_ledger(copy.directory) as source,
         open_ledger(study.directory, create=True) as target,
     ):
@@ -38,12 +38,12 @@ def _check_same(study: Study, copy: Study) -> None:
     mine, theirs = study.file, copy.file
     parts = {
         "study.question": (mine.study.question, theirs.study.question),
-        "the bench's name": (study.bench, copy.bench),
+        "the names of benches": (study.benches, copy.benches),
         "factor": (mine.factor, theirs.factor),
         "configuration": (mine.configuration, theirs.configuration),
         "workload": (mine.workload, theirs.workload),
     }
-    different = [name for name, (one, another) in parts.items() if one != another]
+    different = [name for name, (here, there) in parts.items() if here != there]
     if different:
         raise UsageError(
             f"{copy.directory} is another study: {', '.join(different)} differ; nothing was merged"

@@ -18,9 +18,10 @@ from ferocal.bench.verification import (
     verify_running,
 )
 from ferocal.errors import HoldError, VerificationError
+from ferocal.ledger.reading.runs import settled_slots
 from ferocal.ledger.records import Ending, Outcome, Slot, VisitRecord
-from ferocal.ledger.store import Ledger
-from ferocal.measure.conclude import conclude
+from ferocal.ledger.writing.runs import Recorder
+from ferocal.measure.conclude import conclude_run
 from ferocal.measure.hand import Hand
 from ferocal.measure.progress import Observer, Summary
 from ferocal.measure.settle import settle
@@ -31,6 +32,7 @@ from ferocal.plan.order import PlannedVisit
 from ferocal.study.configurations import Configuration
 from ferocal.study.load import Study
 from ferocal.study.model import Workload
+from ferocal.terms.conditions import BUSIEST_OTHERS, BUSY_SHARE_OF_OTHERS
 
 
 @dataclass(frozen=True)
@@ -76,19 +78,19 @@ class Session:
     def __init__(
         self,
         study: Study,
-        ledger: Ledger,
+        recorder: Recorder,
         executor: Executor,
         observer: Observer,
         options: Options,
     ) -> None:
         self._study = study
-        self._ledger = ledger
+        self._recorder = recorder
         self._executor = executor
         self._observer = observer
         self._options = options
-        self._transition = Transition(study, ledger, executor, observer)
-        self._survey = Survey(study, ledger, executor)
-        self._hand = Hand(ledger, observer, study.head.runs)
+        self._transition = Transition(study, recorder, executor, observer)
+        self._survey = Survey(study, recorder.ledger, executor)
+        self._hand = Hand(study, recorder.ledger, observer)
         self._reader = ConditionReader()
         self._meter = BusyMeter()
 
@@ -107,8 +109,10 @@ class Session:
         FerocalError
             When a step fails, or an operator is needed and none is there.
         """
-        crashed = self._ledger.close_interrupted()
-        settled = self._ledger.settled(failures=not self._options.retry)
+        crashed = self._recorder.close_interrupted()
+        settled = settled_slots(
+            self._recorder.ledger, self._study.bench, failures=not self._options.retry
+        )
         todo = [(visit, self._open_slots(visit, settled)) for visit in visits]
         total = sum(len(slots_of(self._study, visit)) for visit in visits)
         left = sum(len(slots) for _, slots in todo)
@@ -126,11 +130,11 @@ class Session:
         except StopSessionError:
             summary.stopped = True
         except HoldError:
-            self._ledger.close_interrupted("no operator was there")
+            self._recorder.close_interrupted("no operator was there")
             raise
         except KeyboardInterrupt:
             # Wherever in a run it came.
-            self._ledger.close_interrupted("interrupted with Ctrl-C")
+            self._recorder.close_interrupted("interrupted with Ctrl-C")
             summary.interrupted = True
         return summary
 
@@ -189,7 +193,7 @@ class Session:
             remarks += settle(study.bench_table.settle, self._reader, self._observer)
         for remark in remarks:
             self._observer.remark(remark)
-        visit_id = self._ledger.begin_visit(
+        visit_id = self._recorder.begin_visit(
             VisitRecord(
                 bench=study.bench,
                 configuration=configuration.name,
@@ -232,14 +236,14 @@ class Session:
         after = verify(self._executor, visit.configuration, directory, context, when="after")
         self._add_checks(visit, after)
         if not visit.failed:
-            self._ledger.end_visit(visit.id)
+            self._recorder.end_visit(visit.id)
 
     def _add_checks(self, visit: _Visit, results: list[CheckResult]) -> None:
         """Add later checks to a visit; set it aside when one of them fails."""
         visit.checks += results
         visit.failed += [check for check in results if not check.holds]
         if visit.failed:
-            self._ledger.set_aside(visit.id, [asdict(check) for check in visit.checks])
+            self._recorder.set_aside(visit.id, [asdict(check) for check in visit.checks])
 
     def _take(self, visit: _Visit, slot: Slot, workload: Workload, *, warmup: bool) -> Ending:
         """Take one run, or warm up, and record it."""
@@ -256,10 +260,10 @@ class Session:
         visit.unobserved.discard(slot.workload)
         before = self._conditions(environment)
         began_ns = time.time_ns()
-        run_id = self._ledger.begin_run(visit.id, slot, visit.runs, warmup=warmup)
+        run_id = self._recorder.begin_run(visit.id, slot, visit.runs, warmup=warmup)
         completed, others = self._execute(invocation)
         conditions = {"before": before, "after": self._conditions(environment), **others}
-        ending = conclude(
+        ending = conclude_run(
             slot.workload,
             workload,
             completed,
@@ -274,24 +278,24 @@ class Session:
             ending = replace(ending, outcome=Outcome.NOT_ACTIVE, values=())
         elif workload.asked and not warmup and ending.outcome == Outcome.OK:
             ending = self._hand.complete(ending, slot, workload)
-        self._ledger.end_run(run_id, replace(ending, conditions=conditions))
+        self._recorder.end_run(run_id, replace(ending, conditions=conditions))
         return ending
 
     def _take_by_hand(self, visit: _Visit, slot: Slot, workload: Workload) -> Ending:
         """Take a run that an operator does, and record it."""
         before = self._conditions(visit.context)
-        run_id = self._ledger.begin_run(visit.id, slot, visit.runs, warmup=False)
+        run_id = self._recorder.begin_run(visit.id, slot, visit.runs, warmup=False)
         ending = self._hand.complete(Ending(Outcome.OK), slot, workload)
         conditions = {"before": before, "after": self._conditions(visit.context)}
-        self._ledger.end_run(run_id, replace(ending, conditions=conditions))
+        self._recorder.end_run(run_id, replace(ending, conditions=conditions))
         return ending
 
     def _execute(self, invocation: Invocation) -> tuple[Completed, dict[str, Any]]:
-        """Run to the end; what came of it, and how busy others were meanwhile."""
+        """Run to the end; the completed process, and how busy others were meanwhile."""
         self._meter.begin()
         completed = self._executor.run(invocation)
         share, names = self._meter.end(completed.cpu)
-        return completed, {"busy share of others": share, "busiest others": names}
+        return completed, {BUSY_SHARE_OF_OTHERS: share, BUSIEST_OTHERS: names}
 
     def _conditions(self, environment: dict[str, str]) -> dict[str, Any]:
         return {**self._reader.read(), **self._survey.probe_conditions(environment)}

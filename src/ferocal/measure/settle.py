@@ -1,4 +1,4 @@
-"""Waiting until the bench has settled, up to a limit."""
+"""Waiting until the bench has settled, up to a timeout."""
 
 from __future__ import annotations
 
@@ -8,16 +8,17 @@ from typing import Any
 from ferocal.bench.conditions import BUSY_SHARE, BusyMeter, ConditionReader
 from ferocal.measure.progress import Observer
 from ferocal.study.model import Settle
+from ferocal.terms.conditions import label_of
 
 _LOOK_EVERY = 0.5
 
 
 def settle(rules: Settle, reader: ConditionReader, observer: Observer) -> list[str]:
-    """Wait as the rules say; returns what was not reached within the limit."""
+    """Wait as the rules say; returns what was not reached within the timeout."""
     if rules.pause is not None:
         observer.doing(f"pausing {rules.pause:g} s")
         time.sleep(rules.pause)
-    end = time.monotonic() + rules.limit
+    end = time.monotonic() + rules.timeout
     meter, quiet_since = BusyMeter(), time.monotonic()
     busy: list[str] = []
     while True:
@@ -30,23 +31,23 @@ def settle(rules: Settle, reader: ConditionReader, observer: Observer) -> list[s
         if not unmet:
             return []
         if time.monotonic() >= end:
-            return [f"not settled within {rules.limit:g} s: {text}" for text in unmet]
+            return [f"not settled within {rules.timeout:g} s: {text}" for text in unmet]
         observer.doing(f"settling: {unmet[0]}")
         meter.begin()
         time.sleep(_LOOK_EVERY)
 
 
 def _unmet_conditions(rules: Settle, now: dict[str, Any]) -> list[str]:
-    limits = {"load": rules.load_below, "temperature, °C": rules.temperature_below}
+    wanted = {"load": rules.load_below, "temperature_celsius": rules.temperature_below}
     unmet = []
-    for name, limit in limits.items():
-        if limit is None:
+    for key, below in wanted.items():
+        if below is None:
             continue
-        value = now.get(name)
+        name, value = label_of(key), now.get(key)
         if value is None:
             unmet.append(f"{name} cannot be read here")
-        elif value >= limit:
-            unmet.append(f"{name} {value:.3g} is not below {limit:g}")
+        elif value >= below:
+            unmet.append(f"{name} {value:.3g} is not below {below:g}")
     return unmet
 
 

@@ -1,4 +1,4 @@
-"""What the workloads of a visit are: command, version, digests of their files."""
+"""The workloads of a visit as they are: arguments, version, digests of their files."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Looking at the bench: its facts at every visit, held against those before."""
+"""The facts of the bench at every visit, compared with those of earlier visits."""
 
 from __future__ import annotations
 
@@ -9,8 +9,7 @@ from ferocal.bench.commands import prepare
 from ferocal.bench.execution import Executor
 from ferocal.bench.facts import Fact, declared_facts, find_changes, probe_facts, read_facts
 from ferocal.errors import BenchChangedError
-from ferocal.ledger.extract import read_facts as read_recorded_facts
-from ferocal.ledger.extract import read_visits
+from ferocal.ledger.reading.visits import read_visits, recorded_facts
 from ferocal.ledger.store import Ledger
 from ferocal.study.configurations import Configuration
 from ferocal.study.load import Study
@@ -27,11 +26,12 @@ class Survey:
         self._executor = executor
         self._first: list[Fact] | None = None
         self._by_configuration: dict[str, list[Fact]] = {}
-        self._told: set[str] = set()
-        recorded = read_recorded_facts(ledger)
+        self._remarked: set[str] = set()
+        recorded = recorded_facts(ledger)
         for visit in read_visits(ledger).values():
-            facts = [Fact(**fact) for fact in recorded[visit.facts_id]]
-            self._remember(visit.configuration, facts)
+            if visit.bench == study.bench:
+                facts = [Fact(**fact) for fact in recorded[visit.facts_id]]
+                self._remember(visit.configuration, facts)
 
     def look(
         self, configuration: Configuration, context: Mapping[str, str]
@@ -72,8 +72,8 @@ class Survey:
                 f'the bench "{self._study.bench}" has changed since this study began:\n{listed}\n'
                 "put it back, or begin a new study: these scores would not be comparable"
             )
-        fresh = [change for change in changes if change.name not in self._told]
-        self._told |= {change.name for change in fresh}
+        fresh = [change for change in changes if change.name not in self._remarked]
+        self._remarked |= {change.name for change in fresh}
         return [
             f"{change}; it was read in another way, so that may be wording only: "
             "declare it under [bench.NAME] facts to settle this"
@@ -85,7 +85,7 @@ class Survey:
         self._by_configuration.setdefault(configuration, facts)
 
     def probe_conditions(self, environment: Mapping[str, str]) -> dict[str, Any]:
-        """What the study's own probes of conditions say now."""
+        """What the probes of conditions in the study file read now."""
         found: dict[str, Any] = {}
         for name, probe in self._study.bench_table.probe.items():
             if probe.kind != "condition":

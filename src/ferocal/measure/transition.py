@@ -9,9 +9,9 @@ from ferocal.bench.commands import prepare
 from ferocal.bench.execution import Executor
 from ferocal.bench.verification import CheckResult, verify
 from ferocal.errors import FerocalError, HoldError
-from ferocal.ledger.extract import last_levels, waiting_hold, was_visited
+from ferocal.ledger.reading.visits import last_levels, waiting_hold, was_visited
 from ferocal.ledger.records import StepRecord
-from ferocal.ledger.store import Ledger
+from ferocal.ledger.writing.runs import Recorder
 from ferocal.measure.progress import Decision, Observer
 from ferocal.study.configurations import Configuration
 from ferocal.study.load import Study
@@ -35,10 +35,11 @@ class Transition:
     """
 
     def __init__(
-        self, study: Study, ledger: Ledger, executor: Executor, observer: Observer
+        self, study: Study, recorder: Recorder, executor: Executor, observer: Observer
     ) -> None:
         self._study = study
-        self._ledger = ledger
+        self._recorder = recorder
+        ledger = recorder.ledger
         self._executor = executor
         self._observer = observer
         self._levels = last_levels(ledger, study.bench)
@@ -131,7 +132,7 @@ class Transition:
         if not level.switch and any(other.switch or other.hold for other in others):
             # Nothing to do, but a later session has to know that the other level was left.
             text = "nothing to do"
-            self._ledger.record_step(
+            self._recorder.record_step(
                 StepRecord(self._study.bench, "switch", factor, name, "done", text)
             )
         self._levels[factor] = name
@@ -153,18 +154,18 @@ class Transition:
             failure = completed.failure
             state = "done" if failure is None else "failed"
             text = " ".join(invocation.words)
-            self._ledger.record_step(
+            self._recorder.record_step(
                 StepRecord(
                     self._study.bench, kind, factor, name, state, text, completed.wall, output
                 )
             )
             if failure is None:
                 return
-        told = output.decode("utf-8", "replace").strip()[-400:]
+        said = output.decode("utf-8", "replace").strip()[-400:]
         tries = f" {step.retries + 1} times" if step.retries else ""
         raise FerocalError(
             f"{kind} of {factor}={name} failed{tries}: `{text}` {failure}"
-            + (f": {told}" if told else "")
+            + (f": {said}" if said else "")
             + "; mend it, then run `ferocal measure` again"
         )
 
@@ -178,7 +179,7 @@ class Transition:
             state = {Decision.CONTINUE: "continued", Decision.SKIP: "skipped"}.get(
                 decision or Decision.STOP, "waiting"
             )
-            self._ledger.record_step(
+            self._recorder.record_step(
                 StepRecord(self._study.bench, "hold", factor, name, state, level.hold)
             )
             if decision is None:

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ferocal.analysis.components import Components
-from ferocal.analysis.power import (
+from ferocal.analysis.inference.components import Components
+from ferocal.analysis.inference.power import (
     best_runs,
     power_difference,
     power_equivalence,
@@ -21,8 +21,8 @@ from ferocal.study.load import Study
 # Below this many rounds an interval is so wide that few questions can be answered.
 _FEW_ROUNDS = 5
 _ONE_VISIT = (
-    "one visit per configuration: no interval and no verdict, unless `ferocal floor` brings in "
-    "how much visits vary from an earlier study"
+    "one visit per configuration: no interval and no verdict, unless `ferocal noise-floor` brings "
+    "in how much visits vary from an earlier study"
 )
 
 
@@ -105,35 +105,35 @@ def find_answers(study: Study, rounds: int) -> list[str]:
     return answers
 
 
-def find_limits(study: Study, rounds: int) -> list[str]:
-    """Questions that the plan cannot answer, and why, in sentences."""
-    head, limits = study.head, []
+def find_shortcomings(study: Study, rounds: int) -> list[str]:
+    """What the plan cannot answer, or not well, in sentences."""
+    head, found = study.head, []
     if head.schedule == "rounds":
         if rounds == 1:
-            limits.append(_ONE_VISIT)
+            found.append(_ONE_VISIT)
         elif rounds < _FEW_ROUNDS:
-            limits.append(
+            found.append(
                 f"{rounds} rounds are few: intervals will be wide; {_FEW_ROUNDS} are better"
             )
     else:
-        limits.append(
+        found.append(
             "the configurations are not interleaved: whatever else changes with time is in "
             "every change; use rounds where a way back exists"
         )
         if head.visits == 1:
-            limits.append(f"{_ONE_VISIT}, or set visits = 3 or more with a renew step")
+            found.append(f"{_ONE_VISIT}, or set visits = 3 or more with a renew step")
     comparisons, primary = count_comparisons(study)
     if comparisons > 1 and not primary:
-        limits.append(
+        found.append(
             f"{comparisons} comparisons share the error rate, which costs power: mark the metric "
             "that decides with primary = true, or add rounds"
         )
     together = [
-        f"{one} and {other} always change together: their effects cannot be told apart; add a "
+        f"{first} and {second} always change together: their effects cannot be told apart; add a "
         "configuration that changes only one of them"
-        for one, other in _confounded(study)
+        for first, second in _confounded(study)
     ]
-    return limits + _unproven(study) + together
+    return found + _unproven(study) + together
 
 
 def _unproven(study: Study) -> list[str]:
@@ -152,10 +152,10 @@ def _confounded(study: Study) -> list[tuple[str, str]]:
     """Pairs of factors that always change together."""
     rows = [configuration.levels for configuration in study.configurations]
     found = []
-    for one, other in itertools.combinations(study.file.factor, 2):
-        pairs = {(row[one], row[other]) for row in rows}
+    for first, second in itertools.combinations(study.file.factor, 2):
+        pairs = {(row[first], row[second]) for row in rows}
         if 1 < len({a for a, _ in pairs}) == len({b for _, b in pairs}) == len(pairs):
-            found.append((one, other))
+            found.append((first, second))
     return found
 
 

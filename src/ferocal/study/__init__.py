@@ -1,1 +1,4 @@
-"""The study file and its objects; imports no other layer."""
+"""The study file: its model, composed configurations, messages with line and key, criteria.
+
+Imports `ferocal.terms`, and `ferocal.traces` for the kinds of traces that a metric may be.
+"""

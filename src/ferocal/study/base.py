@@ -7,8 +7,6 @@ from __future__ import annotations
 
 import re
 import shlex
-import unicodedata
-from collections.abc import Iterable
 from typing import Annotated, Any, ClassVar
 
 from pydantic import (
@@ -22,20 +20,6 @@ from pydantic import (
 from ferocal.study.quantities import Seconds
 
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*")
-
-
-def plain_name(text: str) -> str:
-    """A text as a name: "Halden 5 (bêta)" is Halden-5-beta; "" if nothing of it can be one."""
-    ascii_only = unicodedata.normalize("NFKD", text).encode("ascii", "ignore").decode()
-    return re.sub(r"[^A-Za-z0-9._-]+", "-", ascii_only).lstrip("._-").rstrip("-")
-
-
-def resolve(text: str, known: Iterable[str]) -> str:
-    """The known name that a text stands for, itself or as a plain name; else the text."""
-    names = list(known)
-    if text in names or not plain_name(text):
-        return text
-    return next((name for name in names if plain_name(name) == plain_name(text)), text)
 
 
 def _check_name(name: str) -> str:
@@ -64,13 +48,13 @@ def _kebab(field: str) -> str:
     return field.replace("_", "-")
 
 
-class Table(BaseModel):
+class StudyTable(BaseModel):
     """A table of the study file."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, alias_generator=_kebab)
 
 
-class Command(Table):
+class Command(StudyTable):
     """Something to execute: words, or with ``shell = true`` one line for the shell."""
 
     may_be_absent: ClassVar[bool] = False

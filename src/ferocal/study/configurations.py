@@ -5,11 +5,11 @@ from __future__ import annotations
 import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from difflib import get_close_matches
 from typing import Any
 
 from ferocal.errors import Problem
 from ferocal.study.model import Check, FactValue, Level, StudyFile
+from ferocal.terms.names import closest
 
 Levels = dict[str, str]
 CONTROL = "control"
@@ -41,12 +41,6 @@ class ConfigurationError(ValueError):
     def __init__(self, problems: list[Problem]) -> None:
         self.problems = problems
         super().__init__("; ".join(map(str, problems)))
-
-
-def closest(name: str, known: list[str] | tuple[str, ...]) -> str:
-    """A hint that names the closest known word, or all known ones."""
-    match = get_close_matches(name, known, n=1, cutoff=0.5)
-    return f'did you mean "{match[0]}"?' if match else f"known: {', '.join(known)}"
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, get_args
 
@@ -17,23 +17,36 @@ from ferocal.study.configurations import (
     Configuration,
     ConfigurationError,
     Design,
-    closest,
     compose_design,
 )
 from ferocal.study.metrics import Metric, derive
 from ferocal.study.model import Bench, Head, Level, StudyFile, Workload
+from ferocal.terms.names import closest
+from ferocal.terms.wording import listed
 
 STUDY_FILE = "study.toml"
 MAX_BYTES = 4 * 2**20
+# What the bench is called where the study file does not name it.
+UNNAMED_BENCH = "bench"
+
+
+# Keys of earlier versions, with what stands in their place.
+_RENAMED = {"settle.limit": "it is called timeout now"}
 
 
 @dataclass(frozen=True)
 class Study:
-    """A study as understood: its file, with configurations composed."""
+    """A study as understood: its file, with configurations composed.
+
+    ``text`` is that of the file. ``chosen_bench`` is the bench on which this machine is, where
+    that has been found out.
+    """
 
     directory: Path
     file: StudyFile
     design: Design
+    text: str
+    chosen_bench: str | None = None
 
     @property
     def configurations(self) -> tuple[Configuration, ...]:
@@ -56,14 +69,41 @@ class Study:
         return self.file.workload
 
     @property
+    def benches(self) -> tuple[str, ...]:
+        """The names of all benches, in the order of the file."""
+        return tuple(self.file.bench) or (UNNAMED_BENCH,)
+
+    @property
     def bench(self) -> str:
-        """The name of the bench."""
-        return next(iter(self.file.bench), "bench")
+        """The name of the bench: the chosen one, or the only one.
+
+        Raises
+        ------
+        UsageError
+            When there are several, and none was chosen.
+        """
+        if self.chosen_bench is None and len(self.benches) > 1:
+            raise UsageError(
+                f"this study has several benches, {listed(self.benches)}: name one with --bench"
+            )
+        return self.chosen_bench or self.benches[0]
 
     @property
     def bench_table(self) -> Bench:
         """What the study file says of the bench."""
         return self.file.bench.get(self.bench, Bench())
+
+    def on(self, bench: str | None) -> Study:
+        """The study on one of its benches; None leaves it open.
+
+        Raises
+        ------
+        UsageError
+            When there is no bench of that name; the closest name is told.
+        """
+        if bench is not None and bench not in self.benches:
+            raise UsageError(f'no bench "{bench}" in this study; {closest(bench, self.benches)}')
+        return replace(self, chosen_bench=bench)
 
     def level(self, factor: str, name: str) -> Level:
         """A level of a factor."""
@@ -99,13 +139,13 @@ class Study:
     def metrics(self) -> list[tuple[str, str, Metric]]:
         """Workload name, metric name and metric, in the order of the file.
 
-        Of a trace there are several: those that are made of it.
+        Of a trace there are several: its parts.
         """
         return [
             (workload, name, derived)
             for workload, entry in self.workloads.items()
-            for own, metric in entry.metric.items()
-            for name, derived in derive(own, metric).items()
+            for declared, metric in entry.metric.items()
+            for name, derived in derive(declared, metric).items()
         ]
 
 
@@ -133,7 +173,7 @@ def load_study(directory: Path) -> Study:
         raise StudyFileError(path, _with_lines(problems, text)) from None
     except ConfigurationError as error:
         raise StudyFileError(path, _with_lines(error.problems, text)) from None
-    return Study(directory, file, design)
+    return Study(directory, file, design, text)
 
 
 def _read_text(path: Path) -> str:
@@ -168,7 +208,8 @@ def _explain(details: ErrorDetails) -> Problem:
         known = _keys_at(location[:-1])
         if location[-1] in known:
             return Problem(key, "does not go with the other keys here")
-        return Problem(key, f"unknown key; {closest(location[-1], known)}")
+        hint = _RENAMED.get(".".join(location[-2:])) or closest(location[-1], known)
+        return Problem(key, f"unknown key; {hint}")
     if details["type"] == "missing":
         return Problem(key, "is missing")
     if details["type"] == "literal_error":

@@ -14,7 +14,7 @@ from pydantic import (
     model_validator,
 )
 
-from ferocal.study.base import Command, Name, Table, Words
+from ferocal.study.base import Command, Name, StudyTable, Words
 from ferocal.study.metrics import Metric
 from ferocal.study.quantities import Seconds, Share
 
@@ -43,7 +43,7 @@ def _as_tables(value: Any) -> Any:
 Steps = Annotated[tuple[Step, ...], BeforeValidator(_as_tables)]
 
 
-class Expectation(Table):
+class Expectation(StudyTable):
     """What must be seen; exactly one of the three."""
 
     equals: str | None = None
@@ -108,7 +108,7 @@ Check = Annotated[
 FactValue = str | int | float
 
 
-class Level(Table):
+class Level(StudyTable):
     """One value of a factor: what brings it, proves it and takes it away again.
 
     ``switch`` brings the bench there, or ``hold`` tells an operator what to do;
@@ -128,14 +128,14 @@ class Level(Table):
     note: str = ""
 
 
-class Factor(Table):
+class Factor(StudyTable):
     """Something that is varied; ``explains`` names software facts that it changes."""
 
     level: dict[Name, Level] = Field(min_length=1)
     explains: tuple[str, ...] = ()
 
 
-class Configurations(Table):
+class Configurations(StudyTable):
     """Which combinations of levels are compared, and against which one."""
 
     design: Literal["full", "one-factor", "listed"] = "full"
@@ -212,8 +212,8 @@ class Probe(Command):
     kind: Literal["hardware", "resource", "software", "condition"]
 
 
-class Settle(Table):
-    """What is waited for before the runs of a visit, up to ``limit``.
+class Settle(StudyTable):
+    """What is waited for before the runs of a visit, up to ``timeout``.
 
     ``load_below`` is the load average of a minute, ``temperature_below`` in degrees
     Celsius; ``idle_for`` is how long other processes must use less than a tenth of the
@@ -224,18 +224,18 @@ class Settle(Table):
     temperature_below: float | None = None
     idle_for: Seconds | None = None
     pause: Seconds | None = None
-    limit: Seconds = 300.0
+    timeout: Seconds = 300.0
 
 
-class Bench(Table):
-    """The fixed hardware; facts that Ferocal cannot read itself are declared."""
+class Bench(StudyTable):
+    """One machine that stays the same; facts that Ferocal cannot read itself are declared."""
 
     facts: dict[str, FactValue] = {}
-    probe: dict[str, Probe] = {}
+    probe: dict[Name, Probe] = {}
     settle: Settle = Settle()
 
 
-class Head(Table):
+class Head(StudyTable):
     """The question, and how much evidence is to be gathered for it.
 
     ``schedule`` is "rounds" (the default), "return" (every configuration once, then back
@@ -264,11 +264,11 @@ class Head(Table):
         return self
 
 
-class StudyFile(Table):
+class StudyFile(StudyTable):
     """A whole study file."""
 
     study: Head
-    bench: dict[Name, Bench] = Field(default={}, max_length=1)
+    bench: dict[Name, Bench] = {}
     factor: dict[Name, Factor] = Field(min_length=1)
     configuration: Configurations = Configurations()
     workload: dict[Name, Workload] = Field(min_length=1)

@@ -7,8 +7,9 @@ from typing import Annotated, Any
 
 from pydantic import BeforeValidator, WithJsonSchema
 
+from ferocal.terms.units import TIME
+
 _NUMBER_AND_UNIT = re.compile(r"\s*([-+]?\d+(?:\.\d+)?(?:[eE][-+]?\d+)?)\s*(\S*)\s*")
-SECONDS_PER = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0, "d": 86400.0}
 
 
 def _split(value: Any, example: str) -> tuple[float, str]:
@@ -45,11 +46,11 @@ def parse_duration(value: Any) -> float:
         When the text is not a positive number with a known unit of time.
     """
     number, unit = _split(value, "5 min")
-    if unit not in SECONDS_PER:
-        raise ValueError(f'has the unit "{unit}"; units of time are {", ".join(SECONDS_PER)}')
+    if unit not in TIME:
+        raise ValueError(f'has the unit "{unit}"; units of time are {", ".join(TIME)}')
     if number <= 0:
         raise ValueError(f"must be longer than nothing, not {value!r}")
-    return number * SECONDS_PER[unit]
+    return number * TIME[unit]
 
 
 def parse_amount(value: Any) -> tuple[float, str]:

@@ -1,0 +1,232 @@
+"""Caveats on what differed between the two sides besides what was meant to."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+
+import numpy as np
+
+from ferocal.analysis.caveats.circumstances import Circumstances, Conditions, Values
+from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View
+from ferocal.analysis.data.readings import NO_ROUND
+from ferocal.analysis.data.segments import FloatArray
+from ferocal.analysis.inference.contrasts import Method
+from ferocal.analysis.inference.effects import Effect
+from ferocal.analysis.inference.student import combine_errors, t_interval
+from ferocal.terms.conditions import label_of, least_difference
+from ferocal.terms.wording import counted, listed
+
+_NOTHING: Values = {}
+# Gives the values of one side of an effect that are to be the same on both.
+ValuesOf = Callable[[View, Effect, Circumstances], Values]
+
+
+def _comparing(subject: str, values_of: ValuesOf) -> Callable[[View], Iterator[Finding]]:
+    """A test that finds each name whose values on the two sides are not the same."""
+
+    def find(view: View) -> Iterator[Finding]:
+        for n, effect in enumerate(view.effects):
+            sides = (effect.configuration, effect.baseline)
+            here, there = (view.context.circumstances.get(name) for name in sides)
+            if here is None or there is None:
+                continue
+            ours, theirs = values_of(view, effect, here), values_of(view, effect, there)
+            for name in ours:
+                if name in theirs and ours[name] != theirs[name]:
+                    values = f"{_joined(ours[name])} against {_joined(theirs[name])}"
+                    yield Finding(f"{subject} differs, {name}: {values} in the baseline", [n])
+
+    return find
+
+
+def _joined(values: frozenset[str]) -> str:
+    return " and ".join(sorted(values))
+
+
+def _resources(view: View, effect: Effect, side: Circumstances) -> Values:
+    return side.resources
+
+
+def _software(view: View, effect: Effect, side: Circumstances) -> Values:
+    """Software facts that do not change with a declared factor in which the sides differ."""
+    explained = view.context.explained.get(effect.configuration, ())
+    return {name: values for name, values in side.software.items() if name not in explained}
+
+
+def _subject(view: View, effect: Effect, side: Circumstances) -> Values:
+    workload = effect.series.workload
+    subject = side.subjects.get(workload, _NOTHING)
+    return {f"{name} of {workload}": values for name, values in subject.items()}
+
+
+def _statistic(view: View, effect: Effect, side: Circumstances) -> Values:
+    place = (effect.series.workload, effect.series.metric)
+    known = side.statistics.get(place)
+    return {} if known is None else {f"the statistic of {effect.series.metric}": known}
+
+
+def _other_unit(view: View) -> Iterator[Finding]:
+    for n, effect in enumerate(view.effects):
+        series = effect.series
+        count, unit = view.context.strays.get((series.workload, series.metric), (0, ""))
+        if count:
+            text = f"{counted(count, 'reading')} of {series.metric} in {unit}, not in "
+            yield Finding(f"{text}{series.unit}, left out", [n])
+
+
+def _one_sided_losses(view: View) -> Iterator[Finding]:
+    for n, effect in enumerate(view.effects):
+        text = _lost_on_one_side(view, effect)
+        if text is not None:
+            yield Finding(text, [n])
+
+
+def _lost_on_one_side(view: View, effect: Effect) -> str | None:
+    """Runs that are excluded, failed or missing on one of the two sides only."""
+    sides = (effect.configuration, effect.baseline)
+    nothing: Mapping[str, int] = {}
+    here, there = (
+        view.context.losses.get((effect.series.workload, name), nothing) for name in sides
+    )
+    if here and there:
+        return None
+    if here or there:
+        side, other = sides if here else sides[::-1]
+        parts = [f"{count} {how}" for how, count in sorted((here or there).items())]
+        return f"of the runs with {side}, {listed(parts)}; of those with {other}, none"
+    runs = (effect.runs - effect.base_runs, effect.base_runs)
+    if effect.method is not Method.PAIRED or runs[0] == runs[1]:
+        return None
+    text = f"in the rounds that pair there are {counted(runs[0], 'run')} with {sides[0]} and "
+    return f"{text}{runs[1]:,} with {sides[1]}"
+
+
+def _conditions_differ(view: View) -> Iterator[Finding]:
+    """Conditions that were not the same as the baseline's.
+
+    Notes
+    -----
+    Student's t on the differences between visits of one round, or Welch's between all
+    visits where they are not interleaved; all comparisons share the level. Texts differ
+    when nothing that was seen on one side was seen on the other.
+    """
+    conditions = view.context.conditions
+    if conditions is None or view.baseline not in conditions.configurations:
+        return
+    base = conditions.configurations.index(view.baseline)
+    present = np.unique(conditions.configuration_of).tolist()
+    if base not in present:
+        return
+    others = [c for c in present if c != base]
+    level = view.level / max(1, len(others) * len(conditions.numbers))
+    for c in others:
+        name = conditions.configurations[c]
+        members = [n for n, effect in enumerate(view.effects) if effect.configuration == name]
+        for text in _differing_numbers(view, conditions, c, base, level):
+            yield Finding(text, members)
+        for text in _differing_words(conditions, c, base):
+            yield Finding(text, members)
+
+
+def _differing_numbers(
+    view: View, conditions: Conditions, arm: int, base: int, level: float
+) -> Iterator[str]:
+    test = _paired if view.setting.interleaved else _unpaired
+    for key, values in conditions.numbers.items():
+        difference, p_value = test(conditions, values, arm, base)
+        if p_value < level and abs(difference) >= least_difference(key):
+            text = f"with {conditions.configurations[arm]}, {label_of(key)} before the runs "
+            text += f"differs by {difference:+.3g} from {view.baseline}"
+            yield f"{text} (p = {p_value:.1g})"
+
+
+def _paired(conditions: Conditions, values: FloatArray, arm: int, base: int) -> tuple[float, float]:
+    here, there = (_by_round(conditions, values, c) for c in (arm, base))
+    gaps = np.array([here[r] - there[r] for r in here.keys() & there.keys()])
+    if len(gaps) < 3:
+        return 0.0, 1.0
+    error = float(np.std(gaps, ddof=1)) / np.sqrt(len(gaps))
+    return _test(float(gaps.mean()), error, len(gaps) - 1.0)
+
+
+def _by_round(conditions: Conditions, values: FloatArray, arm: int) -> dict[int, float]:
+    rows = (conditions.configuration_of == arm) & ~np.isnan(values)
+    rows &= conditions.round_of != NO_ROUND
+    return dict(zip(conditions.round_of[rows].tolist(), values[rows].tolist(), strict=True))
+
+
+def _unpaired(
+    conditions: Conditions, values: FloatArray, arm: int, base: int
+) -> tuple[float, float]:
+    sides = [values[(conditions.configuration_of == c) & ~np.isnan(values)] for c in (arm, base)]
+    if min(map(len, sides)) < 2:
+        return 0.0, 1.0
+    parts = [(np.atleast_1d(s.var(ddof=1) / len(s)), np.atleast_1d(len(s) - 1.0)) for s in sides]
+    error, degrees = combine_errors(*parts[0], *parts[1])
+    return _test(float(sides[0].mean() - sides[1].mean()), float(error[0]), float(degrees[0]))
+
+
+def _test(difference: float, error: float, degrees: float) -> tuple[float, float]:
+    columns = (np.atleast_1d(value) for value in (difference, error, degrees))
+    return difference, float(t_interval(*columns).p_value[0])
+
+
+def _differing_words(conditions: Conditions, arm: int, base: int) -> Iterator[str]:
+    for key, texts in conditions.words.items():
+        here, there = (
+            frozenset().union(
+                *(texts[v] for v in np.flatnonzero(conditions.configuration_of == c).tolist())
+            )
+            for c in (arm, base)
+        )
+        if here and there and not here & there:
+            text = f"with {conditions.configurations[arm]}, {label_of(key)} was "
+            text += f"{listed(sorted(here))}, with {conditions.configurations[base]} "
+            yield f"{text}{listed(sorted(there))}"
+
+
+KINDS = (
+    CaveatKind(
+        "undeclared-difference",
+        "software that differs without being a factor",
+        "make it a factor, name it in the `explains` of one, or make it equal",
+        _comparing("software", _software),
+    ),
+    CaveatKind(
+        "resources-differ",
+        "processors, memory or other resources that differ",
+        "give both sides the same: the change is not one of software alone",
+        _comparing("a resource", _resources),
+    ),
+    CaveatKind(
+        "workload-differs",
+        "arguments, version or files of the workload that differ",
+        "measure the same workload on both sides",
+        _comparing("the workload", _subject),
+    ),
+    CaveatKind(
+        "best-of",
+        "the best of several values on one side, another statistic on the other",
+        "read the same statistic on both sides: the best of several is no mean",
+        _comparing("what was read", _statistic),
+    ),
+    CaveatKind(
+        "other-unit",
+        "readings in a unit that is not the study's, left out",
+        "bring both to one unit, and name it in the study file",
+        _other_unit,
+    ),
+    CaveatKind(
+        "conditions-differ",
+        "load, temperature, clock or another condition that differs",
+        "find the cause and measure again under equal conditions",
+        _conditions_differ,
+        statistical=True,
+    ),
+    CaveatKind(
+        "one-sided-losses",
+        "runs that failed, are excluded or are missing on one side only",
+        "find out why: if slow runs are lost, the rest looks faster than it is",
+        _one_sided_losses,
+    ),
+)

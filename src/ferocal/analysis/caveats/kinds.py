@@ -1,0 +1,170 @@
+"""What a caveat is, and what a test for one may look at."""
+
+from __future__ import annotations
+
+import functools
+import math
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+import numpy as np
+
+from ferocal.analysis.caveats.circumstances import Circumstances, Conditions
+from ferocal.analysis.data.arms import Arms, sort_into_arms
+from ferocal.analysis.data.readings import Readings, Scale, VisitSummaries, summarise_visits
+from ferocal.analysis.data.segments import FloatArray
+from ferocal.analysis.inference.components import run_variances
+from ferocal.analysis.inference.effects import Effect, Setting
+
+# All tests of one kind in a study share this chance of a false alarm.
+LEVEL = 0.01
+# By workload and configuration, the number of runs that do not count, by how they were lost.
+Losses = Mapping[tuple[str, str], Mapping[str, int]]
+
+
+@dataclass(frozen=True)
+class CaveatKind:
+    """A reason not to trust, or not to attribute, a number.
+
+    ``code`` is stable; ``meaning`` says when it appears and ``advice`` what to do. With
+    ``statistical`` a test on noisy readings decides, which has false alarms.
+    """
+
+    code: str
+    meaning: str
+    advice: str
+    find: Callable[[View], Iterable[Finding]]
+    statistical: bool = False
+
+
+@dataclass(frozen=True)
+class Caveat:
+    """A reason for caution: its kind, and what was seen."""
+
+    kind: CaveatKind
+    seen: str
+
+    @property
+    def code(self) -> str:
+        """The stable code of the kind."""
+        return self.kind.code
+
+    @property
+    def advice(self) -> str:
+        """What to do about it."""
+        return self.kind.advice
+
+    @property
+    def text(self) -> str:
+        """What was seen and what to do, as a sentence."""
+        return f"{self.seen[0].upper()}{self.seen[1:]}: {self.advice}."
+
+
+class Finding(NamedTuple):
+    """What a test has seen, and the effects that it bears on, by their places."""
+
+    seen: str
+    effects: Sequence[int]
+
+
+@dataclass(frozen=True)
+class Context:
+    """What is known of a bench besides its readings.
+
+    ``circumstances`` are by configuration. ``explained`` names, by configuration, the software
+    facts that change with a factor in which it differs from the baseline. ``strays`` counts,
+    by workload and metric, readings in a unit that is not the study's. ``criteria_changes``
+    are sentences, by workload and metric.
+    """
+
+    circumstances: Mapping[str, Circumstances] = field(default_factory=dict)
+    explained: Mapping[str, Collection[str]] = field(default_factory=dict)
+    conditions: Conditions | None = None
+    losses: Losses = field(default_factory=dict)
+    strays: Mapping[tuple[str, str], tuple[int, str]] = field(default_factory=dict)
+    criteria_changes: Mapping[tuple[str, str], Sequence[str]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class View:
+    """The effects of one bench, with everything that a test may look at.
+
+    ``readings`` are those of the bench, on the given ``scales``; ``level`` is the chance of
+    a false alarm that all tests of one kind share here.
+    """
+
+    effects: Sequence[Effect]
+    readings: Readings
+    scales: tuple[Scale, ...]
+    setting: Setting
+    context: Context
+    level: float = LEVEL
+
+    @property
+    def baseline(self) -> str:
+        """The configuration that the others are compared with."""
+        return self.effects[0].baseline
+
+    @functools.cached_property
+    def arms(self) -> Arms:
+        """The readings arm by arm, in order of time."""
+        return sort_into_arms(self.readings, self.scales)
+
+    @functools.cached_property
+    def summaries(self) -> VisitSummaries:
+        """The visits of all arms."""
+        return summarise_visits(self.readings, self.scales)
+
+    @functools.cached_property
+    def run_sd(self) -> FloatArray:
+        """Standard deviation of runs within a visit by series, NaN where unknown."""
+        variances = run_variances(self.readings, self.scales)
+        by_bench = variances.reshape(len(self.readings.series), len(self.readings.benches))
+        present = ~np.isnan(by_bench)
+        pooled = np.where(present, by_bench, 0.0).sum(axis=1)
+        return np.sqrt(np.where(present.any(axis=1), pooled, np.nan))
+
+    @functools.cached_property
+    def _by_place(self) -> dict[tuple[int, str], list[int]]:
+        """Effects by series and configuration, their own and that of their baseline."""
+        series = {s: n for n, s in enumerate(self.readings.series)}
+        found: dict[tuple[int, str], list[int]] = {}
+        for n, effect in enumerate(self.effects):
+            for name in (effect.configuration, effect.baseline):
+                found.setdefault((series[effect.series], name), []).append(n)
+        return found
+
+    def on_series(self, series: int, seen: str) -> Finding:
+        """A finding that bears on all effects of a series."""
+        names = self.readings.configurations
+        members = {n for name in names for n in self._by_place.get((series, name), ())}
+        return Finding(seen, sorted(members))
+
+    def on_arm(self, arm: int, seen: str) -> Finding:
+        """A finding on an arm, which bears on the effects that it is a side of."""
+        name = self.arms.name(arm)
+        members = self._by_place.get((int(self.arms.series_of[arm]), name), [])
+        return Finding(f"with {name}, {seen}", members)
+
+    def on_everything(self, seen: str) -> Finding:
+        """A finding that bears on all effects but those of the control arm."""
+        return Finding(seen, [n for n, effect in enumerate(self.effects) if not effect.control])
+
+    def sized(self, series: int, shift: float) -> str:
+        """A difference of a series on the scale of the analysis, for a sentence."""
+        return sized(shift, self.scales[series], self.readings.series[series].unit)
+
+
+def percentage(share: float) -> str:
+    """A share as a signed percentage of two significant digits."""
+    value = 100 * share
+    digits = f"{value:+.2g}" if abs(value) < 10 else f"{value:+,.0f}"
+    return f"{digits} %".replace("-", "\N{MINUS SIGN}")
+
+
+def sized(shift: float, scale: Scale, unit: str) -> str:
+    """A difference on the scale of the analysis, such as "+3.4 %" or "−2 W"."""
+    if scale == "ratio":
+        return percentage(math.expm1(shift))
+    return f"{shift:+.2g} {unit}".replace("-", "\N{MINUS SIGN}")

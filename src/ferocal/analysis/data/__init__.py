@@ -1,0 +1,1 @@
+"""Readings as columns, and what groups them: stretches, visits, arms, cells."""

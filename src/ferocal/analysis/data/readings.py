@@ -1,0 +1,208 @@
+"""Readings as columns, and their summaries by visit."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+
+from ferocal.analysis.data.segments import FloatArray, IntArray, find_segments, sort_within
+from ferocal.terms.units import has_ratios
+
+Scale = Literal["ratio", "difference"]
+
+# With fewer runs than this, the mean summarises a visit; with more, the median does,
+# since it resists the occasional disturbed run.
+MEDIAN_FROM_RUNS = 3
+NO_ROUND = -1
+
+
+@dataclass(frozen=True)
+class Series:
+    """One metric of one workload.
+
+    ``margin`` is a share (0.02 is 2 %). With ``unit_margin``, in the unit of the metric,
+    effects are differences in that unit, and that margin applies instead. ``resolution``
+    is the smallest step that a reading can tell, and ``plausible`` the lowest and highest
+    value that can be true, both in the unit.
+    """
+
+    workload: str
+    metric: str
+    unit: str
+    better: Literal["higher", "lower"]
+    margin: float
+    primary: bool = False
+    unit_margin: float | None = None
+    resolution: float | None = None
+    plausible: tuple[float, float] | None = None
+
+
+@dataclass(frozen=True)
+class Readings:
+    """Valid readings, one per row.
+
+    All columns have shape (n,). ``series_of``, ``bench_of`` and ``configuration_of`` index
+    into ``series``, ``benches`` and ``configurations``; ``round_of`` is `NO_ROUND` where no
+    round is known; ``visit_of`` and ``run_of`` number visits and runs in the order of time and
+    are equal for readings of one visit or run; ``samples`` counts the single values that a reading
+    summarises, NaN where unknown; ``width`` is half of the range in which it was read, in
+    the unit, mostly 0. Where ``visits_known`` is false, some runs have a visit of
+    their own because nobody knows which belong together.
+    """
+
+    benches: tuple[str, ...]
+    series: tuple[Series, ...]
+    configurations: tuple[str, ...]
+    series_of: IntArray
+    bench_of: IntArray
+    configuration_of: IntArray
+    round_of: IntArray
+    visit_of: IntArray
+    run_of: IntArray
+    value: FloatArray
+    samples: FloatArray
+    width: FloatArray
+    visits_known: bool = True
+
+    def select(self, rows: np.ndarray) -> Readings:
+        """Only these rows, named by a mask or by indices."""
+        columns = {k: v[rows] for k, v in vars(self).items() if isinstance(v, np.ndarray)}
+        return replace(self, **columns)
+
+    @property
+    def arm_of(self) -> IntArray:
+        """The arm of every reading, shape (n,): a series on a bench under a configuration."""
+        strand = self.series_of * len(self.benches) + self.bench_of
+        return strand * len(self.configurations) + self.configuration_of
+
+    @property
+    def arm_count(self) -> int:
+        """How many arms there can be."""
+        return len(self.series) * len(self.benches) * len(self.configurations)
+
+    def on_bench(self, bench: int) -> Readings:
+        """The readings that were taken on one bench."""
+        return self if len(self.benches) == 1 else self.select(self.bench_of == bench)
+
+    def up_to_round(self, last: int) -> Readings:
+        """The readings of the first rounds."""
+        return self.select(self.round_of <= last)
+
+
+@dataclass(frozen=True)
+class TimedReading:
+    """A reading of one series, or a run without one; ``value`` is then None.
+
+    ``note`` says why it does not count, empty if it does.
+    """
+
+    started_at: str
+    round: int | None
+    configuration: str
+    value: float | None
+    note: str
+
+
+@dataclass(frozen=True)
+class VisitSummaries:
+    """One row per series, bench, configuration and visit, sorted in that order; shape (m,).
+
+    Visits of one configuration in one round are one, so that a visit that was interrupted
+    and its continuation count once. ``visit_of`` is its first visit in order of time.
+    ``centre`` is on the scale of the analysis: the natural logarithm of the unit for
+    series on the "ratio" scale, the unit itself on the "difference" scale. ``runs``
+    counts the runs behind it. ``scales`` has one entry per series. ``arm_of`` numbers the
+    arms as `Readings` do.
+    """
+
+    series_of: IntArray
+    bench_of: IntArray
+    configuration_of: IntArray
+    round_of: IntArray
+    visit_of: IntArray
+    centre: FloatArray
+    runs: IntArray
+    scales: tuple[Scale, ...]
+    arm_of: IntArray
+
+
+def choose_scales(readings: Readings) -> tuple[Scale, ...]:
+    """Ratios where every reading of a series is positive, differences elsewhere.
+
+    A series with a margin in its own unit is on the "difference" scale in any case, and so
+    are temperatures, whose zero is arbitrary.
+    """
+    smallest = np.full(len(readings.series), np.inf)
+    np.minimum.at(smallest, readings.series_of, readings.value)
+    return tuple(
+        "ratio"
+        if low > 0 and series.unit_margin is None and has_ratios(series.unit)
+        else "difference"
+        for low, series in zip(smallest, readings.series, strict=True)
+    )
+
+
+def margin_on_scale(series: Series, scale: Scale) -> float:
+    """The margin on the scale of the analysis; NaN where a share does not apply."""
+    if scale == "ratio":
+        return float(np.log1p(series.margin))
+    return float("nan") if series.unit_margin is None else series.unit_margin
+
+
+def to_scale(readings: Readings, scales: tuple[Scale, ...]) -> FloatArray:
+    """The values on the scale of the analysis, shape (n,)."""
+    ratio = np.array([scale == "ratio" for scale in scales], dtype=bool)
+    logarithmic = ratio[readings.series_of] if len(scales) else np.zeros(0, dtype=bool)
+    return np.log(readings.value, where=logarithmic, out=readings.value.astype(float))
+
+
+def summarise_visits(readings: Readings, scales: tuple[Scale, ...] | None = None) -> VisitSummaries:
+    """Summarise the runs of each visit by their median (their mean if fewer than 3).
+
+    ``scales`` are those of `choose_scales` unless given.
+    """
+    scales = choose_scales(readings) if scales is None else scales
+    value = to_scale(readings, scales)
+    # Visits without a round are told apart by their own numbers.
+    alone = readings.round_of == NO_ROUND
+    replicate = np.where(alone, NO_ROUND - 1 - readings.visit_of, readings.round_of)
+    replicate -= replicate.min(initial=0)
+    group = readings.arm_of * (int(replicate.max(initial=0)) + 1) + replicate
+    order = sort_within(value, group)
+    segments = find_segments([group[order]])
+    ascending = value[order]
+    centre = np.where(
+        segments.counts < MEDIAN_FROM_RUNS,
+        segments.mean(ascending),
+        segments.median_of_sorted(ascending),
+    )
+    first_visit = np.minimum.reduceat(readings.visit_of[order], segments.starts)
+    first = order[segments.starts]
+    return VisitSummaries(
+        series_of=readings.series_of[first],
+        bench_of=readings.bench_of[first],
+        configuration_of=readings.configuration_of[first],
+        round_of=readings.round_of[first],
+        visit_of=first_visit,
+        centre=centre,
+        runs=segments.counts,
+        scales=scales,
+        arm_of=readings.arm_of[first],
+    )
+
+
+def reading_uncertainty(readings: Readings, scales: tuple[Scale, ...]) -> FloatArray:
+    """Standard uncertainty of reading by arm, shape (a,).
+
+    A range says that the reading lies somewhere in it: its half over the root of three
+    (JCGM 100:2008, Evaluation of measurement data, 4.3.7). Who reads too high once does so
+    again, so it does not shrink with the number of readings. On the scale of the analysis.
+    """
+    ratio = np.array([scale == "ratio" for scale in scales], dtype=bool)[readings.series_of]
+    width = np.where(ratio, readings.width / np.where(ratio, readings.value, 1.0), readings.width)
+    arm, size = readings.arm_of, readings.arm_count
+    count = np.maximum(1, np.bincount(arm, minlength=size))
+    uncertainty: FloatArray = np.bincount(arm, width, size) / count / np.sqrt(3)
+    return uncertainty

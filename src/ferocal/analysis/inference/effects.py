@@ -1,0 +1,157 @@
+"""Effects: a configuration against the baseline, with interval and verdict."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from ferocal.analysis.data.readings import Scale, Series
+from ferocal.analysis.inference.contrasts import Method
+from ferocal.analysis.inference.looks import LookPlan
+from ferocal.analysis.inference.noise_floors import NoiseFloor
+from ferocal.analysis.inference.verdicts import CHANGED, Verdict
+
+if TYPE_CHECKING:
+    from ferocal.analysis.caveats.kinds import Caveat
+
+CONTROL_LEVEL = 0.01
+
+
+@dataclass(frozen=True)
+class Shift:
+    """An effect on the scale of the analysis: natural logarithms, or the unit.
+
+    ``sd`` is the standard deviation of the difference of two visits. All but ``mean``
+    are NaN where the visits allow no interval.
+    """
+
+    mean: float
+    low: float
+    high: float
+    p_value: float
+    sd: float
+    degrees: float
+
+
+@dataclass(frozen=True)
+class Estimate:
+    """A contrast as it was estimated and judged.
+
+    ``change``, ``low`` and ``high`` are shares on the "ratio" scale (0.034 is +3.4 %)
+    and in the series' unit on the "difference" scale; NaN where unknown. ``shift`` is
+    the same on the scale of the analysis. ``rounds`` counts the rounds that pair,
+    ``visits`` and ``base_visits`` the visits of each side, ``runs`` the runs of both and
+    ``base_runs`` those of the baseline; ``unpaired`` visits were left out.
+    ``more_rounds`` is the expected number of further rounds that an inconclusive contrast
+    needs, None when decided, unknown, or ``out_of_reach``: more than `MOST_ROUNDS`.
+    ``noise_floor`` is the one that gave the interval, if one did.
+    """
+
+    scale: Scale
+    method: Method
+    change: float
+    low: float
+    high: float
+    shift: Shift
+    p_adjusted: float
+    verdict: Verdict
+    beyond_margin: bool
+    rounds: int
+    visits: int
+    base_visits: int
+    runs: int
+    base_runs: int
+    unpaired: int
+    more_rounds: int | None
+    out_of_reach: bool
+    noise_floor: NoiseFloor | None
+
+
+@dataclass(frozen=True)
+class Effect(Estimate):
+    """A configuration against the baseline for one series on one bench.
+
+    ``control`` says that both sides are the same configuration.
+    """
+
+    bench: str
+    series: Series
+    baseline: str
+    configuration: str
+    control: bool
+    caveats: tuple[Caveat, ...]
+
+
+@dataclass(frozen=True)
+class Setting:
+    """What the analysis has to know of a study besides its readings.
+
+    ``interleaved`` says whether visits of a round were made near each other in time;
+    ``noise_floors`` are those brought in from elsewhere, by bench and series; the visits to
+    ``floor_arm`` give one too, which counts first. ``control`` is the configuration that is
+    the baseline measured a second time. For the caveats: ``differing`` names the factors in
+    which each configuration differs from the baseline, ``planned_rounds`` the number of
+    rounds with which measuring began on each bench.
+    """
+
+    interleaved: bool = True
+    looks: LookPlan | None = None
+    control: str | None = None
+    noise_floors: Mapping[tuple[str, Series], NoiseFloor] = field(default_factory=dict)
+    floor_arm: str | None = None
+    differing: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    planned_rounds: Mapping[str, int] = field(default_factory=dict)
+
+
+def speed_factor(effect: Effect) -> float:
+    """How many times as fast the configuration is: above 1 is better for every metric.
+
+    The ratio of the configuration to the baseline, turned round for metrics that are
+    better when lower; NaN on the "difference" scale, which has no ratio.
+    """
+    if effect.scale != "ratio":
+        return float("nan")
+    shift = effect.shift.mean
+    return float(np.exp(shift if effect.series.better == "higher" else -shift))
+
+
+def control_failures(effects: Sequence[Effect]) -> list[Effect]:
+    """Effects of the control arm that are not nil, which throws doubt on all others.
+
+    So grave an alarm is raised by chance in one study of a hundred, not in one of twenty.
+    """
+    return [
+        effect
+        for effect in effects
+        if effect.control and effect.verdict in CHANGED and effect.p_adjusted < CONTROL_LEVEL
+    ]
+
+
+def counting_effects(effects: Sequence[Effect]) -> list[Effect]:
+    """Effects of the primary metrics, or of all if none is primary; never of the control arm."""
+    compared = [effect for effect in effects if not effect.control]
+    return [effect for effect in compared if effect.series.primary] or compared
+
+
+def gate_failures(effects: Sequence[Effect], *, gate: str) -> list[Effect]:
+    """Effects that break a gate: of the primary metrics, or of all if none is primary.
+
+    The gate "worse" lets pass what is not shown to be worse, "not-equivalent" only what
+    is shown to be equivalent. The control arm is under no gate, but breaks every gate
+    when it is not nil: then no verdict can be trusted.
+
+    Raises
+    ------
+    ValueError
+        When the gate is not one of these two.
+    """
+    if gate not in ("worse", "not-equivalent"):
+        raise ValueError(f'gate is "{gate}"; it can be "worse" or "not-equivalent"')
+    counting = counting_effects(effects)
+    failures = control_failures(effects)
+    if gate == "worse":
+        return failures + [e for e in counting if e.verdict is Verdict.WORSE]
+    return failures + [e for e in counting if e.verdict is not Verdict.EQUIVALENT]

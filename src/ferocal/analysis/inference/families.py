@@ -1,0 +1,75 @@
+"""Families of tests: which contrasts share an error rate, and what that costs them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from ferocal.analysis.data.readings import Readings
+from ferocal.analysis.data.segments import FloatArray, IntArray
+from ferocal.analysis.inference.weights import Arm, Contrast
+
+PRIMARY, OTHERS, CONTROL = "primary", "others", "control"
+
+
+def against_baseline(
+    readings: Readings, baseline: str, *, control: str | None = None
+) -> list[Contrast]:
+    """Every other configuration minus the baseline, for every series on every bench.
+
+    In the order of benches, series, configurations. Primary series are one family, the others
+    another, over all benches; the control arm, which is the baseline again, is one of its own.
+    """
+    base = readings.configurations.index(baseline)
+    return [
+        Contrast(
+            ((Arm(s, b, c), 1.0), (Arm(s, b, base), -1.0)),
+            CONTROL if name == control else PRIMARY if series.primary else OTHERS,
+        )
+        for b in range(len(readings.benches))
+        for s, series in enumerate(readings.series)
+        for c, name in enumerate(readings.configurations)
+        if c != base
+    ]
+
+
+def adjust_holm(p_values: FloatArray) -> tuple[FloatArray, IntArray]:
+    """Holm's step-down adjustment of p-values of one family; NaN stays NaN.
+
+    Parameters
+    ----------
+    p_values
+        Shape (n,). Those that are NaN do not count as members of the family.
+
+    Returns
+    -------
+    tuple
+        Adjusted p-values, and by what each was multiplied at least, shape (n,) each.
+
+    Notes
+    -----
+    Holm (1979), A simple sequentially rejective multiple test procedure,
+    Scandinavian Journal of Statistics 6(2), 65-70.
+    """
+    adjusted = np.full(len(p_values), np.nan)
+    multiplied = np.ones(len(p_values), dtype=np.int64)
+    known = np.flatnonzero(~np.isnan(p_values))
+    order = known[np.argsort(p_values[known], kind="stable")]
+    multipliers = np.arange(len(order), 0, -1)
+    adjusted[order] = np.minimum(1.0, np.maximum.accumulate(multipliers * p_values[order]))
+    multiplied[order] = multipliers
+    return adjusted, multiplied
+
+
+def adjust_by_family(
+    p_values: FloatArray, families: Sequence[str], counts: np.ndarray
+) -> tuple[FloatArray, IntArray]:
+    """`adjust_holm` within every family; where ``counts`` is false, a test is left out."""
+    adjusted = np.full(len(p_values), np.nan)
+    multiplied = np.ones(len(p_values), dtype=np.int64)
+    names = np.array(families, dtype=object)
+    for family in dict.fromkeys(families):
+        members = np.equal(names, family).astype(bool) & counts
+        adjusted[members], multiplied[members] = adjust_holm(p_values[members])
+    return adjusted, multiplied

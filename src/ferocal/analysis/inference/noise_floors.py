@@ -1,0 +1,129 @@
+"""The noise floor: how much visits to one configuration vary, known from other visits."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+
+from ferocal.analysis.data.readings import (
+    MEDIAN_FROM_RUNS,
+    Readings,
+    Scale,
+    summarise_visits,
+    to_scale,
+)
+from ferocal.analysis.data.segments import find_segments
+from ferocal.analysis.inference.weights import Arm
+
+# A visit SD that has grown by half since takes the coverage of a 95 % interval to 86 %.
+STALE_DAYS = 30.0
+
+
+@dataclass(frozen=True)
+class NoiseFloor:
+    """Variation between visits to one configuration, on the scale of the analysis.
+
+    ``variance`` is that of visit summaries of ``runs`` runs each (the mean square between
+    visits over the runs per visit), with ``degrees`` of freedom; ``run_variance`` that of
+    single runs within a visit, NaN with one run per visit. ``age`` is in days, from the
+    last visit behind the floor to the last visit of the study that uses it; ``source``
+    tells where the floor is from.
+    """
+
+    scale: Scale
+    variance: float
+    degrees: int
+    runs: float
+    run_variance: float
+    run_degrees: int
+    source: str
+    age: float = 0.0
+
+
+def estimate_floor(readings: Readings, arm: Arm, scales: tuple[Scale, ...]) -> NoiseFloor | None:
+    """The noise floor from the visits to one arm; None below three visits.
+
+    Drift and other slow variation between the visits are part of it, as they are part of
+    the difference between two visits that were not made near each other.
+    """
+    visited = readings.select(
+        (readings.series_of == arm.series)
+        & (readings.bench_of == arm.bench)
+        & (readings.configuration_of == arm.configuration)
+    )
+    if not len(visited.value):
+        return None
+    summaries = summarise_visits(visited, scales)
+    if len(summaries.centre) < 3:
+        return None
+    order = np.argsort(visited.visit_of, kind="stable")
+    visits = find_segments([visited.visit_of[order]])
+    value = to_scale(visited, scales)[order]
+    run_degrees = len(value) - len(visits.counts)
+    squares = float(np.sum((value - visits.mean(value)[visits.label]) ** 2))
+    name = readings.configurations[arm.configuration]
+    return NoiseFloor(
+        scale=scales[arm.series],
+        variance=float(np.var(summaries.centre, ddof=1)),
+        degrees=len(summaries.centre) - 1,
+        runs=float(np.mean(summaries.runs)),
+        run_variance=squares / run_degrees if run_degrees else math.nan,
+        run_degrees=run_degrees,
+        source=f"{len(summaries.centre)} visits to {name}",
+    )
+
+
+def _share_of_runs(runs: float) -> float:
+    """Variance of a visit summary over that of a run, if visits did not vary.
+
+    Exact for means. For medians the large-sample variance, corrected for small numbers;
+    within 5 % of the variances of normal order statistics tabulated by Teichroew (1956),
+    Annals of Mathematical Statistics 27, 410-426.
+    """
+    if runs < MEDIAN_FROM_RUNS:
+        return 1 / runs
+    even = float(runs).is_integer() and int(runs) % 2 == 0
+    return math.pi / (2 * runs + (math.pi if even else math.pi - 2))
+
+
+def summary_variance(floor: NoiseFloor, runs: float) -> tuple[float, float]:
+    """Variance of the summary of a visit of so many runs, and its degrees of freedom.
+
+    With the floor's own number of runs it is as it was seen. Otherwise the variance of
+    runs is added or taken off; the degrees are then the smaller of Satterthwaite's (1946,
+    Biometrics Bulletin 2, 110-114) and the floor's.
+    """
+    more = _share_of_runs(runs) - _share_of_runs(floor.runs)
+    if abs(runs - floor.runs) < 1e-9 or math.isnan(floor.run_variance):
+        return floor.variance, float(floor.degrees)
+    change = more * floor.run_variance
+    variance = max(floor.variance + change, _share_of_runs(runs) * floor.run_variance)
+    spread = floor.variance**2 / floor.degrees + change**2 / floor.run_degrees
+    degrees = (floor.variance + change) ** 2 / spread if spread else float(floor.degrees)
+    return variance, max(1.0, min(degrees, float(floor.degrees)))
+
+
+class SideOfFloor(NamedTuple):
+    """A side of a contrast: its noise floor, weight, visits, and runs per visit."""
+
+    floor: NoiseFloor
+    weight: float
+    visits: int
+    runs: float
+
+
+def floor_error(sides: Sequence[SideOfFloor]) -> tuple[float, float]:
+    """Standard error of a contrast whose sides have noise floors, and its degrees of freedom.
+
+    With two sides of a visit each and the floor's number of runs, the error is that of twice
+    the variance of a visit. The degrees are the fewest of the sides'.
+    """
+    parts = [summary_variance(side.floor, side.runs) for side in sides]
+    variance = sum(
+        side.weight**2 * v / side.visits for (v, _), side in zip(parts, sides, strict=True)
+    )
+    return math.sqrt(variance), min(degrees for _, degrees in parts)

@@ -1,0 +1,88 @@
+"""The sides of contrasts: their visits, and the rounds in which all of them were visited."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ferocal.analysis.data.readings import NO_ROUND, VisitSummaries
+from ferocal.analysis.data.segments import FloatArray, IntArray
+from ferocal.analysis.inference.moments import Moments, group_moments, starts_of
+from ferocal.analysis.inference.weights import Terms
+
+
+@dataclass(frozen=True)
+class SideRows:
+    """Weighted visit summaries of every side, shape (m,), by side and in order of time."""
+
+    side: IntArray
+    replicate: IntArray
+    in_round: np.ndarray
+    value: FloatArray
+    runs: IntArray
+
+
+def visits_of_sides(terms: Terms, summaries: VisitSummaries) -> SideRows:
+    """The visits of every arm; arms of one side are combined visit by visit."""
+    begin = np.searchsorted(summaries.arm_of, terms.arm, side="left")
+    count = np.searchsorted(summaries.arm_of, terms.arm, side="right") - begin
+    term = np.repeat(np.arange(len(terms.arm)), count)
+    row = np.arange(len(term)) - np.repeat(np.cumsum(count) - count, count) + begin[term]
+    alone = summaries.round_of == NO_ROUND
+    replicate = np.where(alone, NO_ROUND - 1 - summaries.visit_of, summaries.round_of)
+    rows = SideRows(
+        side=terms.side[term],
+        replicate=replicate[row],
+        in_round=~alone[row],
+        value=terms.weight[term] * summaries.centre[row],
+        runs=summaries.runs[row],
+    )
+    members = np.bincount(terms.side, minlength=len(terms.part_of_side))
+    return rows if np.all(members == 1) else _combine_metrics(rows, members)
+
+
+def _combine_metrics(rows: SideRows, members: IntArray) -> SideRows:
+    """One row for each visit in which all metrics of a side were read."""
+    order = np.lexsort((rows.replicate, rows.side))
+    side, replicate = rows.side[order], rows.replicate[order]
+    starts, counts = starts_of(side, replicate)
+    whole = counts == members[side[starts]]
+    first = order[starts]
+    return SideRows(
+        side=side[starts][whole],
+        replicate=replicate[starts][whole],
+        in_round=rows.in_round[first][whole],
+        value=np.add.reduceat(rows.value[order], starts)[whole],
+        runs=np.minimum.reduceat(rows.runs[order], starts)[whole],
+    )
+
+
+@dataclass(frozen=True)
+class PairedRounds:
+    """Rounds that have all sides of a contrast on a bench, by part, and their runs by side."""
+
+    moments: Moments
+    runs_of_side: IntArray
+    sides_of_part: IntArray
+
+
+def pair_rounds(terms: Terms, rows: SideRows, *, interleaved: bool) -> PairedRounds:
+    """Sums within rounds, for all parts at once."""
+    parts = len(terms.contrast_of_part)
+    sides_of_part = np.bincount(terms.part_of_side, minlength=parts)
+    usable = rows.in_round if interleaved else np.zeros(len(rows.side), dtype=bool)
+    chosen = np.flatnonzero(usable & (sides_of_part > 1)[terms.part_of_side[rows.side]])
+    part, replicate = terms.part_of_side[rows.side[chosen]], rows.replicate[chosen]
+    width = int(replicate.max(initial=0)) + 1
+    order = np.argsort(part * width + replicate, kind="stable")
+    chosen, part, replicate = chosen[order], part[order], replicate[order]
+    starts, counts = starts_of(part, replicate)
+    whole = counts == sides_of_part[part[starts]] if len(starts) else np.zeros(0, dtype=bool)
+    sums = np.add.reduceat(rows.value[chosen], starts) if len(starts) else np.zeros(0)
+    moments = group_moments(
+        part[starts][whole], sums[whole], np.zeros(int(whole.sum()), np.int64), parts
+    )
+    counted = chosen[np.repeat(whole, counts)]
+    runs = np.bincount(rows.side[counted], rows.runs[counted], len(terms.part_of_side))
+    return PairedRounds(moments, runs.astype(np.int64), sides_of_part)

@@ -1,0 +1,89 @@
+"""Whether readings are judged as it was asked when measuring began."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from ferocal.ledger.reading.sessions import SessionCriteria
+from ferocal.study.criteria import JUDGING, judging
+from ferocal.study.load import Study
+from ferocal.terms.wording import listed
+
+Place = tuple[str, str]
+# More metrics than this are counted in a sentence instead of named.
+_MOST_NAMED = 3
+
+
+@dataclass(frozen=True)
+class CriteriaChange:
+    """One thing by which metrics are judged otherwise than when measuring began.
+
+    ``places`` are workload and metric, ``aspect`` is one of `JUDGING`. ``since`` is the date of
+    the first session that was measured with ``now``, None if there was none yet.
+    """
+
+    places: tuple[Place, ...]
+    aspect: str
+    before: Any
+    now: Any
+    since: str | None
+
+    @property
+    def text(self) -> str:
+        """The change as a sentence."""
+        when = "now" if self.since is None else f"since {self.since}"
+        names = [" ".join(place) for place in self.places]
+        of = listed(names) if len(names) <= _MOST_NAMED else f"{len(names)} metrics"
+        if self.aspect == "primary":
+            was, becomes = ("", "not ") if self.before else ("not ", "")
+            verbs = ("was", "is") if len(names) == 1 else ("were", "are")
+            return f"{of} {verbs[0]} {was}primary when measuring began, {verbs[1]} {becomes}{when}"
+        noun = {"better": "better direction"}.get(self.aspect, self.aspect)
+        return f"{noun} of {of} was {self.before} when measuring began, is {self.now} {when}"
+
+
+def find_criteria_changes(
+    study: Study, sessions: Sequence[SessionCriteria]
+) -> tuple[CriteriaChange, ...]:
+    """What judges a metric now and did not when measuring of it began.
+
+    Sessions of earlier versions have not kept their criteria; nothing is said of them.
+    """
+    history: dict[Place, list[tuple[str, Mapping[str, Any]]]] = {}
+    for session in sessions:
+        for kept in session.criteria["metrics"]:
+            place = (kept["workload"], kept["metric"])
+            history.setdefault(place, []).append((session.started_at, kept))
+    groups: dict[tuple[Any, ...], list[Place]] = {}
+    for workload, name, metric in study.metrics():
+        kept_before = history.get((workload, name))
+        if kept_before is None:
+            continue
+        present = judging(study, metric)
+        for aspect in JUDGING:
+            before, now = kept_before[0][1].get(aspect), present[aspect]
+            if before is not None and before != now:
+                key = (aspect, before, now, _since(kept_before, aspect, now))
+                groups.setdefault(key, []).append((workload, name))
+    return tuple(CriteriaChange(tuple(places), *key) for key, places in groups.items())
+
+
+def _since(history: Sequence[tuple[str, Mapping[str, Any]]], aspect: str, now: Any) -> str | None:
+    """The date of the first session from which on all have been measured with ``now``."""
+    since = None
+    for started_at, kept in reversed(history):
+        if kept.get(aspect) != now:
+            break
+        since = started_at[:10]
+    return since
+
+
+def changes_by_place(changes: Sequence[CriteriaChange]) -> dict[Place, list[str]]:
+    """The sentences on every workload and metric."""
+    found: dict[Place, list[str]] = {}
+    for change in changes:
+        for place in change.places:
+            found.setdefault(place, []).append(change.text)
+    return found

@@ -1,0 +1,74 @@
+"""All readings with their context, and all traces, for others."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.reading.export import read_long_rows, read_trace_rows
+from ferocal.ledger.reading.runs import read_excluded
+from ferocal.study.load import Study
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+@dataclass(frozen=True)
+class ExportedTrace:
+    """A packed trace with the context of its run, and a name for its file."""
+
+    name: str
+    content: bytes
+    context: dict[str, Any]
+
+
+def readings_frame(study: Study) -> pd.DataFrame:
+    """The readings of runs that count or are excluded, as `ferocal load` takes them.
+
+    In the order of time. Of a visit that nobody knows only the run is named.
+
+    Raises
+    ------
+    LedgerError
+        When the ledger is missing or cannot be read.
+    """
+    import pandas as pd
+
+    with open_ledger(study.directory) as ledger:
+        names, rows = read_long_rows(ledger)
+        excluded = read_excluded(ledger)
+    levels = {c.name: c.levels for c in study.configurations}
+    better = {(w, name): m.better for w, name, m in study.metrics()}
+    frame = pd.DataFrame(rows, columns=names)
+    if not len(frame):
+        return frame
+    frame["visit"] = frame["visit"].where(frame["known"].astype(bool), None)
+    frame["excluded"] = [excluded.get(key) for key in frame["key"]]
+    pairs = zip(frame["workload"], frame["metric"], strict=True)
+    frame["better"] = [better.get(pair) for pair in pairs]
+    for factor in study.file.factor:
+        column = [levels.get(name, {}).get(factor) for name in frame["configuration"]]
+        frame[f"factor:{factor}"] = column
+    frame = frame.drop(columns=["known", "key"])
+    return frame.astype({"round": "Int64", "samples": "Int64"})
+
+
+def exported_traces(study: Study) -> Iterator[ExportedTrace]:
+    """Every capture of a run that counts or is excluded, one at a time.
+
+    Raises
+    ------
+    LedgerError
+        When the ledger is missing or cannot be read.
+    """
+    with open_ledger(study.directory) as ledger:
+        excluded = read_excluded(ledger)
+        for row in read_trace_rows(ledger):
+            context = {**row.context, "excluded": excluded.get(row.run_key, "")}
+            # Of a visit that nobody knows only the run is named.
+            context["visit"] = context["visit"] if context.pop("known") else None
+            parts = ("configuration", "workload", "metric", "run", "number")
+            name = "_".join(str(context[part]) for part in parts)
+            yield ExportedTrace(f"{name}.parquet", row.content(), context)

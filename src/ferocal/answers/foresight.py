@@ -1,0 +1,134 @@
+"""Foresight: what will be done, how long it takes, and what it can answer."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from ferocal.analysis.inference.components import (
+    Components,
+    components_of,
+    estimate_components,
+)
+from ferocal.answers.criteria import CriteriaChange
+from ferocal.answers.evidence import gather
+from ferocal.ledger.opening import LEDGER_FILE, open_ledger
+from ferocal.ledger.reading.sessions import Durations, read_durations
+from ferocal.plan.advice import (
+    Cost,
+    Outlook,
+    estimate_cost,
+    find_answers,
+    find_short_margins,
+    find_shortcomings,
+    foresee,
+)
+from ferocal.plan.order import PlannedVisit, plan_study
+from ferocal.study.load import Study, load_study
+
+Spread = dict[tuple[str, str], Components]
+
+
+@dataclass(frozen=True)
+class Foresight:
+    """A plan for one bench, its cost, and what it can be expected to answer.
+
+    ``answers`` and ``shortcomings`` are sentences. ``detect`` is the change that is asked for,
+    as a share, None for the margin.
+    """
+
+    question: str
+    schedule: str
+    bench: str | None
+    impossible: tuple[str, ...]
+    visits: list[PlannedVisit]
+    cost: Cost
+    answers: list[str]
+    shortcomings: list[str]
+    spread_from: str | None
+    detect: float | None
+    outlooks: list[Outlook]
+    criteria_changes: tuple[CriteriaChange, ...]
+
+
+@dataclass(frozen=True)
+class _Known:
+    """Durations and spread that a ledger holds, and where the spread is from."""
+
+    durations: Durations
+    spread: Spread
+    source: str | None
+    criteria_changes: tuple[CriteriaChange, ...] = ()
+
+
+def foresee_study(
+    study: Study,
+    *,
+    rounds: int | None = None,
+    detect: float | None = None,
+    stated_sd: float | None = None,
+    like: Path | None = None,
+) -> Foresight:
+    """What the plan of a study can be expected to give on its bench, the first of several.
+
+    The spread is that of the study's own rounds so far, else of noise floors that were
+    brought in, else of the study ``like``, else ``stated_sd`` (on the log scale) for every
+    metric.
+
+    Raises
+    ------
+    UsageError
+        When it has no rounds and rounds are asked for.
+    """
+    study = study.on(study.chosen_bench or study.benches[0])
+    visits = plan_study(study, rounds)
+    known = _look_up(study)
+    spread, source = known.spread, known.source
+    if not spread and like is not None:
+        earlier = load_study(like)
+        spread = _look_up(earlier.on(earlier.benches[0])).spread
+        source = str(like) if spread else None
+    if not spread and stated_sd is not None:
+        components = Components(stated_sd, 0, float("nan"), float("nan"))
+        spread = {(workload, name): components for workload, name, _ in study.metrics()}
+        source = "what was stated"
+    cost = estimate_cost(study, visits, known.durations.runs, known.durations.switching)
+    count = max(visit.round for visit in visits)
+    interleaved = study.head.schedule == "rounds"
+    outlooks = foresee(study, count, cost, detect, spread) if interleaved else []
+    return Foresight(
+        question=study.head.question,
+        schedule=study.head.schedule,
+        bench=study.bench if len(study.benches) > 1 else None,
+        impossible=study.design.impossible,
+        visits=visits,
+        cost=cost,
+        answers=find_answers(study, count),
+        shortcomings=find_shortcomings(study, count) + find_short_margins(outlooks, count),
+        spread_from=source,
+        detect=detect,
+        outlooks=outlooks,
+        criteria_changes=known.criteria_changes,
+    )
+
+
+def _look_up(study: Study) -> _Known:
+    """What the ledger of a study holds on its bench."""
+    if not (study.directory / LEDGER_FILE).exists() or study.head.schedule != "rounds":
+        return _Known(Durations({}, None), {}, None)
+    with open_ledger(study.directory) as ledger:
+        evidence = gather(study, ledger)
+        durations = read_durations(ledger, study.bench)
+    place = evidence.readings.benches.index(study.bench)
+    components = estimate_components(evidence.readings, study.baseline, place)
+    pairs = zip(evidence.readings.series, components, strict=True)
+    spread = {(s.workload, s.metric): known for s, known in pairs if known is not None}
+    source = "this study so far"
+    if not spread:
+        spread = {
+            (series.workload, series.metric): components_of(floor)
+            for (bench, series), floor in evidence.noise_floors.items()
+            if bench == study.bench
+        }
+        source = "noise floors"
+    return _Known(durations, spread, source if spread else None, evidence.criteria_changes)

@@ -1,0 +1,87 @@
+"""Every run with its readings, in the order of time: which count, and why others do not."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ferocal.answers.criteria import CriteriaChange, find_criteria_changes
+from ferocal.answers.selection import Selection
+from ferocal.errors import UsageError
+from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.reading.runs import RunRow, read_runs
+from ferocal.ledger.reading.sessions import read_criteria
+from ferocal.study.load import Study
+from ferocal.terms.names import closest
+
+# What can become of a run, as it is shown; `not active` is of the visit.
+OUTCOMES = ("ok", "failed", "overran", "interrupted", "not active", "running")
+
+
+@dataclass(frozen=True)
+class RunFilter:
+    """Which runs are wanted besides those of a selection."""
+
+    round: int | None = None
+    outcome: str | None = None
+    excluded: bool = False
+    warmups: bool = False
+
+
+@dataclass(frozen=True)
+class RunList:
+    """Runs in the order of time, with the readings that are wanted; ``total`` counts all runs."""
+
+    question: str
+    benches: tuple[str, ...]
+    runs: tuple[RunRow, ...]
+    total: int
+    criteria_changes: tuple[CriteriaChange, ...]
+
+
+def list_runs(
+    study: Study, selection: Selection | None = None, only: RunFilter | None = None
+) -> RunList:
+    """The wanted runs of a study.
+
+    Raises
+    ------
+    UsageError
+        When a name, a round or an outcome is not known.
+    LedgerError
+        When the ledger is missing or cannot be read.
+    """
+    selection, only = selection or Selection(), only or RunFilter()
+    selection.check(study)
+    with open_ledger(study.directory) as ledger:
+        runs = read_runs(ledger)
+        changes = find_criteria_changes(study, read_criteria(ledger))
+    _check_filter(only, runs)
+    chosen = [_with_wanted_readings(run, selection) for run in runs if _fits(run, selection, only)]
+    return RunList(study.head.question, study.benches, tuple(chosen), len(runs), changes)
+
+
+def _check_filter(only: RunFilter, runs: list[RunRow]) -> None:
+    if only.outcome is not None and only.outcome not in OUTCOMES:
+        raise UsageError(f'no outcome "{only.outcome}"; {closest(only.outcome, OUTCOMES)}')
+    rounds = sorted({run.round for run in runs if run.round is not None})
+    if only.round is not None and only.round not in rounds:
+        known = f"rounds {rounds[0]} to {rounds[-1]}" if rounds else "no rounds"
+        raise UsageError(f"no round {only.round}: {known} were measured")
+
+
+def _fits(run: RunRow, selection: Selection, only: RunFilter) -> bool:
+    names = [*run.values] or list(selection.metrics[:1]) or [""]
+    return (
+        any(selection.wants(run.bench, run.configuration, run.workload, name) for name in names)
+        and (only.warmups or not run.warmup)
+        and (run.excluded is not None or not only.excluded)
+        and only.round in (None, run.round)
+        and only.outcome in (None, run.outcome)
+    )
+
+
+def _with_wanted_readings(run: RunRow, selection: Selection) -> RunRow:
+    if not selection.metrics:
+        return run
+    values = {name: value for name, value in run.values.items() if name in selection.metrics}
+    return RunRow(**{**vars(run), "values": values})

@@ -1,0 +1,70 @@
+"""What was read: centre, spread and counts of every metric under every configuration."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ferocal.analysis.data.cells import Cell, tabulate
+from ferocal.answers.criteria import CriteriaChange
+from ferocal.answers.evidence import Evidence
+from ferocal.answers.selection import Selection
+from ferocal.study.load import Study
+
+CellRows = tuple[tuple[Cell | None, ...], ...]
+
+
+@dataclass(frozen=True)
+class ReadingsTable:
+    """Cells by bench: rows are series, columns the configurations; None where nothing was read.
+
+    ``excluded`` and ``left_out`` are those of a comparison.
+    """
+
+    question: str
+    baseline: str
+    configurations: tuple[str, ...]
+    cells: dict[str, CellRows]
+    criteria_changes: tuple[CriteriaChange, ...]
+    excluded: int
+    left_out: int
+
+
+def make_table(
+    study: Study, evidence: Evidence, selection: Selection | None = None
+) -> ReadingsTable:
+    """The table of a study; with a selection, only some of its cells.
+
+    Raises
+    ------
+    UsageError
+        When a name is not known.
+    """
+    selection = selection or Selection()
+    selection.check(study)
+    return ReadingsTable(
+        question=study.head.question,
+        baseline=study.baseline,
+        configurations=tuple(c.name for c in study.configurations),
+        cells={
+            bench: _chosen(tabulate(evidence.readings, place), selection)
+            for place, bench in enumerate(study.benches)
+        },
+        criteria_changes=evidence.criteria_changes,
+        excluded=evidence.excluded,
+        left_out=evidence.left_out,
+    )
+
+
+def _chosen(rows: list[list[Cell | None]], selection: Selection) -> CellRows:
+    return tuple(
+        tuple(
+            cell
+            if cell is not None
+            and selection.wants(
+                cell.bench, cell.configuration, cell.series.workload, cell.series.metric
+            )
+            else None
+            for cell in row
+        )
+        for row in rows
+    )

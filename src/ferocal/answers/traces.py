@@ -1,0 +1,133 @@
+"""What happened within the runs: the parts of traces compared, and the curves behind them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from ferocal.answers.comparison import Comparison, compare
+from ferocal.answers.evidence import Evidence
+from ferocal.answers.selection import Selection
+from ferocal.answers.table import ReadingsTable, make_table
+from ferocal.errors import UsageError
+from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.reading.traces import read_traces
+from ferocal.study.load import Study
+from ferocal.study.metrics import Metric, derive
+from ferocal.traces.kinds import Collector, Kind
+
+
+@dataclass(frozen=True)
+class TraceMetric:
+    """A metric that is a trace, with the names of its parts."""
+
+    workload: str
+    name: str
+    metric: Metric
+    kind: Kind
+    parts: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class TraceAnswer:
+    """The traces of one kind: what was read, and how configurations compare."""
+
+    kind: Kind
+    metrics: tuple[TraceMetric, ...]
+    table: ReadingsTable
+    comparison: Comparison
+
+
+@dataclass(frozen=True)
+class TraceCurves:
+    """What is drawn of one metric on one bench, a curve for each configuration with traces."""
+
+    bench: str
+    metric: TraceMetric
+    curves: tuple[Any, ...]
+
+
+def compare_traces(
+    study: Study,
+    evidence: Evidence,
+    kind: str,
+    *,
+    against: str | None = None,
+    selection: Selection | None = None,
+) -> TraceAnswer:
+    """The metrics of a kind, of the wanted workloads and configurations.
+
+    Raises
+    ------
+    UsageError
+        When a name is not known, or there is no trace of the kind.
+    """
+    selection = selection or Selection()
+    selection.check(study)
+    metrics = find_trace_metrics(study, kind, selection.workloads)
+    wanted = Selection(
+        selection.configurations,
+        tuple(metric.workload for metric in metrics),
+        tuple(part for metric in metrics for part in metric.parts),
+        selection.benches,
+    )
+    return TraceAnswer(
+        metrics[0].kind,
+        tuple(metrics),
+        make_table(study, evidence, wanted),
+        compare(study, evidence, against=against, selection=wanted),
+    )
+
+
+def find_trace_metrics(study: Study, kind: str, workloads: Sequence[str]) -> list[TraceMetric]:
+    """The metrics of a kind, of some workloads or of all.
+
+    Raises
+    ------
+    UsageError
+        When there is none.
+    """
+    found = [
+        TraceMetric(workload, name, metric, metric.trace_kind, tuple(derive(name, metric)))
+        for workload, entry in study.workloads.items()
+        for name, metric in entry.metric.items()
+        if metric.trace_kind is not None
+        and metric.kind == kind
+        and (not workloads or workload in workloads)
+    ]
+    if not found:
+        raise UsageError(f'no metric of the kind "{kind}" here; declare one with kind = "{kind}"')
+    return found
+
+
+def trace_curves(
+    study: Study, metrics: Sequence[TraceMetric], selection: Selection
+) -> list[TraceCurves]:
+    """The curves of metrics on every bench that has traces; traces are read one at a time."""
+    found = []
+    for metric in metrics:
+        by_bench = _collect(study, metric, selection)
+        for bench in study.benches:
+            collectors = by_bench.get(bench, {})
+            names = [c.name for c in study.configurations if c.name in collectors]
+            curves = tuple(collectors[name].curve() for name in names)
+            if curves:
+                found.append(TraceCurves(bench, metric, curves))
+    return found
+
+
+def _collect(
+    study: Study, metric: TraceMetric, selection: Selection
+) -> dict[str, dict[str, Collector]]:
+    """By bench and configuration, the collectors that have taken their captures."""
+    spec, collectors = metric.metric.trace_spec, dict[str, dict[str, Collector]]()
+    part = metric.parts[0]
+    with open_ledger(study.directory) as ledger:
+        for row in read_traces(ledger, metric.kind.name, metric.workload, metric.name):
+            if selection.wants(row.bench, row.configuration, metric.workload, part):
+                of_bench = collectors.setdefault(row.bench, {})
+                if row.configuration not in of_bench:
+                    of_bench[row.configuration] = metric.kind.collect(row.configuration, spec)
+                of_bench[row.configuration].add(row.columns)
+    return collectors

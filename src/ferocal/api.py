@@ -1,0 +1,133 @@
+"""The public face: a study and its ledger, opened for reading."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ferocal.answers.comparison import Comparison, compare
+from ferocal.answers.evidence import Evidence, gather
+from ferocal.answers.selection import Selection
+from ferocal.answers.table import ReadingsTable, make_table
+from ferocal.ledger.opening import open_ledger
+from ferocal.study.load import Study, load_study
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from ferocal.analysis.inference.effects import Effect
+    from ferocal.ledger.reading.runs import RunRow
+
+
+class OpenedStudy:
+    """A study in a directory, opened for reading; made by `ferocal.open`.
+
+    Every method reads the ledger anew, so that what is measured meanwhile is seen.
+    Methods raise `LedgerError` when the ledger is missing or cannot be read.
+    """
+
+    def __init__(self, directory: Path) -> None:
+        self.directory = directory
+        self.study: Study = load_study(directory)
+
+    def evidence(self) -> Evidence:
+        """The contents of the ledger, as columns for the analysis."""
+        with open_ledger(self.directory) as ledger:
+            return gather(self.study, ledger)
+
+    def compare(
+        self, *, against: str | None = None, selection: Selection | None = None
+    ) -> Comparison:
+        """Effects with what they were judged by; ``against`` names another baseline.
+
+        Raises
+        ------
+        UsageError
+            When a name is not known; the message has the closest one.
+        """
+        # Names are checked before anything is read.
+        (selection or Selection()).check(self.study)
+        return compare(self.study, self.evidence(), against=against, selection=selection)
+
+    def effects(
+        self,
+        *,
+        against: str | None = None,
+        configurations: tuple[str, ...] = (),
+        workloads: tuple[str, ...] = (),
+        metrics: tuple[str, ...] = (),
+        benches: tuple[str, ...] = (),
+    ) -> tuple[Effect, ...]:
+        """Every configuration against the baseline: change, interval, verdict, caveats.
+
+        Parameters
+        ----------
+        against
+            The configuration to compare with, by default the study's baseline.
+        configurations, workloads, metrics, benches
+            Names to which the effects are limited; all if empty. They are judged in the
+            same way as without limits.
+
+        Raises
+        ------
+        UsageError
+            When a name is not known; the message has the closest one.
+        """
+        selection = Selection(configurations, workloads, metrics, benches)
+        return self.compare(against=against, selection=selection).effects
+
+    def table(self, selection: Selection | None = None) -> ReadingsTable:
+        """Centre, spread and counts, by bench, series (rows) and configuration (columns).
+
+        Raises
+        ------
+        UsageError
+            When a name is not known; the message has the closest one.
+        """
+        return make_table(self.study, self.evidence(), selection)
+
+    def runs(self) -> list[RunRow]:
+        """Every run with its readings in the order of time, those that do not count too."""
+        from ferocal.ledger.reading.runs import read_runs
+
+        with open_ledger(self.directory) as ledger:
+            return read_runs(ledger)
+
+    def readings(self) -> pd.DataFrame:
+        """All readings, one per row, in the order of time; warm-ups have none.
+
+        Returns
+        -------
+        pandas.DataFrame
+            Columns ``run`` and ``visit`` (ids), ``started_at`` (UTC), ``bench``,
+            ``configuration``, a column ``factor:NAME`` with the level of each factor,
+            ``round``, ``workload``, ``number`` (of the run in its visit), ``outcome``,
+            ``excluded`` (the reason, or missing), ``metric``, ``unit`` and ``value``.
+        """
+        import pandas as pd
+
+        levels = {c.name: c.levels for c in self.study.configurations}
+        rows = [
+            {
+                "run": run.id,
+                "visit": run.visit,
+                "started_at": run.started_at,
+                "bench": run.bench,
+                "configuration": run.configuration,
+                **{f"factor:{f}": v for f, v in levels.get(run.configuration, {}).items()},
+                "round": run.round,
+                "workload": run.workload,
+                "number": run.number,
+                "outcome": run.outcome,
+                "excluded": run.excluded,
+                "metric": metric,
+                "unit": unit,
+                "value": value,
+            }
+            for run in self.runs()
+            for metric, (value, unit) in run.values.items()
+        ]
+        frame = pd.DataFrame(rows)
+        if rows:
+            frame["started_at"] = pd.to_datetime(frame["started_at"], utc=True)
+        return frame

@@ -1,0 +1,33 @@
+"""Where readings from elsewhere belong: options that commands of intake share."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+import click
+
+bench_option = click.option(
+    "--bench", metavar="NAME", help="The bench that it is of, where the study has several."
+)
+date_option = click.option(
+    "--date", metavar="TIME", help="When, such as 2026-05-01 or 2026-05-01T14:30."
+)
+
+
+def parse_time(text: str | None) -> str:
+    """A date or time as ISO 8601 in UTC, "" for none.
+
+    Raises
+    ------
+    click.BadParameter
+        When the text is not a time.
+    """
+    if text is None:
+        return ""
+    try:
+        moment = datetime.fromisoformat(text)
+    except ValueError:
+        raise click.BadParameter(
+            f'"{text}" is not a time in ISO 8601, like 2026-05-01T14:30', param_hint="--date"
+        ) from None
+    return moment.astimezone(UTC).isoformat(timespec="milliseconds")

@@ -1,0 +1,262 @@
+"""The formats of files, one entry each, and how tables of readings and of traces are read."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import json
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import partial
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ferocal.errors import IntakeError
+from ferocal.intake.arrays import IsText, columns_of, columns_of_objects
+from ferocal.intake.columns import Columns
+from ferocal.intake.delimited import NO_READINGS, find_delimiter, lines_of, read_delimited
+
+# So many objects are in memory at one time.
+_PART = 200_000
+_SPREADSHEETS = {".xlsx": "openpyxl", ".ods": "odf"}
+
+NumberColumns = Mapping[str, np.ndarray]
+
+
+@dataclass(frozen=True)
+class SourceTable:
+    """The rows of a file.
+
+    ``word`` is what rows are called, and ``numbers`` gives their numbers as people count
+    them, which may take as long as reading the file.
+    """
+
+    path: Path
+    columns: Columns
+    word: str
+    numbers: Callable[[Sequence[int]], list[int]]
+
+
+@dataclass(frozen=True)
+class Format:
+    """A format of files.
+
+    ``read_table`` gives the rows of a table of readings; ``read_columns`` the columns of a
+    trace as numbers, only the wanted ones, or the single column if none is named.
+    """
+
+    name: str
+    suffixes: tuple[str, ...]
+    read_table: Callable[[Path, IsText], SourceTable]
+    read_columns: Callable[[Path, Sequence[str]], NumberColumns]
+
+
+def digest_of(path: Path) -> str:
+    """The SHA-256 of a file.
+
+    Raises
+    ------
+    IntakeError
+        When it cannot be read.
+    """
+    try:
+        with path.open("rb") as file:
+            return hashlib.file_digest(file, "sha256").hexdigest()
+    except OSError as error:
+        raise IntakeError(f"{path}: cannot be read: {error.strerror}") from None
+
+
+def read_table(path: Path, is_text: IsText) -> SourceTable:
+    """The rows of a file, whose name says which format it has.
+
+    Parameters
+    ----------
+    is_text
+        Whether a column of a name is of texts, even if they look like numbers.
+
+    Raises
+    ------
+    IntakeError
+        When it is empty, damaged, or of no known kind.
+    """
+    if not path.is_file():
+        raise IntakeError(f"{path}: there is no such file")
+    if path.stat().st_size == 0:
+        raise IntakeError(f"{path}: is empty")
+    found = format_of(path)
+    if found is None:
+        known = ", ".join(suffix for entry in FORMATS for suffix in entry.suffixes)
+        raise IntakeError(f"{path}: not one of {known}")
+    table = found.read_table(path, is_text)
+    if not len(table.columns):
+        raise IntakeError(f"{path}: {NO_READINGS}")
+    return table
+
+
+def format_of(path: Path) -> Format | None:
+    """The format that the name of a file says, None if it says none."""
+    suffix = path.suffix.lower()
+    return next((entry for entry in FORMATS if suffix in entry.suffixes), None)
+
+
+def _from(first: int) -> Callable[[Sequence[int]], list[int]]:
+    return lambda rows: [first + row for row in rows]
+
+
+def _read_text(path: Path, is_text: IsText) -> SourceTable:
+    return SourceTable(path, read_delimited(path, is_text), "line", partial(lines_of, path))
+
+
+def _read_json(path: Path, is_text: IsText) -> SourceTable:
+    try:
+        document = json.loads(path.read_text(encoding="utf-8-sig"))
+    except (json.JSONDecodeError, UnicodeDecodeError) as error:
+        raise IntakeError(f"{path}: is not JSON: {error}") from None
+    rows = document.get("readings") if isinstance(document, dict) else document
+    if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
+        raise IntakeError(f'{path}: needs a list of objects, or one under "readings"')
+    return SourceTable(path, columns_of_objects([rows], path, is_text), "row", _from(1))
+
+
+def _read_lines(path: Path, is_text: IsText) -> SourceTable:
+    objects = _objects(path)
+    parts = iter(lambda: [row for _, row in islice(objects, _PART)], [])
+    try:
+        columns = columns_of_objects(parts, path, is_text)
+    except UnicodeDecodeError as error:
+        raise IntakeError(f"{path}: is not JSON in UTF-8: {error}") from None
+    return SourceTable(path, columns, "line", lambda rows: _lines_of(path, rows))
+
+
+def _objects(path: Path) -> Iterator[tuple[int, dict[str, Any]]]:
+    """The objects of a file, one a line, each with its line."""
+    with path.open(encoding="utf-8-sig") as file:
+        for number, line in enumerate(file, 1):
+            if not line.strip():
+                continue
+            try:
+                row = json.loads(line)
+            except json.JSONDecodeError as error:
+                raise IntakeError(f"{path}, line {number}: is not JSON: {error}") from None
+            if not isinstance(row, dict):
+                raise IntakeError(f"{path}, line {number}: is no object")
+            yield number, row
+
+
+def _lines_of(path: Path, rows: Sequence[int]) -> list[int]:
+    lines = [number for number, _ in _objects(path)]
+    return [lines[row] for row in rows]
+
+
+def _read_parquet(path: Path, is_text: IsText) -> SourceTable:
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    try:
+        # Texts are kept once in the file already.
+        kinds = (pa.string(), pa.large_string())
+        texts = [field.name for field in pq.read_schema(path) if field.type in kinds]
+        table = pq.read_table(path, read_dictionary=texts)
+    except (pa.ArrowException, OSError) as error:
+        raise IntakeError(f"{path}: is not a whole Parquet file: {first_line(error)}") from None
+    return SourceTable(path, columns_of(table, path, is_text), "row", _from(1))
+
+
+def _read_spreadsheet(path: Path, is_text: IsText) -> SourceTable:
+    import pandas as pd
+
+    engine: Any = _SPREADSHEETS[path.suffix.lower()]
+    try:
+        frame = pd.read_excel(path, dtype=object, engine=engine)
+    except ImportError:
+        raise IntakeError(
+            f'{path}: spreadsheets need more: python3 -m pip install "ferocal[spreadsheets]"'
+        ) from None
+    except Exception as error:  # the readers raise whatever they stumble over
+        raise IntakeError(f"{path}: cannot be read as a spreadsheet: {first_line(error)}") from None
+    frame.columns = frame.columns.map(str)
+    rows = frame.astype(object).where(frame.notna(), None).to_dict("records")
+    return SourceTable(path, columns_of_objects([rows], path, is_text), "row", _from(2))
+
+
+def first_line(error: Exception) -> str:
+    """The first line of what a library says of an error."""
+    return str(error).splitlines()[0] if str(error) else type(error).__name__
+
+
+def numbers_in_text(source: Path | io.StringIO, wanted: Sequence[str]) -> NumberColumns:
+    """Columns of a delimited text, or a number per line where no column is named.
+
+    Raises
+    ------
+    ValueError
+        When a column is missing, or something in it is not a number.
+    """
+    import pandas as pd
+
+    if not wanted:
+        frame = pd.read_csv(source, header=None, names=[""], comment="#", skip_blank_lines=True)
+        return _as_numbers(frame, [""])
+    return _as_numbers(pd.read_csv(source, sep=find_delimiter(_header(source))), wanted)
+
+
+def _header(source: Path | io.StringIO) -> str:
+    if isinstance(source, io.StringIO):
+        return source.getvalue().partition("\n")[0]
+    with source.open(encoding="utf-8", errors="replace") as opened:
+        return opened.readline()
+
+
+def _numbers_in_parquet(path: Path, wanted: Sequence[str]) -> NumberColumns:
+    import pandas as pd
+
+    return _as_numbers(pd.read_parquet(path, columns=list(wanted) or None), wanted)
+
+
+def _numbers_in_table(path: Path, wanted: Sequence[str]) -> NumberColumns:
+    """Columns of any format, read as a table of readings is."""
+    import pandas as pd
+
+    columns = read_table(path, lambda name: False).columns
+    frame = pd.DataFrame(
+        {
+            name: column if isinstance(column, np.ndarray) else column.at(np.arange(len(columns)))
+            for name, column in columns.by_name.items()
+        }
+    )
+    return _as_numbers(frame, wanted)
+
+
+def _as_numbers(frame: Any, wanted: Sequence[str]) -> NumberColumns:
+    import pandas as pd
+
+    found = {}
+    if not wanted and len(frame.columns) == 1:
+        wanted = list(frame.columns)
+    if not wanted:
+        known = ", ".join(map(str, frame.columns[:12]))
+        raise ValueError(f"name the column of the values; there are {known}")
+    for name in wanted:
+        if name not in frame.columns:
+            known = ", ".join(map(str, frame.columns[:12]))
+            raise ValueError(f'no column "{name}"; there are {known}')
+        numbers = pd.to_numeric(frame[name], errors="coerce").to_numpy(dtype=float)
+        wrong = np.isnan(numbers)
+        if wrong.any():
+            row = int(np.argmax(wrong))
+            place = f"row {row + 1} of {name}" if name else f"line {row + 1}"
+            raise ValueError(f"{place} is {frame[name].iloc[row]!r}, not a number")
+        found[name] = numbers
+    return found
+
+
+FORMATS: tuple[Format, ...] = (
+    Format("delimited text", (".csv", ".tsv", ".txt"), _read_text, numbers_in_text),
+    Format("JSON", (".json",), _read_json, _numbers_in_table),
+    Format("JSON Lines", (".jsonl", ".ndjson"), _read_lines, _numbers_in_table),
+    Format("Parquet", (".parquet",), _read_parquet, _numbers_in_parquet),
+    Format("spreadsheet", tuple(_SPREADSHEETS), _read_spreadsheet, _numbers_in_table),
+)

@@ -1,0 +1,83 @@
+"""Traces from files and from output, as columns of numbers by their role."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Mapping
+from pathlib import Path
+
+import numpy as np
+
+from ferocal.errors import IntakeError
+from ferocal.intake.formats import first_line, format_of, numbers_in_text
+from ferocal.study.sources import TraceSource
+from ferocal.traces.capture import CaptureColumns, TraceError
+
+
+def find_captures(directory: Path, pattern: str, *, since_ns: int | None = None) -> list[Path]:
+    """Files of a run, in order of name.
+
+    Parameters
+    ----------
+    directory, pattern
+        Where they are, and their name or a pattern of names below it.
+    since_ns
+        Files that were last written before this time (ns since the epoch) are refused:
+        they are from an earlier run.
+
+    Raises
+    ------
+    TraceError
+        When there are none, or one is from before.
+    """
+    plain = directory / pattern
+    files = [plain] if plain.is_file() else sorted(directory.glob(pattern))
+    if not files:
+        raise TraceError(f"the workload wrote no {pattern}")
+    for file in files:
+        if since_ns is not None and file.stat().st_mtime_ns < since_ns:
+            raise TraceError(f"{file.name} is from before this run: the workload did not write it")
+    return files
+
+
+def read_capture(path: Path, source: TraceSource) -> CaptureColumns:
+    """The columns of a trace in a file; what no format is named by is read as text.
+
+    Raises
+    ------
+    TraceError
+        When it cannot be read, or misses a column; the message says what would be right.
+    """
+    import pyarrow as pa
+
+    known = format_of(path)
+    read = numbers_in_text if known is None else known.read_columns
+    try:
+        return _by_role(read(path, wanted_columns(source)), source)
+    except IntakeError as error:
+        raise TraceError(str(error)) from None
+    except (OSError, ValueError, pa.ArrowException) as error:
+        raise TraceError(f"{path.name}: {first_line(error)}") from None
+
+
+def read_output(text: str, source: TraceSource) -> CaptureColumns:
+    """The columns of a trace in the output of a run; errors as of `read_capture`."""
+    if not text.strip():
+        raise TraceError("the output is empty")
+    try:
+        return _by_role(numbers_in_text(io.StringIO(text), wanted_columns(source)), source)
+    except ValueError as error:
+        raise TraceError(f"the output: {first_line(error)}") from None
+
+
+def wanted_columns(source: TraceSource) -> list[str]:
+    """The names of the columns that hold the trace; empty for a number per line."""
+    return [name for name in (source.column, source.time, source.second) if name is not None]
+
+
+def _by_role(columns: Mapping[str, np.ndarray], source: TraceSource) -> CaptureColumns:
+    """The columns by what they hold, without the numbers that are warm-up."""
+    roles = {"value": source.column, "time": source.time, "second": source.second}
+    if source.column is None:
+        return {"value": next(iter(columns.values()))[source.skip :]}
+    return {role: columns[name][source.skip :] for role, name in roles.items() if name is not None}

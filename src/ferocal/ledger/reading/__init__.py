@@ -1,0 +1,1 @@
+"""What reads the ledger, in bulk or by subject; never writes it."""

@@ -1,0 +1,231 @@
+"""Runs: all of them with their readings, which count, which are lost, which are settled."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+
+from ferocal.errors import UsageError
+from ferocal.ledger import schema
+from ferocal.ledger.records import SETTLED, Outcome, Slot
+from ferocal.ledger.store import Ledger
+
+# Of a run that counts, unless it is excluded; with the visit joined.
+COUNTS = (
+    schema.run.c.outcome == Outcome.OK,
+    sa.not_(schema.run.c.warmup),
+    schema.visit.c.state == "active",
+)
+
+
+def read_excluded(ledger: Ledger) -> dict[int, str]:
+    """Runs that are excluded at present, by key, with the reason."""
+    c = schema.mark.c
+    query = sa.select(c.run_id, c.excluded, c.reason).order_by(c.id)
+    latest = {run_id: (excluded, reason) for run_id, excluded, reason in ledger.rows(query)}
+    return {run_id: reason for run_id, (excluded, reason) in latest.items() if excluded}
+
+
+@dataclass(frozen=True)
+class RunRow:
+    """A run with its readings, as `ferocal runs` lists it. ``id`` is shortened."""
+
+    id: str
+    started_at: str
+    bench: str
+    configuration: str
+    round: int | None
+    visit: str
+    position: int
+    workload: str
+    number: int
+    warmup: bool
+    outcome: str
+    reason: str | None
+    excluded: str | None
+    wall: float | None
+    conditions: dict[str, Any] | None
+    values: dict[str, tuple[float, str]]
+
+    @property
+    def excuse(self) -> str:
+        """Why the run does not count, empty if it does."""
+        if self.excluded is not None:
+            return f"excluded: {self.excluded}"
+        if self.outcome == Outcome.OK:
+            return ""
+        return self.outcome if self.reason is None else f"{self.outcome}: {self.reason}"
+
+
+# The store takes no more values in one query.
+_MOST_IN_A_QUERY = 10_000
+# Enough of a random uid to be unique in a ledger of a million runs, nearly always.
+ID_LENGTH = 10
+
+
+def read_runs(ledger: Ledger) -> list[RunRow]:
+    """All runs in the order of time, warm-ups included.
+
+    The keys of runs are in this order too, but not after ledgers were merged.
+    """
+    run, visit = schema.run.c, schema.visit.c
+    query = (
+        sa.select(
+            run.id, run.uid, run.started_at, visit.bench, visit.configuration, visit.round,
+            visit.uid, run.position, run.workload, run.number, run.warmup, run.outcome,
+            run.reason, run.wall, run.conditions, visit.state,
+        )
+        .join_from(schema.run, schema.visit)
+        .order_by(run.started_at, visit.started_at, run.position, run.id)
+    )  # fmt: skip
+    excluded, values = read_excluded(ledger), _read_values(ledger)
+    return [
+        RunRow(
+            id=row[1][:ID_LENGTH],
+            started_at=row[2],
+            bench=row[3],
+            configuration=row[4],
+            round=row[5],
+            visit=row[6][:ID_LENGTH],
+            position=row[7],
+            workload=row[8],
+            number=row[9],
+            warmup=row[10],
+            outcome="not active" if row[15] != "active" else row[11],
+            reason=row[12],
+            excluded=excluded.get(row[0]),
+            wall=row[13],
+            conditions=row[14],
+            values=values.get(row[0], {}),
+        )
+        for row in ledger.rows(query)
+    ]
+
+
+def _read_values(ledger: Ledger) -> dict[int, dict[str, tuple[float, str]]]:
+    reading, metric = schema.reading.c, schema.metric.c
+    query = sa.select(reading.run_id, metric.name, reading.value, metric.unit).join_from(
+        schema.reading, schema.metric
+    )
+    values: dict[int, dict[str, tuple[float, str]]] = {}
+    for run_id, name, value, unit in ledger.rows(query):
+        values.setdefault(run_id, {})[name] = (value, unit)
+    return values
+
+
+def resolve_run_ids(ledger: Ledger, ids: Sequence[str]) -> list[int]:
+    """Keys of the runs whose uids begin with the given texts.
+
+    Raises
+    ------
+    UsageError
+        When a text fits no run, or several; all such texts are listed.
+    """
+    rows = ledger.rows(sa.select(schema.run.c.id, schema.run.c.uid))
+    found, problems = [], []
+    for text in ids:
+        keys = [key for key, uid in rows if text and uid.startswith(text)]
+        if len(keys) == 1:
+            found.append(keys[0])
+        else:
+            problems.append(f'"{text}" fits {len(keys) or "no"} run{"s" if keys else ""}')
+    if problems:
+        listed = ", ".join(problems)
+        raise UsageError(f"{listed}; `ferocal runs` lists the runs; nothing was changed")
+    return found
+
+
+def settled_slots(ledger: Ledger, bench: str, *, failures: bool) -> set[Slot]:
+    """Places of the plan that need no further run; ``failures`` count as settled or not."""
+    outcomes = SETTLED if failures else (Outcome.OK,)
+    visit, run = schema.visit.c, schema.run.c
+    query = (
+        sa.select(visit.round, visit.configuration, run.workload, run.number)
+        .join_from(schema.run, schema.visit)
+        .where(run.outcome.in_(outcomes), sa.not_(run.warmup), visit.state == "active")
+        .where(visit.bench == bench)
+    )
+    return {Slot(*row) for row in ledger.rows(query)}
+
+
+def read_lost(ledger: Ledger) -> Counter[tuple[str, str, str, str]]:
+    """Runs that do not count, by bench, workload, configuration and how they were lost.
+
+    Runs that failed or overran and were not taken again, and runs that are excluded.
+    """
+    run, visit = schema.run.c, schema.visit.c
+    slot = (visit.round, visit.configuration, run.workload, run.number)
+    query = sa.select(run.id, run.outcome, visit.bench, *slot).join_from(schema.run, schema.visit)
+    query = query.where(sa.not_(run.warmup), visit.state == "active")
+    failed = ledger.rows(query.where(run.outcome.in_((Outcome.FAILED, Outcome.OVERRAN))))
+    marked = sa.select(schema.mark.c.run_id)
+    excluded = read_excluded(ledger)
+    rows = ledger.rows(query.where(run.outcome == Outcome.OK, run.id.in_(marked)))
+    lost = Counter((row[2], row[5], row[4], "excluded") for row in rows if row[0] in excluded)
+    benches = {row[2] for row in failed}
+    settled = {bench: settled_slots(ledger, bench, failures=False) for bench in benches}
+    for _, outcome, bench, *place in failed:
+        if Slot(*place) not in settled[bench]:
+            lost[bench, place[2], place[1], outcome] += 1
+    return lost
+
+
+def read_values(
+    ledger: Ledger, bench: str, configuration: str, workload: str, metric: str
+) -> list[float]:
+    """The readings of a metric in one place so far, of runs that ended well."""
+    run, visit, metrics = schema.run.c, schema.visit.c, schema.metric.c
+    query = (
+        sa.select(schema.reading.c.value)
+        .join_from(schema.reading, schema.run)
+        .join(schema.visit)
+        .join(schema.metric)
+        .where(visit.bench == bench, visit.configuration == configuration)
+        .where(metrics.workload == workload, metrics.name == metric, run.outcome == Outcome.OK)
+    )
+    return [row[0] for row in ledger.rows(query)]
+
+
+@dataclass(frozen=True)
+class FailedRun:
+    """A run that yielded no valid readings."""
+
+    configuration: str
+    workload: str
+    round: int | None
+    outcome: str
+    reason: str | None
+
+
+def read_failures(ledger: Ledger) -> list[FailedRun]:
+    """Runs that failed or overran, in order, warm-ups included."""
+    run, visit = schema.run.c, schema.visit.c
+    query = (
+        sa.select(visit.configuration, run.workload, visit.round, run.outcome, run.reason)
+        .join_from(schema.run, schema.visit)
+        .where(run.outcome.in_((Outcome.FAILED, Outcome.OVERRAN)))
+        .order_by(run.id)
+    )
+    return [FailedRun(*row) for row in ledger.rows(query)]
+
+
+def count_outcomes(ledger: Ledger) -> Counter[str]:
+    """Number of runs by outcome, warm-ups left out."""
+    run = schema.run.c
+    query = sa.select(run.outcome, sa.func.count()).where(sa.not_(run.warmup)).group_by(run.outcome)
+    return Counter({row[0]: row[1] for row in ledger.rows(query)})
+
+
+def known_run_uids(ledger: Ledger, uids: Sequence[str]) -> list[str]:
+    """Which of the ids are those of runs in the ledger."""
+    found: list[str] = []
+    for start in range(0, len(uids), _MOST_IN_A_QUERY):
+        query = sa.select(schema.run.c.uid).where(
+            schema.run.c.uid.in_(uids[start : start + _MOST_IN_A_QUERY])
+        )
+        found += [uid for (uid,) in ledger.rows(query)]
+    return found

@@ -1,0 +1,1 @@
+"""What writes the ledger: runs, batches, marks, notes, noise floors, merges."""

@@ -1,0 +1,45 @@
+"""Keys of rows that are shared: metrics, and sets of facts."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from typing import Any
+
+import sqlalchemy as sa
+
+from ferocal.ledger import schema
+from ferocal.ledger.store import key_of
+
+
+class MetricKeys:
+    """The keys of metrics, each looked up or made once."""
+
+    def __init__(self) -> None:
+        self._known: dict[tuple[str, str, str], int] = {}
+
+    def key(self, connection: sa.Connection, workload: str, name: str, unit: str) -> int:
+        """The key of a metric, which is made if it is new."""
+        identity = (workload, name, unit)
+        if identity in self._known:
+            return self._known[identity]
+        columns = schema.metric.c
+        same = (columns.workload == workload, columns.name == name, columns.unit == unit)
+        found = connection.scalar(sa.select(columns.id).where(*same))
+        if found is None:
+            # Not remembered before the next time, for this transaction may yet fail.
+            row = {"workload": workload, "name": name, "unit": unit}
+            return key_of(connection.execute(sa.insert(schema.metric).values(row)))
+        self._known[identity] = int(found)
+        return int(found)
+
+
+def facts_key(connection: sa.Connection, content: list[dict[str, Any]]) -> int:
+    """The key of a set of facts, which is recorded if it is new."""
+    digest = hashlib.sha256(json.dumps(content, sort_keys=True).encode()).hexdigest()
+    columns = schema.facts.c
+    found = connection.scalar(sa.select(columns.id).where(columns.digest == digest))
+    if found is not None:
+        return int(found)
+    row = {"digest": digest, "content": content}
+    return key_of(connection.execute(sa.insert(schema.facts).values(row)))

@@ -1,0 +1,111 @@
+"""Merging: the rows of another ledger of the same study, all or nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+
+from ferocal.ledger import schema
+from ferocal.ledger.store import Ledger
+
+# Tables with globally unique rows, parents before children, and what their rows refer to.
+_REFERENCES: dict[sa.Table, dict[str, sa.Table]] = {
+    schema.session: {},
+    schema.visit: {"session_id": schema.session, "facts_id": schema.facts},
+    schema.step: {},
+    schema.run: {"visit_id": schema.visit},
+    schema.mark: {"run_id": schema.run},
+    schema.trace: {"run_id": schema.run},
+    schema.note: {},
+    schema.look: {},
+    schema.noise_floor: {},
+}
+# What makes a row of a table without uid the same in both ledgers.
+_NATURAL_KEYS = {schema.metric: ("workload", "name", "unit"), schema.facts: ("digest",)}
+
+KeyMap = dict[sa.Table, dict[int, int]]
+
+
+@dataclass(frozen=True)
+class Merged:
+    """How many visits and runs were brought in, and how many runs were there already."""
+
+    visits: int
+    runs: int
+    known_runs: int
+
+
+def merge_ledgers(target: Ledger, source: Ledger) -> Merged:
+    """Bring the rows of ``source`` into ``target`` in one transaction.
+
+    Raises
+    ------
+    LedgerError
+        When either cannot be read or written; the target is then as it was.
+    """
+    tables = [*_NATURAL_KEYS, *_REFERENCES]
+    rows = {table: source.mappings(sa.select(table)) for table in tables}
+    children = {t: source.mappings(sa.select(t)) for t in (schema.reading, schema.output)}
+    keys: KeyMap = {}
+    fresh: dict[sa.Table, set[int]] = {}
+    with target.transaction() as connection:
+        for table, natural in _NATURAL_KEYS.items():
+            keys[table], fresh[table] = _bring(connection, table, rows[table], natural, {})
+        for table, references in _REFERENCES.items():
+            mapped = {column: keys[parent] for column, parent in references.items()}
+            keys[table], fresh[table] = _bring(connection, table, rows[table], ("uid",), mapped)
+        for table, child_rows in children.items():
+            _bring_children(connection, table, child_rows, keys, fresh[schema.run])
+    return Merged(
+        visits=len(fresh[schema.visit]),
+        runs=len(fresh[schema.run]),
+        known_runs=len(rows[schema.run]) - len(fresh[schema.run]),
+    )
+
+
+def _bring(
+    connection: sa.Connection,
+    table: sa.Table,
+    rows: list[dict[str, Any]],
+    identity: tuple[str, ...],
+    references: Mapping[str, Mapping[int, int]],
+) -> tuple[dict[int, int], set[int]]:
+    """Insert rows that are not there; the new key of every row, and which are new."""
+    columns = [table.c.id, *(table.c[name] for name in identity)]
+    known = {tuple(row[1:]): row[0] for row in connection.execute(sa.select(*columns))}
+    keys: dict[int, int] = {}
+    fresh: set[int] = set()
+    for row in rows:
+        values = dict(row)
+        old = values.pop("id")
+        same = known.get(tuple(row[name] for name in identity))
+        if same is None:
+            for column, mapping in references.items():
+                values[column] = mapping[values[column]]
+            inserted = connection.execute(sa.insert(table).values(**values)).inserted_primary_key
+            assert inserted is not None
+            same = int(inserted[0])
+            fresh.add(old)
+        keys[old] = same
+    return keys, fresh
+
+
+def _bring_children(
+    connection: sa.Connection,
+    table: sa.Table,
+    rows: list[dict[str, Any]],
+    keys: KeyMap,
+    fresh_runs: set[int],
+) -> None:
+    values = []
+    for row in rows:
+        if row["run_id"] in fresh_runs:
+            new = {**row, "run_id": keys[schema.run][row["run_id"]]}
+            if "metric_id" in new:
+                new["metric_id"] = keys[schema.metric][new["metric_id"]]
+            values.append(new)
+    if values:
+        connection.execute(sa.insert(table), values)

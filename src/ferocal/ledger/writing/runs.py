@@ -1,0 +1,134 @@
+"""Recording as it happens: sessions, visits, steps, runs, looks."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import sqlalchemy as sa
+
+from ferocal.ledger import schema
+from ferocal.ledger.records import (
+    Ending,
+    Outcome,
+    SessionRecord,
+    Slot,
+    StepRecord,
+    VisitRecord,
+    pack,
+)
+from ferocal.ledger.store import Ledger, now
+from ferocal.ledger.writing.keys import MetricKeys, facts_key
+from ferocal.traces.packing import pack_trace
+
+
+class Recorder:
+    """Records what one session of measuring does.
+
+    Methods raise `LedgerError` when the ledger cannot be written.
+    """
+
+    def __init__(self, ledger: Ledger) -> None:
+        self.ledger = ledger
+        self._metric_keys = MetricKeys()
+        self._session_id: int | None = None
+
+    def begin_session(self, session: SessionRecord) -> None:
+        """Record that `measure` was called; visits that follow belong to it."""
+        self._session_id = self.ledger.insert(schema.session, started_at=now(), **vars(session))
+
+    def begin_visit(self, visit: VisitRecord) -> int:
+        """Record the beginning of a visit; returns its key."""
+        values = {**vars(visit), "levels": dict(visit.levels)}
+        facts = values.pop("facts")
+        with self.ledger.transaction() as connection:
+            key = facts_key(connection, facts)
+            return self.ledger.insert(
+                schema.visit,
+                connection,
+                **values,
+                session_id=self._session_id,
+                started_at=now(),
+                facts_id=key,
+            )
+
+    def end_visit(self, visit_id: int) -> None:
+        """Record that a visit has ended."""
+        self.ledger.update(schema.visit, visit_id, ended_at=now())
+
+    def set_aside(self, visit_id: int, checks: list[dict[str, Any]]) -> None:
+        """Mark a visit as not active, with the checks that failed during or after it."""
+        self.ledger.update(
+            schema.visit, visit_id, state="not active", checks=checks, ended_at=now()
+        )
+
+    def record_step(self, step: StepRecord) -> None:
+        """Record what was done to the bench."""
+        output = None if step.output is None else pack(step.output)
+        self.ledger.insert(schema.step, at=now(), **{**vars(step), "output": output})
+
+    def record_look(self, bench: str, round: int, last_round: int) -> None:
+        """Record a look at the results of a sequential study."""
+        self.ledger.insert(schema.look, at=now(), bench=bench, round=round, limit=last_round)
+
+    def begin_run(self, visit_id: int, slot: Slot, position: int, *, warmup: bool) -> int:
+        """Record that a run has begun, at a position in its visit; returns its key."""
+        return self.ledger.insert(
+            schema.run,
+            visit_id=visit_id,
+            workload=slot.workload,
+            number=slot.number,
+            warmup=warmup,
+            position=position,
+            started_at=now(),
+            outcome=Outcome.RUNNING,
+        )
+
+    def end_run(self, run_id: int, ending: Ending) -> None:
+        """Record how a run ended, with readings and output, in one transaction."""
+        with self.ledger.transaction() as connection:
+            connection.execute(
+                sa.update(schema.run)
+                .where(schema.run.c.id == run_id)
+                .values(
+                    outcome=ending.outcome,
+                    reason=ending.reason,
+                    wall=ending.wall,
+                    exit_status=ending.exit_status,
+                    conditions=ending.conditions,
+                )
+            )
+            for value in ending.values:
+                metric_id = self._metric_keys.key(
+                    connection, value.workload, value.metric, value.unit
+                )
+                connection.execute(
+                    sa.insert(schema.reading).values(
+                        run_id=run_id,
+                        metric_id=metric_id,
+                        value=value.value,
+                        samples=value.samples,
+                        low=value.low,
+                        high=value.high,
+                        resolution=value.resolution,
+                    )
+                )
+            for number, trace in enumerate(ending.traces, 1):
+                self.ledger.insert(
+                    schema.trace, connection, run_id=run_id, **pack_trace(trace, number)
+                )
+            for stream, (content, size) in ending.streams.items():
+                connection.execute(
+                    sa.insert(schema.output).values(
+                        run_id=run_id, stream=stream, size=size, content=pack(content)
+                    )
+                )
+
+    def close_interrupted(self, reason: str = "Ferocal was ended during this run") -> int:
+        """Mark runs that were never ended as interrupted; returns how many."""
+        with self.ledger.transaction() as connection:
+            result = connection.execute(
+                sa.update(schema.run)
+                .where(schema.run.c.outcome == Outcome.RUNNING)
+                .values(outcome=Outcome.INTERRUPTED, reason=reason)
+            )
+            return result.rowcount

@@ -1,0 +1,87 @@
+"""Readings and traces written into files for others."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ferocal.errors import FerocalError, UsageError
+from ferocal.render.json_text import dumps
+from ferocal.traces.packing import with_context
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from ferocal.answers.export import ExportedTrace
+
+
+def _write_csv(frame: pd.DataFrame, path: Path) -> None:
+    frame.to_csv(path, index=False)
+
+
+def _write_json(frame: pd.DataFrame, path: Path) -> None:
+    rows = frame.astype(object).where(frame.notna(), None).to_dict("records")
+    path.write_text(dumps({"readings": rows}), encoding="utf-8")
+
+
+def _write_parquet(frame: pd.DataFrame, path: Path) -> None:
+    frame.to_parquet(path, index=False)
+
+
+# By the ending of the file's name.
+WRITERS: dict[str, Callable[[pd.DataFrame, Path], None]] = {
+    ".csv": _write_csv,
+    ".json": _write_json,
+    ".parquet": _write_parquet,
+}
+
+
+def check_output(path: Path) -> None:
+    """Check that the name of a file says one of the formats.
+
+    Raises
+    ------
+    UsageError
+        When it does not.
+    """
+    if path.suffix not in WRITERS:
+        raise UsageError(f"{path}: written as {', '.join(WRITERS)}, by the name of the file")
+
+
+def write_readings(frame: pd.DataFrame, path: Path) -> None:
+    """Write a long table of readings; a file that is there is replaced as a whole.
+
+    Raises
+    ------
+    UsageError
+        When the name of the file does not say one of the formats.
+    FerocalError
+        When the file cannot be written.
+    """
+    check_output(path)
+    partial = path.with_name(path.name + ".part")
+    try:
+        WRITERS[path.suffix](frame, partial)
+        partial.replace(path)
+    except OSError as error:
+        raise FerocalError(f"{path}: cannot be written: {error.strerror}") from None
+
+
+def write_traces(traces: Iterable[ExportedTrace], folder: Path) -> int:
+    """Write every capture as a Parquet file that names its run; returns how many there are.
+
+    Raises
+    ------
+    FerocalError
+        When the folder cannot be written.
+    """
+    count = 0
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for trace in traces:
+            (folder / trace.name).write_bytes(with_context(trace.content, trace.context))
+            count += 1
+    except OSError as error:
+        raise FerocalError(f"{folder}: cannot be written: {error.strerror}") from None
+    return count

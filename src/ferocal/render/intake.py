@@ -1,0 +1,69 @@
+"""What was loaded, or would be, as text."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rich.table import Table
+
+from ferocal.render.numbers import significant
+from ferocal.render.tables import plain_table
+from ferocal.terms.wording import counted
+
+if TYPE_CHECKING:
+    from ferocal.intake.loading import Loaded
+    from ferocal.intake.trace_loading import LoadedTraces
+    from ferocal.study.load import Study
+
+_MOST_ROWS = 12
+
+
+def loaded_lines(loaded: Loaded, *, preview: bool) -> list[str]:
+    """How much of a file was recorded, and what to mind."""
+    counts = loaded.counts
+    verb = "would record" if preview else "recorded"
+    lines = [
+        f"{loaded.path}: {verb} {counted(counts['readings'], 'reading')} of "
+        f"{counted(counts['runs'], 'run')} in {counted(counts['visits'], 'visit')}"
+        + (f", and {counted(counts['traces'], 'trace')}" if counts["traces"] else "")
+    ]
+    if loaded.twins:
+        lines.append(
+            f"  rows that repeat another one: {loaded.twins:,}; they count as runs of "
+            "their own; take them out if they are copies, or name the runs in a column `run`"
+        )
+    return lines
+
+
+def readings_table(study: Study, loaded: Loaded) -> Table:
+    """The first readings of a file as they are understood."""
+    intake, metrics = loaded.intake, study.metrics()
+    names = [c.name for c in study.configurations]
+    several = len(study.benches) > 1
+    columns = ["configuration", "workload", "metric", "value", "round", "visit", "run"]
+    table = plain_table(*(["bench"] if several else []), *columns)
+    for n in range(min(_MOST_ROWS, len(intake.value))):
+        workload, name, metric = metrics[int(intake.series_of[n])]
+        number = int(intake.round[n])
+        table.add_row(
+            *([study.benches[int(intake.bench_of[n])]] if several else []),
+            names[int(intake.configuration_of[n])],
+            workload,
+            name,
+            f"{intake.value[n]:.12g} {metric.unit}",
+            str(number) if number > 0 else "",
+            intake.visit[n],
+            intake.run[n],
+        )
+    return table
+
+
+def captures_table(loaded: LoadedTraces) -> Table:
+    """The metrics computed of every run's captures, with their files."""
+    table = plain_table("files", "metric", "value", right=("value",))
+    for files, values in loaded.runs:
+        first = ", ".join(file.name for file in files)
+        for name, value in values.items():
+            table.add_row(first, name, significant(value))
+            first = ""
+    return table

@@ -1,0 +1,106 @@
+"""Numbers as people read them, with as many digits as their uncertainty supports."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from ferocal.analysis.data.readings import Series
+    from ferocal.analysis.inference.effects import Effect
+
+MINUS = "\N{MINUS SIGN}"
+
+
+def decimals_for(uncertainty: float) -> int:
+    """Decimal places that show an uncertainty with one or two significant digits.
+
+    Two when the first digit is 1 or 2, where a single one would round by too much.
+    """
+    if not math.isfinite(uncertainty) or uncertainty <= 0:
+        return 1
+    exponent = math.floor(math.log10(uncertainty))
+    leading = uncertainty / 10**exponent
+    return max(0, -exponent + (1 if leading < 3 else 0))
+
+
+def signed(value: float, decimals: int) -> str:
+    """A number with its sign; zero has none."""
+    rounded = round(value, decimals)
+    text = f"{abs(rounded):,.{decimals}f}"
+    if rounded == 0:
+        return text
+    return f"{'+' if rounded > 0 else MINUS}{text}"
+
+
+def _change_scale(effect: Effect) -> tuple[float, str]:
+    if effect.scale == "ratio":
+        return 100.0, "%"
+    unit = effect.series.unit
+    return 1.0, "%-points" if unit == "%" else unit
+
+
+def change_decimals(effect: Effect) -> int:
+    """Decimal places for a change and its interval."""
+    factor, _ = _change_scale(effect)
+    return min(decimals_for(factor * (effect.high - effect.low) / 2), 6)
+
+
+def change_text(effect: Effect) -> str:
+    """The change with its unit, such as "+3.4 %"."""
+    factor, unit = _change_scale(effect)
+    return f"{signed(factor * effect.change, change_decimals(effect))} {unit}"
+
+
+def interval_text(effect: Effect) -> str:
+    """The interval, such as "+2.1 … +4.7 %", or a dash where it is unknown."""
+    if math.isnan(effect.low):
+        return "–"
+    factor, unit = _change_scale(effect)
+    places = change_decimals(effect)
+    low, high = (signed(factor * end, places) for end in (effect.low, effect.high))
+    return f"{low} … {high} {unit}"
+
+
+def interval_name(confidence: float) -> str:
+    """What an interval of this level is called, such as "95 % interval"."""
+    return f"{100 * confidence:.4g} % interval"
+
+
+def significant(value: float, digits: int = 4) -> str:
+    """A number with so many significant digits, without an exponent where one can do."""
+    if not math.isfinite(value):
+        return "–"
+    if value == 0:
+        return "0"
+    exponent = math.floor(math.log10(abs(value)))
+    if not -4 <= exponent < 9:
+        return f"{value:.{digits - 1}e}"
+    return f"{value:,.{max(0, digits - 1 - exponent)}f}"
+
+
+def percent(share: float) -> str:
+    """A share as per cent with two significant digits."""
+    return "–" if math.isnan(share) else f"{significant(100 * share, 2)} %"
+
+
+def margin_text(margin: float) -> str:
+    """A margin as it is written in sentences, such as "±2 %"."""
+    return f"±{100 * margin:.10g} %"
+
+
+def series_margin(series: Series) -> str:
+    """The margin of a series, as a share or in its unit."""
+    if series.unit_margin is None:
+        return margin_text(series.margin)
+    return f"±{series.unit_margin:g} {series.unit}"
+
+
+def duration(seconds: float) -> str:
+    """A duration in two parts at most, such as "4 min 10 s"."""
+    whole = round(seconds)
+    if whole < 60:
+        return f"{seconds:.2g} s" if seconds < 10 else f"{whole} s"
+    if whole < 3600:
+        return f"{whole // 60} min {whole % 60} s"
+    return f"{whole // 3600} h {whole % 3600 // 60} min"

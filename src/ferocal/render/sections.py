@@ -1,0 +1,239 @@
+"""The sections of the report, one entry each, in the order of the page."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from ferocal.render import answer, numbers
+from ferocal.render.figures import effects_figure, to_svg
+from ferocal.render.tables import group_by_series
+
+if TYPE_CHECKING:
+    from ferocal.answers.report import Report
+
+
+@dataclass(frozen=True)
+class Section:
+    """A part of the page: its title and a Jinja template, given the report as ``r``.
+
+    A section ``of_bench`` stands once for every bench, with its name as ``bench``; an empty
+    title has no heading. ``values`` are further variables of the template, from the report and
+    the bench; a section that has none of them to show is left out where they are None.
+    """
+
+    name: str
+    title: str
+    template: str
+    values: Callable[[Report, str], dict[str, Any] | None]
+    of_bench: bool = False
+
+
+def _chart(report: Report, bench: str) -> dict[str, Any] | None:
+    comparison = report.comparison.on_bench(bench)
+    figure = effects_figure(comparison.effects, comparison.confidence)
+    return None if figure is None else {"chart": to_svg(figure)}
+
+
+def _effects(report: Report, bench: str) -> dict[str, Any]:
+    comparison = report.comparison.on_bench(bench)
+    return {
+        "groups": group_by_series(comparison.effects),
+        "interval_name": numbers.interval_name(comparison.confidence),
+    }
+
+
+def _caveats(report: Report, bench: str) -> dict[str, Any] | None:
+    groups = answer.collect_caveats(report.comparison.on_bench(bench).effects)
+    return {"groups": groups} if groups else None
+
+
+def _readings(report: Report, bench: str) -> dict[str, Any]:
+    return {"rows": [row for row in report.table.cells[bench] if any(row)]}
+
+
+def _nothing_more(report: Report, bench: str) -> dict[str, Any]:
+    return {}
+
+
+def _notes(report: Report, bench: str) -> dict[str, Any] | None:
+    return {"notes": report.procedure.notes} if report.procedure.notes else None
+
+
+def _answer(report: Report, bench: str) -> dict[str, Any]:
+    return {"answer": answer.answer(report.comparison.on_bench(bench).effects)}
+
+
+SECTIONS: tuple[Section, ...] = (
+    Section("answer", "", '<p class="answer">{{ answer }}</p>', _answer, of_bench=True),
+    Section(
+        "chart",
+        "",
+        """
+<figure>
+{{ chart | safe }}
+<figcaption>Change of the measured value against {{ r.comparison.baseline }}.
+The verdict says whether that is good.</figcaption>
+</figure>
+""",
+        _chart,
+        of_bench=True,
+    ),
+    Section(
+        "effects",
+        "Effects",
+        """
+<div class="scroll">
+<table>
+<thead><tr><th>configuration</th><th class="n">change</th><th class="n">{{ interval_name }}</th>
+<th>verdict</th><th class="n">adjusted p</th><th>evidence</th><th class="n">runs</th></tr></thead>
+<tbody>
+{% for group in groups %}
+{% set s = group[0].series %}
+<tr><th colspan="7">{{ s.workload }} <span>{{ s | series }}; margin {{ s | series_margin -}}
+{{ "; primary" if s.primary }}</span></th></tr>
+{% for e in group %}
+<tr><td>{{ e.configuration }}</td><td class="n">{{ e | change }}</td>
+<td class="n">{{ e | interval }}</td><td class="{{ e.verdict }}">{{ e | verdict }}</td>
+<td class="n">{{ "%.2g" | format(e.p_adjusted) if e.p_adjusted == e.p_adjusted else "–" }}</td>
+<td>{{ e | evidence }}</td><td class="n">{{ e.runs }}</td></tr>
+{% endfor %}
+{% endfor %}
+</tbody>
+</table>
+</div>
+""",
+        _effects,
+        of_bench=True,
+    ),
+    Section(
+        "caveats",
+        "Caveats",
+        """
+<ul>
+{% for group in groups %}
+<li><code>{{ group.code }}</code> {{ group.advice }}
+<ul>
+{% for where, seen in group.seen %}
+<li>{{ where }}: {{ seen }}</li>
+{% endfor %}
+</ul></li>
+{% endfor %}
+</ul>
+""",
+        _caveats,
+        of_bench=True,
+    ),
+    Section(
+        "readings",
+        "Readings",
+        """
+<div class="scroll">
+<table>
+<thead><tr><th>workload</th><th>metric</th>
+{% for name, _ in r.configurations %}<th class="n">{{ name }}</th>{% endfor %}</tr></thead>
+<tbody>
+{% for row in rows %}
+{% set s = (row | select | first).series %}
+<tr><td>{{ s.workload }}</td><td>{{ s.metric }}, {{ s.unit }}</td>
+{% for cell in row %}<td class="n">{{ cell | cell }}</td>{% endfor %}</tr>
+{% endfor %}
+</tbody>
+</table>
+</div>
+<p class="note">Centre of the visits, ± coefficient of variation of single runs, number of runs
+in brackets.</p>
+""",
+        _readings,
+        of_bench=True,
+    ),
+    Section(
+        "configurations",
+        "Configurations",
+        """
+<dl>
+{% for name, levels in r.configurations %}
+<dt>{{ name }}{{ " (baseline)" if name == r.comparison.baseline }}</dt>
+<dd>{% for factor, level in levels.items() -%}
+{{ factor }} = {{ level }}{{ ", " if not loop.last }}{% endfor %}</dd>
+{% endfor %}
+</dl>
+""",
+        _nothing_more,
+    ),
+    Section(
+        "bench",
+        "Bench {bench}",
+        """
+<dl>
+{% for kind, name, value in r.facts[bench] %}
+<dt>{{ name }}</dt><dd>{{ value }}</dd>
+{% endfor %}
+</dl>
+""",
+        _nothing_more,
+        of_bench=True,
+    ),
+    Section(
+        "procedure",
+        "How it was measured",
+        """
+{% set p = r.procedure %}
+<p>{{ p.outcomes.values() | sum }} runs ({% for outcome, count in p.outcomes.items() -%}
+{{ count }} {{ outcome }}{{ ", " if not loop.last }}{% endfor %}),
+{{ p.runs_per_visit }} per workload and visit, from {{ p.first }} to {{ p.last }}.
+{{ p.design }}
+{% if r.comparison.excluded %}{{ r.comparison.excluded }} runs are excluded. {% endif %}
+{% if r.comparison.left_out %}{{ r.comparison.left_out }} readings of workloads, metrics,
+configurations or benches that the study file no longer names are left out.{% endif %}
+{% for change in r.comparison.criteria_changes %}
+Criteria changed: {{ change.text }}.
+{% endfor %}</p>
+{% for bench, order in p.order.items() %}
+<div class="scroll">
+<table>
+<thead><tr><th class="n">round</th><th>order of the visits
+{{- " to " ~ bench if p.order | length > 1 }}</th></tr></thead>
+<tbody>
+{% for number, names in order %}
+<tr><td class="n">{{ number }}</td><td>{{ names | join(" → ") }}</td></tr>
+{% endfor %}
+</tbody>
+</table>
+</div>
+{% endfor %}
+{% if p.checks %}
+<p>Proven before every visit:</p>
+<ul>
+{% for level, expected, times in p.checks %}
+<li>{{ level }}: {{ expected }}, held {{ times }} times</li>
+{% endfor %}
+</ul>
+{% endif %}
+{% if p.failures %}
+<p>Runs without valid readings:</p>
+<ul>
+{% for line in p.failures %}<li>{{ line }}</li>{% endfor %}
+</ul>
+{% endif %}
+{% if p.remarks %}
+<p>Remarks while measuring:</p>
+<ul>
+{% for line in p.remarks %}<li>{{ line }}</li>{% endfor %}
+</ul>
+{% endif %}
+""",
+        _nothing_more,
+    ),
+    Section(
+        "notes",
+        "Notes",
+        """
+<ul>
+{% for line in notes %}<li>{{ line }}</li>{% endfor %}
+</ul>
+""",
+        _notes,
+    ),
+)

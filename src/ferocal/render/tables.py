@@ -1,0 +1,92 @@
+"""Tables for the terminal, built from results of analysis."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from rich import box
+from rich.console import Console
+from rich.table import Table
+
+from ferocal.analysis.data.cells import Cell
+from ferocal.analysis.data.readings import Series
+from ferocal.analysis.inference.effects import Effect
+from ferocal.render.numbers import percent, significant
+
+
+def plain_table(*columns: str, right: Sequence[str] = ()) -> Table:
+    """An empty table in the style of all tables here; ``right`` are aligned right."""
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1), header_style="bold")
+    for column in columns:
+        table.add_column(column, justify="right" if column in right else "left")
+    return table
+
+
+def order_table(rounds: Mapping[int, Sequence[str]]) -> Table:
+    """The configurations of each round in the order of their visits."""
+    table = plain_table("round", "order of the visits", right=("round",))
+    for number, names in rounds.items():
+        table.add_row(str(number), " → ".join(names))
+    return table
+
+
+def series_label(series: Series) -> str:
+    """Metric with unit and direction, such as "load-time, s, lower is better"."""
+    return f"{series.metric}, {series.unit}, {series.better} is better"
+
+
+def group_by_series(effects: Sequence[Effect]) -> list[list[Effect]]:
+    """Effects of the same series together, in order of first appearance."""
+    groups: dict[Series, list[Effect]] = {}
+    for effect in effects:
+        groups.setdefault(effect.series, []).append(effect)
+    return list(groups.values())
+
+
+def cell_text(cell: Cell | None, separator: str = " ") -> str:
+    """Centre, spread and number of runs, such as "58.2 ±1.3 % (15)"."""
+    if cell is None:
+        return "–"
+    return f"{significant(cell.centre)}{separator}±{percent(cell.cv)} ({cell.runs})"
+
+
+def cells_table(
+    rows: Sequence[Sequence[Cell | None]], names: Sequence[str], console: Console
+) -> Table:
+    """Configurations as columns where the console is wide enough, else as rows."""
+    wide = _wide_cells_table(rows, names)
+    fits = wide.__rich_measure__(console, console.options.update(max_width=10_000)).maximum
+    return wide if fits <= console.width else _long_cells_table(rows)
+
+
+def _wide_cells_table(rows: Sequence[Sequence[Cell | None]], names: Sequence[str]) -> Table:
+    """Series as rows, configurations as columns; the spread stands below the centre."""
+    shown = [n for n in range(len(names)) if any(row[n] is not None for row in rows)]
+    rows, names = [[row[n] for n in shown] for row in rows], [names[n] for n in shown]
+    table = plain_table("workload and metric", *names, right=names)
+    for row in rows:
+        series = next((cell.series for cell in row if cell is not None), None)
+        if series is not None:
+            heading = f"{series.workload}\n{series.metric}, {series.unit}"
+            table.add_row(heading, *(cell_text(cell, "\n") for cell in row))
+    return table
+
+
+def _long_cells_table(rows: Sequence[Sequence[Cell | None]]) -> Table:
+    """One row per series and configuration, for narrow terminals."""
+    table = plain_table(
+        "workload",
+        "metric",
+        "configuration",
+        "centre",
+        "CV",
+        "runs",
+        right=("centre", "CV", "runs"),
+    )
+    for row in rows:
+        for number, cell in enumerate(cell for cell in row if cell is not None):
+            series = cell.series
+            heads = (series.workload, f"{series.metric}, {series.unit}") if not number else ("", "")
+            centre, cv = significant(cell.centre), percent(cell.cv)
+            table.add_row(*heads, cell.configuration, centre, cv, str(cell.runs))
+    return table

@@ -1,0 +1,82 @@
+"""Traces compared: as text, as a JSON object, as figures."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from rich.console import Console
+
+from ferocal.render.comparison import effect_object, show_comparison
+from ferocal.render.table import cell_objects, show_cells
+from ferocal.render.trace_figures import frames_figure, save_figure, soak_figure
+from ferocal.traces.soak import BIN
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+    from ferocal.answers.traces import TraceAnswer, TraceCurves
+
+# How the curves of each kind of trace are drawn, given a title and the unit of the values.
+FIGURES: dict[str, Callable[[Sequence[Any], str, str], Figure]] = {
+    "frames": frames_figure,
+    "soak": soak_figure,
+}
+
+
+def show_traces(console: Console, answer: TraceAnswer) -> None:
+    """Print the table and the comparison of all metrics of a kind."""
+    show_cells(console, answer.table)
+    show_comparison(console, answer.comparison)
+
+
+def traces_object(answer: TraceAnswer) -> dict[str, Any]:
+    """The object that `ferocal frames --json` and `ferocal soak --json` print."""
+    return {
+        "baseline": answer.comparison.baseline,
+        "criteria_changed": [change.text for change in answer.comparison.criteria_changes],
+        "cells": cell_objects(answer.table),
+        "effects": [effect_object(effect) for effect in answer.comparison.effects],
+    }
+
+
+def scaled_bins(curves: Sequence[TraceCurves]) -> list[str]:
+    """What to say of soaks that are too short or too coarse for medians of ten seconds."""
+    lines = []
+    for drawn in curves:
+        widths = {width for curve in drawn.curves for width in getattr(curve, "bins", ())}
+        odd = sorted(width for width in widths if width != BIN)
+        if odd:
+            span = f"{odd[0]:.3g}" if len(odd) == 1 else f"{odd[0]:.3g} to {odd[-1]:.3g}"
+            lines.append(
+                f"{drawn.metric.workload} {drawn.metric.name}: traces are short or coarse, so "
+                f"medians of {span} s stand for those of {BIN:g} s; onsets are less certain"
+            )
+    return lines
+
+
+def draw_traces(curves: Sequence[TraceCurves], path: Path) -> list[Path]:
+    """Write a figure for each metric and bench; where there are several, named for them.
+
+    Raises
+    ------
+    UsageError
+        When the name of the file ends in something else than a known format.
+    FerocalError
+        When a file cannot be written.
+    """
+    benches = {drawn.bench for drawn in curves}
+    written = []
+    for drawn in curves:
+        metric = drawn.metric
+        place = [drawn.bench] if len(benches) > 1 else []
+        title = f"{metric.workload}: {metric.name}" + "".join(f", {bench}" for bench in place)
+        target = path
+        if len(curves) > 1:
+            parts = [path.stem, metric.workload, metric.name, *place]
+            target = path.with_name("-".join(parts) + path.suffix)
+        figure = FIGURES[metric.kind.name](drawn.curves, title, metric.metric.unit)
+        save_figure(figure, target)
+        written.append(target)
+    return written

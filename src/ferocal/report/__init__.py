@@ -1,1 +1,0 @@
-"""Tables, figures and documents from results of analysis; never reads the ledger."""

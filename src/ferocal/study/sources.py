@@ -1,0 +1,147 @@
+"""Where metrics are read from: one table of sources, and their forms in the study file."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Annotated, Any, Literal
+
+from pydantic import AfterValidator, Discriminator, Field, Tag, model_validator
+
+from ferocal.study.base import StudyTable
+from ferocal.study.quantities import Seconds
+from ferocal.terms.units import DATA, TIME
+
+
+def _check_pattern(pattern: str) -> str:
+    try:
+        groups = re.compile(pattern).groups
+    except re.error as error:
+        raise ValueError(f"is not a regular expression: {error}") from None
+    if groups != 1:
+        raise ValueError(f"needs exactly one group around the number, it has {groups}")
+    return pattern
+
+
+def _check_pointer(pointer: str) -> str:
+    if pointer and not pointer.startswith("/"):
+        raise ValueError(f'is not a JSON Pointer; write "/{pointer}"')
+    return pointer
+
+
+class JsonSource(StudyTable):
+    """A number in JSON output, addressed by a JSON Pointer (RFC 6901)."""
+
+    json_pointer: Annotated[str, AfterValidator(_check_pointer)] = Field(alias="json")
+
+
+class PatternSource(StudyTable):
+    """A number in textual output, found by a regular expression with one group."""
+
+    pattern: Annotated[str, AfterValidator(_check_pattern)]
+
+
+class TraceSource(StudyTable):
+    """A series of numbers that a run wrote: frame times, or values over time.
+
+    ``file`` names the file that the workload wrote (a pattern like "frames-*.csv" names
+    several captures), ``output`` says that they stand in its output, a number per line or
+    as CSV. Of a table, ``column`` holds the numbers, ``time`` the time of each (s), and
+    ``second`` another channel such as temperature, in ``second-unit``. Values without times
+    follow each other after ``interval``, a second unless given. With ``stamps`` the numbers
+    are the times at which frames were shown, instead of how long each lasted. The first
+    ``skip`` numbers are warm-up, and are left out.
+    """
+
+    file: str | None = None
+    output: Literal["lines", "csv"] | None = None
+    column: str | None = None
+    time: str | None = None
+    second: str | None = None
+    second_unit: str | None = None
+    stamps: bool = False
+    skip: int = Field(default=0, ge=0)
+    interval: Seconds | None = None
+
+    @model_validator(mode="after")
+    def _one_place(self) -> TraceSource:
+        if (self.file is None) == (self.output is None):
+            raise ValueError("a trace is read from a file or from the output: name one of them")
+        if self.column is None and (self.time or self.second):
+            raise ValueError("time and second are columns of a table: name column too")
+        if (self.second is None) != (self.second_unit is None):
+            raise ValueError("second and second-unit go together")
+        return self
+
+
+ProcessSource = Literal["wall-time", "cpu-time", "peak-memory"]
+
+
+@dataclass(frozen=True)
+class SourceEntry:
+    """A source of metrics.
+
+    ``key`` is the word that names it in the study file and ``meaning`` what it reads.
+    ``model`` is the table that it is written as, None where the word alone is the source.
+    ``units`` are the sizes of the units in which it can be read, empty for any unit.
+    """
+
+    key: str
+    meaning: str
+    model: type[StudyTable] | None = None
+    units: Mapping[str, float] = field(default_factory=dict)
+
+    @property
+    def is_trace(self) -> bool:
+        """Whether it yields a series instead of one number."""
+        return self.model is TraceSource
+
+    @property
+    def tag(self) -> str:
+        """The name of its form among all forms of a source."""
+        form = "Process" if self.model is None else self.model.__name__.removesuffix("Source")
+        return f"a-{form.lower()}-source"
+
+
+SOURCES: dict[str, SourceEntry] = {
+    entry.key: entry
+    for entry in (
+        SourceEntry("json", "a number in JSON output, by a JSON Pointer (RFC 6901)", JsonSource),
+        SourceEntry(
+            "pattern", "a number in textual output, by a regular expression", PatternSource
+        ),
+        SourceEntry("file", "a trace in a file that the workload wrote", TraceSource),
+        SourceEntry("output", "a trace in the output of the workload", TraceSource),
+        SourceEntry("wall-time", "how long the run took", units=TIME),
+        SourceEntry("cpu-time", "processor time of all processes of the run", units=TIME),
+        SourceEntry("peak-memory", "largest resident memory of a process of the run", units=DATA),
+    )
+}
+
+
+def form_of_source(value: Any) -> str:
+    """The tag of the form that a value has: a word, a table of the file, or its model."""
+    if isinstance(value, str):
+        return "a-process-source"
+    # Values are models, instead of tables of the file, when the study is written out.
+    for entry in SOURCES.values():
+        if isinstance(value, dict) and entry.key in value:
+            return entry.tag
+        if entry.model is not None and isinstance(value, entry.model):
+            return entry.tag
+    return SOURCES["pattern"].tag
+
+
+Source = Annotated[
+    Annotated[ProcessSource, Tag("a-process-source")]
+    | Annotated[JsonSource, Tag("a-json-source")]
+    | Annotated[PatternSource, Tag("a-pattern-source")]
+    | Annotated[TraceSource, Tag("a-trace-source")],
+    Discriminator(form_of_source),
+]
+
+CountSource = Annotated[
+    Annotated[JsonSource, Tag("a-json-source")] | Annotated[PatternSource, Tag("a-pattern-source")],
+    Discriminator(form_of_source),
+]

@@ -1,0 +1,45 @@
+"""Conditions around the runs: what they are called, and which differences matter."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Condition:
+    """A condition that is read before and after every run.
+
+    ``key`` names it in the ledger and in JSON, ``label`` in sentences. Differences below
+    ``least`` are not worth a word, however certain they are.
+    """
+
+    key: str
+    label: str
+    least: float = 0.0
+
+
+BUSY_SHARE_OF_OTHERS = "busy_share_of_others"
+BUSIEST_OTHERS = "busiest_others"
+CONDITIONS: dict[str, Condition] = {
+    condition.key: condition
+    for condition in (
+        Condition("load", "load", 0.25),
+        Condition("free_memory_mib", "free memory, MiB", 256.0),
+        Condition("temperature_celsius", "temperature, °C", 1.0),
+        Condition("battery_percent", "battery, %", 5.0),
+        Condition("on_mains", "on mains"),
+        Condition("clock_mhz", "clock, MHz", 50.0),
+        Condition("governor", "governor"),
+        Condition(BUSY_SHARE_OF_OTHERS, "busy share of others", 0.02),
+    )
+}
+
+
+def label_of(key: str) -> str:
+    """What a condition is called in sentences; the study's own probes by their names."""
+    return CONDITIONS[key].label if key in CONDITIONS else key
+
+
+def least_difference(key: str) -> float:
+    """The smallest difference of a condition that matters, in its unit."""
+    return CONDITIONS[key].least if key in CONDITIONS else 0.0

@@ -1,0 +1,46 @@
+"""Captures of a trace, and what a study says of the trace."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Literal
+
+if TYPE_CHECKING:
+    import numpy as np
+
+Direction = Literal["higher", "lower"]
+# Columns of equal length by their role: "value", and where known "time" (s) and "second".
+CaptureColumns = Mapping[str, "np.ndarray"]
+
+
+class TraceError(ValueError):
+    """A trace that cannot be read, or that cannot be true."""
+
+
+@dataclass(frozen=True)
+class TraceSpec:
+    """What a study says of a trace.
+
+    ``limit`` is a frame time in seconds. With ``stamps`` the numbers are times at which
+    frames were shown. Values without times follow each other after ``interval`` (s).
+    ``second`` names another channel, in ``second_unit``.
+    """
+
+    unit: str
+    better: Direction
+    limit: float | None = None
+    stamps: bool = False
+    interval: float | None = None
+    second: str | None = None
+    second_unit: str | None = None
+
+
+@dataclass(frozen=True)
+class Trace:
+    """A series that a run wrote, as one capture of a metric of some kind."""
+
+    metric: str
+    kind: str
+    unit: str
+    columns: CaptureColumns

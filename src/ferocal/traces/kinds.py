@@ -1,0 +1,220 @@
+"""The kinds of traces, one entry each: parts, units, directions, checks, summary, curve.
+
+NumPy is imported where traces are worked on: a study file names kinds without having any.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Protocol
+
+from ferocal.terms.units import TIME
+from ferocal.traces.capture import CaptureColumns, Direction, Trace, TraceError, TraceSpec
+
+if TYPE_CHECKING:
+    from ferocal.traces.curves import FrameCollector, SoakCollector
+
+
+@dataclass(frozen=True)
+class Part:
+    """A metric that is computed of a trace; ``leads`` if a primary trace makes it primary."""
+
+    name: str
+    unit: str
+    better: Direction
+    leads: bool = False
+
+
+class Collector(Protocol):
+    """Takes the captures of one configuration one by one, for a figure."""
+
+    def add(self, columns: CaptureColumns) -> None:
+        """Take a capture."""
+
+    def curve(self) -> Any:
+        """What is drawn of all captures so far."""
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A kind of trace.
+
+    ``meaning`` says what a trace of the kind is. ``units`` are those that its values may
+    have, None for any; it is kept in ``kept_unit``, None for its own. ``defaults`` stand in
+    for keys of the study file that are left out, and ``direction`` is the only one that
+    makes sense, if there is one. ``parts`` are the metrics computed of it; ``summarise``
+    checks captures and gives the value of each part and the columns that are kept.
+    ``collect`` makes what gathers captures for the figure of a configuration.
+    """
+
+    name: str
+    meaning: str
+    parts: Callable[[TraceSpec], list[Part]]
+    summarise: Callable[
+        [TraceSpec, Sequence[CaptureColumns]], tuple[dict[str, float], list[CaptureColumns]]
+    ]
+    collect: Callable[[str, TraceSpec], Collector]
+    counts_samples: bool
+    takes_limit: bool = False
+    units: tuple[str, ...] | None = None
+    kept_unit: str | None = None
+    direction: Direction | None = None
+    defaults: Mapping[str, str] = field(default_factory=dict)
+
+
+def _frame_parts(spec: TraceSpec) -> list[Part]:
+    """Rates, share of time beyond the limit, and stutters."""
+    return [
+        Part("rate", "fps", "higher", leads=True),
+        Part("1%-low", "fps", "higher", leads=True),
+        Part("0.1%-low", "fps", "higher"),
+        Part("slowest-1%", "fps", "higher"),
+        *([] if spec.limit is None else [Part("over-limit", "%", "lower")]),
+        Part("stutters", "1/min", "lower"),
+    ]
+
+
+def _soak_parts(spec: TraceSpec) -> list[Part]:
+    """Levels over the course of the soak, throttling, and a second channel."""
+    parts = [
+        Part("peak", spec.unit, spec.better),
+        Part("mean", spec.unit, spec.better),
+        Part("minimum", spec.unit, spec.better),
+        Part("last-quarter", spec.unit, spec.better, leads=True),
+        Part("sustained", "%", spec.better),
+        Part("onset", "s", "higher"),
+        Part("depth", "%", "lower"),
+        Part("recovery", "s", "lower"),
+    ]
+    if spec.second is not None:
+        unit = spec.second_unit or ""
+        parts += [Part(f"{spec.second}-{of}", unit, "lower") for of in ("mean", "max")]
+    return parts
+
+
+def _summarise_frames(
+    spec: TraceSpec, captures: Sequence[CaptureColumns]
+) -> tuple[dict[str, float], list[CaptureColumns]]:
+    from ferocal.traces.frames import frame_times, summarise_frames
+
+    times = [frame_times(columns["value"], spec) for columns in captures]
+    limit = None if spec.limit is None else 1000 * spec.limit
+    summary = summarise_frames(times, limit=limit)
+    values = {
+        "rate": summary.rate,
+        "1%-low": summary.low_1,
+        "0.1%-low": summary.low_01,
+        "slowest-1%": summary.slowest_1,
+        "over-limit": summary.over_limit,
+        "stutters": summary.stutters,
+    }
+    return values, [{"value": column} for column in times]
+
+
+def _summarise_soak(
+    spec: TraceSpec, captures: Sequence[CaptureColumns]
+) -> tuple[dict[str, float], list[CaptureColumns]]:
+    from ferocal.traces.soak import check_soak, soak_times, summarise_soak
+
+    if len(captures) > 1:
+        raise TraceError(f"{len(captures)} files fit, and a soak is a single one")
+    (columns,) = captures
+    value, time = columns["value"], soak_times(columns, spec)
+    check_soak(time, value)
+    summary = summarise_soak(time, value, spec.better)
+    values = {
+        "peak": summary.peak,
+        "mean": summary.mean,
+        "minimum": summary.minimum,
+        "last-quarter": summary.last_quarter,
+        "sustained": 100 * summary.sustained,
+        "onset": summary.onset,
+        "depth": 100 * summary.depth,
+        "recovery": summary.recovery,
+    }
+    kept = {"value": value, "time": time}
+    if spec.second is not None:
+        kept["second"] = columns["second"]
+        values[f"{spec.second}-mean"] = float(columns["second"].mean())
+        values[f"{spec.second}-max"] = float(columns["second"].max())
+    return values, [kept]
+
+
+def _collect_frames(configuration: str, spec: TraceSpec) -> FrameCollector:
+    from ferocal.traces.curves import FrameCollector
+
+    return FrameCollector(configuration)
+
+
+def _collect_soaks(configuration: str, spec: TraceSpec) -> SoakCollector:
+    from ferocal.traces.curves import SoakCollector
+
+    return SoakCollector(configuration, spec.better)
+
+
+KINDS: dict[str, Kind] = {
+    kind.name: kind
+    for kind in (
+        Kind(
+            name="frames",
+            meaning="how long each frame was shown",
+            parts=_frame_parts,
+            summarise=_summarise_frames,
+            collect=_collect_frames,
+            counts_samples=True,
+            takes_limit=True,
+            units=tuple(TIME),
+            kept_unit="ms",
+            direction="lower",
+            defaults={"better": "lower", "unit": "ms"},
+        ),
+        Kind(
+            name="soak",
+            meaning="a value over a long time, with throttling and recovery",
+            parts=_soak_parts,
+            summarise=_summarise_soak,
+            collect=_collect_soaks,
+            counts_samples=False,
+        ),
+    )
+}
+
+
+@dataclass(frozen=True)
+class TraceResult:
+    """What is computed of a run's trace, by part, and the captures as they are kept.
+
+    ``samples`` is how many single values it has, None for kinds that do not count them.
+    """
+
+    values: dict[str, float]
+    traces: list[Trace]
+    samples: int | None
+
+
+def summarise_trace(
+    metric: str, kind: Kind, spec: TraceSpec, captures: Sequence[CaptureColumns]
+) -> TraceResult:
+    """Check the captures of a run and compute the parts of the trace.
+
+    Parts that do not exist in these captures, such as an onset where nothing throttles, are
+    left out.
+
+    Raises
+    ------
+    TraceError
+        When a capture cannot be true; the message says what and where.
+    """
+    try:
+        values, kept = kind.summarise(spec, captures)
+    except ValueError as error:
+        raise TraceError(str(error)) from None
+    wanted = {part.name for part in kind.parts(spec)}
+    unit = kind.kept_unit or spec.unit
+    length = sum(len(columns["value"]) for columns in kept)
+    return TraceResult(
+        {part: v for part, v in values.items() if part in wanted and v == v},
+        [Trace(metric, kind.name, unit, columns) for columns in kept],
+        length if kind.counts_samples else None,
+    )

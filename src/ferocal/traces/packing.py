@@ -1,0 +1,69 @@
+"""Traces as the ledger keeps them: packed as Parquet."""
+
+from __future__ import annotations
+
+import io
+import json
+from typing import Any
+
+import numpy as np
+
+from ferocal.errors import LedgerError
+from ferocal.traces.capture import Trace
+
+# The key under which a file of a trace says of which run it is.
+CONTEXT_KEY = b"ferocal"
+
+
+def pack_trace(trace: Trace, number: int) -> dict[str, Any]:
+    """A trace as a row of its table, without the run."""
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    buffer = io.BytesIO()
+    pq.write_table(pa.table(dict(trace.columns)), buffer, compression="zstd")
+    return {
+        "metric": trace.metric,
+        "number": number,
+        "kind": trace.kind,
+        "unit": trace.unit,
+        "length": len(trace.columns["value"]),
+        "content": buffer.getvalue(),
+    }
+
+
+def unpack_columns(content: bytes) -> dict[str, np.ndarray]:
+    """The columns of a packed trace.
+
+    Raises
+    ------
+    LedgerError
+        When the content is no Parquet file.
+    """
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    try:
+        with pq.ParquetFile(pa.BufferReader(content)) as file:
+            names, length = file.schema_arrow.names, file.metadata.num_rows
+            columns = {name: np.empty(length) for name in names}
+            place = 0
+            # Part by part: a trace of ten million frames is there only once.
+            for batch in file.iter_batches(2**20):
+                for name in names:
+                    columns[name][place : place + batch.num_rows] = batch.column(name).to_numpy()
+                place += batch.num_rows
+    except pa.ArrowInvalid as error:
+        raise LedgerError(f"a trace in the ledger is damaged: {error}") from None
+    return columns
+
+
+def with_context(content: bytes, context: dict[str, Any]) -> bytes:
+    """A trace as the ledger keeps it, with what is known of its run."""
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    table, buffer = pq.read_table(pa.BufferReader(content)), io.BytesIO()
+    table = table.replace_schema_metadata({CONTEXT_KEY: json.dumps(context)})
+    pq.write_table(table, buffer, compression="zstd")
+    return buffer.getvalue()
