@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from typing import Any
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -16,8 +19,8 @@ from ferocal.analysis.data.readings import NO_ROUND, Readings, Series
 from ferocal.analysis.data.segments import find_segments, sort_within
 from ferocal.analysis.inference.components import estimate_components
 from ferocal.analysis.inference.contrasts import Method
-from ferocal.analysis.inference.effects import Effect, Setting
-from ferocal.analysis.inference.estimation import estimate_effects
+from ferocal.analysis.inference.effects import Effect, Estimate, Setting
+from ferocal.analysis.inference.estimation import estimate_effects, judge_contrasts
 from ferocal.analysis.inference.families import adjust_holm
 from ferocal.analysis.inference.looks import plan_looks
 from ferocal.analysis.inference.noise_floors import (
@@ -34,7 +37,7 @@ from ferocal.analysis.inference.power import (
     rounds_to_decide,
 )
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
-from ferocal.analysis.inference.weights import Arm
+from ferocal.analysis.inference.weights import Arm, Contrast
 from ferocal.plan.order import plan_rounds
 from simulation import NAMES, make_readings, simulate, simulate_once
 
@@ -308,6 +311,132 @@ def test_visits_are_summarised_by_median_or_mean_and_rounds_pair() -> None:
     cells = [cell for cell in row if cell is not None]
     assert cells[1].centre == pytest.approx(np.sqrt(20 * 4))
     assert cells[0].cv == pytest.approx(stats.variation([10, 10, 99, 8, 2, 5], ddof=1))
+
+
+def paired_study(arms: int, rng: np.random.Generator, rounds: int = 7) -> np.ndarray:
+    """Readings of single runs, by round and arm, that share a disturbance of their round."""
+    shared = rng.normal(0, 0.5, (rounds, 1))
+    values: np.ndarray = np.exp(3 + shared + rng.normal(0, 0.05, (rounds, arms)))
+    return values
+
+
+def as_readings(
+    values: np.ndarray, arms: list[tuple[int, int, int]], *, rounds: bool = True
+) -> Readings:
+    """Each column of the values as the arm of that series, bench and configuration."""
+    number = np.arange(len(values))
+    columns = [
+        np.concatenate(parts)
+        for parts in zip(
+            *(
+                (
+                    np.full(len(values), s), np.full(len(values), b), np.full(len(values), c),
+                    number + 1 if rounds else np.full(len(values), NO_ROUND),
+                    # Metrics of one run share their visit.
+                    number * 100 + b * 10 + c, values[:, n],
+                )
+                for n, (s, b, c) in enumerate(arms)
+            ),
+            strict=True,
+        )
+    ]  # fmt: skip
+    s, b, c, r, v = (column.astype(np.int64) for column in columns[:5])
+    series = tuple(Series("flight", f"m{n}", "fps", "higher", 0.02) for n in range(2))
+    nothing = np.zeros(len(v))
+    return Readings(
+        ("node", "lobby"), series, NAMES, s, b, c, r, v, v, columns[5], nothing * np.nan, nothing
+    )
+
+
+def judged(
+    readings: Readings, weights: list[tuple[tuple[int, int, int], float]], **setting: Any
+) -> Estimate:
+    contrast = Contrast(tuple((Arm(*place), weight) for place, weight in weights), "alone")
+    return judge_contrasts(readings, [contrast], Setting(**setting))[0]
+
+
+def shift_of(estimate: Estimate) -> list[float]:
+    shift = estimate.shift
+    return [shift.mean, shift.low, shift.high, shift.p_value]
+
+
+FOUR = [(0, 0, 0), (0, 0, 1), (1, 0, 0), (1, 0, 1)]
+WEIGHTS = [1.0, -1.0, -1.0, 1.0]
+
+
+def test_weighted_contrasts_of_arms_are_t_tests_of_weighted_sums() -> None:
+    """A ratio of ratios: by round, or from visits whose metrics are of the same runs."""
+    values = paired_study(4, np.random.default_rng(20))
+    sums = np.log(values) @ WEIGHTS
+    by_round = judged(as_readings(values, FOUR), list(zip(FOUR, WEIGHTS, strict=True)))
+    theirs = stats.ttest_1samp(sums, 0)
+    ends = theirs.confidence_interval(0.95)
+    assert by_round.method is Method.PAIRED and by_round.rounds == 7
+    assert shift_of(by_round) == pytest.approx([sums.mean(), ends.low, ends.high, theirs.pvalue])
+    apart = judged(as_readings(values, FOUR, rounds=False), list(zip(FOUR, WEIGHTS, strict=True)))
+    sides = [np.log(values[:, 0]) - np.log(values[:, 2]), np.log(values[:, 1] / values[:, 3])]
+    welch = stats.ttest_ind(*sides, equal_var=False)
+    assert apart.method is Method.VISITS
+    assert apart.shift.mean == pytest.approx(sums.mean())
+    assert (apart.shift.p_value, apart.shift.degrees) == pytest.approx((welch.pvalue, welch.df))
+
+
+def test_contrasts_between_benches_add_what_is_independent() -> None:
+    """The effect on one bench minus that on another: paired on each, Welch between them."""
+    rng = np.random.default_rng(21)
+    arms = [(0, 0, 0), (0, 0, 1), (0, 1, 0), (0, 1, 1)]
+    values = paired_study(4, rng)
+    values[:, 2:] = paired_study(2, rng)  # another disturbance in the same rounds
+    estimate = judged(as_readings(values, arms), list(zip(arms, WEIGHTS, strict=True)))
+    effects = [np.log(values[:, n] / values[:, n + 1]) for n in (0, 2)]
+    welch = stats.ttest_ind(*effects, equal_var=False)
+    assert estimate.shift.mean == pytest.approx(effects[0].mean() - effects[1].mean())
+    assert (estimate.shift.p_value, estimate.shift.degrees) == pytest.approx(
+        (welch.pvalue, welch.df)
+    )
+    both = estimate_effects(as_readings(values, arms), "base", Setting())
+    assert [effect.bench for effect in both] == ["node", "lobby"]
+    assert [e.shift.mean for e in both] == pytest.approx([-e.mean() for e in effects])
+    one_family = adjust_holm(np.array([e.shift.p_value for e in both]))[0]
+    assert [e.p_adjusted for e in both] == pytest.approx(one_family)
+
+
+def test_arms_that_are_missing_and_scales_that_differ_have_no_contrast() -> None:
+    values = paired_study(4, np.random.default_rng(22))
+    readings = as_readings(values, FOUR)
+    absent = [((0, 0, 0), 1.0), ((0, 1, 0), -1.0)]
+    contrast = Contrast(tuple((Arm(*place), weight) for place, weight in absent), "alone")
+    assert judge_contrasts(readings, [contrast], Setting()) == {}
+    negative = replace(readings, value=np.where(readings.series_of == 1, -1.0, readings.value))
+    with pytest.raises(ValueError, match="m0, m1 are on different scales"):
+        judged(negative, [((0, 0, 0), 1.0), ((1, 0, 0), -1.0)])
+
+
+def test_looks_share_their_level_within_families() -> None:
+    rng = np.random.default_rng(23)
+    readings = simulate(rng, rounds=5, metrics=4, change=0.04, visit_sd=0.01, names=NAMES)
+    looks = plan_looks(20)
+    effects = effects_of(readings, Setting(looks=looks))
+    p_values = np.array([e.shift.p_value for e in effects])
+    expected = np.minimum(1.0, adjust_holm(p_values)[0] * 0.05 / looks.alpha)
+    assert [e.p_adjusted for e in effects] == pytest.approx(expected)
+    assert np.sum((expected > 1.5 * p_values * 0.05 / looks.alpha) & (expected < 1)) > 2
+
+
+@pytest.mark.parametrize("runs", [1, 2, 3, 4, 9])
+def test_a_noise_floor_is_carried_to_visits_of_other_lengths(runs: int) -> None:
+    """Medians of three and more vary more than means of as many: by simulation."""
+    draws = np.random.default_rng(24).normal(0, 1, (60_000, runs))
+    summaries = draws.mean(axis=1) if runs < 3 else np.median(draws, axis=1)
+    floor = NoiseFloor("ratio", 4 + 1 / 2, 10_000, 2, 1.0, 10_000, "by hand")
+    error, _ = two_sides(floor, (1, 1), (runs, runs))
+    assert error**2 / 2 == pytest.approx(4 + summaries.var(), rel=0.01)
+
+
+def test_a_noise_floor_counts_the_mean_number_of_runs() -> None:
+    visits = [[10.0] * 2, [10.1] * 2, [10.2] * 2, [10.3] * 6]
+    floor = estimate_floor(readings_of({"base": visits}), Arm(0, 0, 0), ("ratio",))
+    assert floor is not None and floor.runs == 3.0
 
 
 def test_lower_is_better_turns_the_verdict_and_not_the_change() -> None:

@@ -292,7 +292,7 @@ def test_a_running_workload_proves_or_disproves_what_is_active(bench_study: Stud
         ' { running = "libraries", contains = "libc.so" }]',
         r64='verify = [{ running = "libraries", contains = "libpreloaded" }]',
         configuration=ONE_FACTOR,
-        command="sleep 0.3; echo score 1",
+        command="sleep 1; echo score 1",
     )
     error = ferocal("measure", "--if-not-active", "go-on", status=1).stderr
     assert "driver=r64 is not active: expected libraries of the running workload" in error
@@ -333,8 +333,8 @@ def test_a_busy_machine_is_waited_for_then_told_and_named(bench_study: Study) ->
             process.wait()
     assert "not settled within 2 s" in output
     conditions = [run["conditions"] for run in ferocal.json("runs")["runs"]]
-    assert all("yes" in run["busiest others"] for run in conditions)
-    assert all(run["busy share of others"] > 0.5 for run in conditions)
+    assert all("yes" in run["busiest_others"] for run in conditions)
+    assert all(run["busy_share_of_others"] > 0.5 for run in conditions)
     assert all(run["before"]["ambient"] == run["after"]["ambient"] == 21.5 for run in conditions)
     assert all(run["before"]["load"] >= 0 for run in conditions)
 
@@ -349,6 +349,8 @@ def test_runs_are_excluded_restored_and_noted(small_study: Study) -> None:
     assert ferocal.json("compare")["effects"][0]["rounds"] == 2
     for command in ("table", "compare"):
         assert "excluded runs: 1" in ferocal(command).stdout
+    seen = [c["seen"] for e in ferocal.json("compare")["effects"] for c in e["caveats"]]
+    assert "of the runs with on, 1 excluded; of those with off, none" in seen
     (listed,) = ferocal.json("runs", "--excluded")["runs"]
     assert (listed["id"], listed["excluded"]) == (first, "projector was off")
     before = ledger.read_bytes()

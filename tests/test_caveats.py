@@ -278,6 +278,18 @@ def test_sentences_tell_what_was_seen_and_what_to_do() -> None:
     (effect,) = add_caveats(estimate_effects(back, "base", apart), back, apart, {})
     moved = [c.seen for c in effect.caveats if c.code == "not-interleaved"]
     assert "the baseline itself moved by" in moved[0]
+    up = replace(back, value=np.where(back.visit_of == 3, 1.5, 1.0) * 60)
+    (effect,) = add_caveats(estimate_effects(up, "base", apart), up, apart, {})
+    assert "moved by +50 % from its first visit" in " ".join(c.seen for c in effect.caveats)
+
+
+def test_many_metrics_share_the_chance_of_a_false_alarm_of_drift() -> None:
+    rng = np.random.default_rng(14)
+    drifting = 0
+    for _ in range(60):
+        readings = simulate(rng, rounds=6, runs=1, metrics=60, drift=0.0)
+        drifting += "drift" in codes(case(readings))
+    assert drifting <= 4  # 1 % of studies, not of 60 metrics in each
 
 
 def test_clean_studies_raise_few_false_alarms() -> None:

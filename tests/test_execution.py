@@ -15,6 +15,7 @@ from ferocal.bench.commands import prepare
 from ferocal.bench.conditions import BusyMeter
 from ferocal.bench.execution import Executor, Invocation, LocalExecutor, local_executor
 from ferocal.study.base import Command
+from test_measure import wait_until
 
 
 @pytest.fixture(params=["launcher", "alone"])
@@ -50,23 +51,18 @@ def test_a_program_that_is_not_there_is_told(executor: Executor, tmp_path: Path)
 
 
 def test_the_time_limit_ends_children_too(executor: Executor, tmp_path: Path) -> None:
-    start = time.perf_counter()
     done = executor.run(shell("sleep 47 & echo $!; sleep 48", tmp_path, timeout=0.4))
     assert done.ended_for == "overran"
-    assert 0.4 <= done.wall < time.perf_counter() - start < 5
+    assert 0.4 <= done.wall < 40  # of the 47 and 48 s that it would have taken
     child = Path("/proc") / done.text.strip() / "exe"
-    end = time.monotonic() + 5
-    while child.exists() and time.monotonic() < end:
-        time.sleep(0.01)
-    assert not child.exists()
+    wait_until(lambda: not child.exists())
 
 
 def test_what_is_left_behind_is_ended_unless_it_may_stay(tmp_path: Path) -> None:
     with local_executor() as local:
         ended = local.run(shell("sleep 30 & echo $!", tmp_path)).text.strip()
         kept = local.run(shell("sleep 30 & echo $!", tmp_path, end_group=False)).text.strip()
-    time.sleep(0.1)
-    assert not Path("/proc", ended, "exe").exists()
+    wait_until(lambda: not Path("/proc", ended, "exe").exists())
     assert Path("/proc", kept, "exe").exists()
     os.kill(int(kept), 9)
 
@@ -104,7 +100,7 @@ def test_too_much_output_is_ended_and_a_long_one_is_read_at_both_ends(
 
 def test_processes_are_observed_only_when_asked_for(tmp_path: Path) -> None:
     with local_executor() as local:
-        seen = local.run(shell("sleep 0.2", tmp_path, observe=True)).processes
+        seen = local.run(shell("sleep 1", tmp_path, observe=True)).processes
         short = local.run(shell("true", tmp_path, observe=True)).processes
         unseen = local.run(shell("sleep 0.1", tmp_path)).processes
     assert seen is not None and short is not None and unseen is None

@@ -27,7 +27,7 @@ from ferocal.intake.placed import Place, enter_values
 from ferocal.intake.typed import TypedError, parse_typed
 from ferocal.render.export import write_readings
 from ferocal.study.load import load_study
-from test_measure import query
+from test_measure import query, wait_until
 
 STUDY = """
 [study]
@@ -64,18 +64,23 @@ def spawn(ferocal: Ferocal) -> pexpect.spawn[str]:
         PROGRAM, ["measure"], cwd=str(ferocal.directory), env=surroundings(), encoding="utf-8",
         dimensions=(40, 120), timeout=120,
     )  # fmt: skip
-    # A key that is pressed before the terminal listens for keys is lost, as a person's would be.
-    terminal.delaybeforesend = 0.3
+    terminal.delaybeforesend = None
     return terminal
+
+
+def press(terminal: pexpect.spawn[str], key: str) -> None:
+    """Press a key as soon as the terminal listens for single keys, which it does not echo."""
+    wait_until(lambda: not terminal.getecho())
+    terminal.send(key)
 
 
 def take_time(terminal: pexpect.spawn[str], key: str) -> None:
     terminal.expect("ready")
-    terminal.send(" ")
+    press(terminal, " ")
     terminal.expect("running")
-    terminal.send(" ")
+    press(terminal, " ")
     terminal.expect("Enter keeps")
-    terminal.send(key)
+    press(terminal, key)
 
 
 def type_value(terminal: pexpect.spawn[str], text: str) -> None:
@@ -98,11 +103,11 @@ def test_an_operator_is_led_through_a_whole_session(kiosk: Ferocal) -> None:
     if first.expect(["when it is done", "ready"]) == 0:
         first.sendline("")
         first.expect("ready")
-    first.send(" ")
+    press(first, " ")
     first.expect("running")
-    first.send(" ")
+    press(first, " ")
     first.expect("Enter keeps")
-    first.send("a")  # once more
+    press(first, "a")  # once more
     take_time(first, "\r")
     take_time(first, "d")  # a mistake: this run does not count
     first.expect("why")
@@ -127,11 +132,11 @@ def test_an_operator_is_led_through_a_whole_session(kiosk: Ferocal) -> None:
     if second.expect(["when it is done", "ready"]) == 0:
         second.sendline("")
         second.expect("ready")
-    second.send(" ")
+    press(second, " ")
     second.expect("running")
-    second.send(" ")
+    press(second, " ")
     second.expect("Enter keeps")
-    second.send("\r")
+    press(second, "\r")
     take_time(second, "\r")
     type_value(second, "-")
     second.expect("why")
@@ -291,9 +296,9 @@ ROW = "halden-5,cold-start,time,{},s,1,{}\n"
         (HEAD.replace("unit", "low") + ROW.replace(",s,", ",3.5,").format(3, 1),
          'line 2, low: "3.5" is above the value'),
         (HEAD.replace("run", "value") + ROW.format(3, 1), 'two columns "value"'),
-        (b"\x81\xff" * 99, "is no text in UTF-8"),
+        (b"\x81\xff" * 99, "is not a text in UTF-8"),
         ("a,b\n1,2\n", 'neither a column "value" nor columns named like'),
-        ("workload,metric,value\ncold-start,time,3\n", "no column tells the configuration"),
+        ("workload,metric,value\ncold-start,time,3\n", "no column has the configuration"),
     ],
 )  # fmt: skip
 def test_one_wrong_row_and_nothing_is_recorded(
@@ -436,7 +441,9 @@ def test_a_killed_load_leaves_nothing_behind(kiosk: Ferocal) -> None:
         process = subprocess.Popen(
             [PROGRAM, "load", "many.csv"], cwd=kiosk.directory, env=surroundings()
         )
-        time.sleep(rng.uniform(1.0, 2.6))
+        journal = kiosk.directory / "ledger.sqlite-journal"
+        wait_until(lambda: journal.exists() or process.poll() is not None)  # noqa: B023
+        time.sleep(0.3 * rng.random())
         kind = signal.SIGINT if number == 0 else signal.SIGKILL
         process.send_signal(kind)
         assert process.wait() in (0, -kind, 130 if kind == signal.SIGINT else -kind)

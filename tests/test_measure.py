@@ -10,6 +10,7 @@ import sqlite3
 import subprocess
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +19,9 @@ import psutil
 import pytest
 
 from conftest import PROGRAM, Ferocal, surroundings
+from ferocal.cli.progress import LineObserver
+from ferocal.measure.settle import settle
+from ferocal.study.model import Settle
 
 Study = Callable[..., Ferocal]
 
@@ -237,6 +241,53 @@ def test_the_workload_does_not_outlive_a_killed_ferocal(small_study: Study) -> N
     process.wait()
     workload = Path("/proc") / file.read_text().strip()
     wait_until(lambda: not workload.exists())
+
+
+class Thermometer:
+    """Stands in for the sensors of a machine that cools down a degree at every look."""
+
+    def __init__(self, celsius: float) -> None:
+        self.celsius = celsius
+
+    def read(self) -> dict[str, Any]:
+        self.celsius -= 1
+        return {"temperature_celsius": self.celsius, "load": 0.1}
+
+
+def test_a_warm_machine_is_waited_for_until_it_has_cooled_down() -> None:
+    observer = LineObserver(lambda question: None)
+    cooling = Thermometer(62.0)
+    assert settle(Settle.model_validate({"temperature-below": 60}), cooling, observer) == []  # type: ignore[arg-type]
+    assert cooling.celsius < 60
+    hot = {"temperature-below": 20, "timeout": "100 ms"}
+    (told,) = settle(Settle.model_validate(hot), Thermometer(90.0), observer)  # type: ignore[arg-type]
+    assert told.startswith("not settled within 0.1 s: temperature, °C ") and "below 20" in told
+
+
+def test_a_measuring_study_takes_notes_exclusions_and_comparisons(small_study: Study) -> None:
+    """Writers and readers beside `measure`: nothing fails and nothing is lost."""
+    ferocal = small_study(rounds=25, runs=2, command="echo score $GAIN.$((FEROCAL_VISIT % 3))")
+    process = start(ferocal)
+    wait_until(lambda: len(valid_runs(ferocal)) > 4 if runs_begun(ferocal) else False)
+    ids = [run["id"] for run in ferocal.json("runs")["runs"][:4]]
+    notes = 0
+    with ThreadPoolExecutor(4) as pool:
+        marks = [pool.submit(ferocal, "exclude", run, "--reason", "door was open") for run in ids]
+        while process.poll() is None:
+            made = [pool.submit(ferocal, "note", f"note {notes + n}") for n in range(3)]
+            made.append(pool.submit(ferocal, "compare"))
+            for done in made:
+                done.result()
+            notes += 3
+        for mark in marks:
+            mark.result()
+    assert process.returncode == 0
+    assert notes >= 3
+    assert len(valid_runs(ferocal)) == len(set(valid_runs(ferocal))) == 100
+    kept = ferocal.json("note")["notes"]
+    assert {note["text"] for note in kept} == {f"note {n}" for n in range(notes)}
+    assert len(ferocal.json("runs", "--excluded")["runs"]) == 4
+    assert query(ferocal, "PRAGMA integrity_check") == [("ok",)]
 
 
 def test_ctrl_c_on_a_terminal_ends_cleanly_and_goes_on(small_study: Study) -> None:

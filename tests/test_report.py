@@ -6,6 +6,7 @@ import json
 import math
 import re
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -22,6 +23,7 @@ from ferocal.render.answer import answer, caveat_lines, collect_caveats, evidenc
 from ferocal.render.comparison import comparison_object
 from ferocal.render.figures import effects_figure, to_svg
 from ferocal.render.json_text import dumps
+from ferocal.render.sections import SECTIONS
 
 
 def effect(
@@ -177,3 +179,13 @@ def test_the_figure_labels_every_effect_and_is_the_same_each_time() -> None:
     widths = [float(w) for w in re.findall(r'<svg[^>]* width="([0-9.]+)pt"', svg)]
     assert widths == [756.0]
     assert effects_figure(effects[-1:], 0.95) is None
+    drawn = [np.asarray(line.get_xdata()) for line in figure.axes[0].lines]
+    intervals = sorted(tuple(ends) for ends in drawn if len(ends) == 2 and ends[0] != ends[1])
+    expected = [(e.shift.low, e.shift.high) for e in effects if e.scale == "ratio"]
+    assert intervals == sorted(expected)
+
+
+def test_every_section_of_the_report_has_a_place_and_a_title_of_its_own() -> None:
+    names = [section.name for section in SECTIONS]
+    titles = [section.title for section in SECTIONS if section.title]
+    assert len(names) == len(set(names)) and len(titles) == len(set(titles))

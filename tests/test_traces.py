@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import subprocess
 import sys
@@ -19,8 +20,11 @@ from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.answers.export import exported_traces
 from ferocal.intake.loading import load_files
 from ferocal.render.export import write_traces
+from ferocal.render.traces import FIGURES
 from ferocal.study.load import load_study
+from ferocal.traces.capture import TraceSpec
 from ferocal.traces.frames import check_frames, count_stutters, from_stamps, summarise_frames
+from ferocal.traces.kinds import KINDS
 from ferocal.traces.soak import find_level_shifts, summarise_soak
 from simulation import simulate, simulate_bursts, simulate_soak
 from test_measure import query
@@ -220,6 +224,28 @@ def test_captures_from_elsewhere_are_loaded_as_runs(ferocal: Ferocal) -> None:
     assert [run["excluded"] for run in runs].count("late") == 1 and len(runs) == 3
 
 
+def test_captures_of_other_columns_and_units_are_previewed_and_dated(ferocal: Ferocal) -> None:
+    ferocal.write(TRACED.format(command="true", unit="ms", source='{ output = "lines" }'))
+    rows = "\n".join(["1;9.0", *(f"{n};0.0{n % 2 + 1}" for n in range(100))])
+    (ferocal.directory / "other.csv").write_text(f"n;seconds\n{rows}\n")
+    place = ("--configuration", "on", "--workload", "flight", "--column", "seconds",
+             "--skip", "1", "--unit", "s", "--date", "2026-05-01T12:00+00:00")  # fmt: skip
+    told = ferocal("load-trace", "other.csv", *place, "--preview").stdout
+    assert "frame-time/rate" in told and "66.67" in told and "would record 1 run" in told
+    assert not (ferocal.directory / "ledger.sqlite").exists()
+    ferocal("load-trace", "other.csv", *place)
+    assert dict(values_of(ferocal))["frame-time/rate"] == pytest.approx(1000 / 15)
+    assert ferocal.json("runs")["runs"][0]["started_at"].startswith("2026-05-01T12:00")
+    for wrong in (["--unit", "fps"], ["--column", "n2"], ["--skip", "101"], ["--metric", "x"]):
+        ferocal("load-trace", "other.csv", *place, *wrong, "--again", status=2)
+    rows_of = [{"seconds": 0.01 + 0.01 * (n % 2)} for n in range(100)]
+    (ferocal.directory / "rows.jsonl").write_text("\n".join(map(json.dumps, rows_of)))
+    ferocal("load-trace", "rows.jsonl", *place[:6], "--unit", "s")
+    assert [v for k, v in values_of(ferocal) if k.endswith("/rate")] == pytest.approx(
+        [1000 / 15] * 2
+    )
+
+
 def test_traces_are_compared_and_drawn(demo: tuple[Ferocal, str], tmp_path: Path) -> None:
     ferocal = demo[0]
     frames = ferocal.json("frames", "--chart", str(tmp_path / "f.png"))
@@ -235,6 +261,37 @@ def test_traces_are_compared_and_drawn(demo: tuple[Ferocal, str], tmp_path: Path
     assert (tmp_path / "f.png").read_bytes().startswith(b"\x89PNG")
     assert "r64+opengl" in (tmp_path / "s.svg").read_text()
     assert "written as .png or .svg" in ferocal("soak", "--chart", "x.gif", status=2).stderr
+
+
+def test_charts_of_frames_show_the_tail_and_of_soaks_the_median() -> None:
+    """By hand: a tenth of the frames lasts 40 ms; of three soaks the middle one is drawn."""
+    frames = KINDS["frames"].collect("r61", TraceSpec("ms", "lower"))
+    frames.add({"value": np.r_[np.full(90, 10.0), np.full(10, 40.0)]})
+    curve = frames.curve()
+    at = {limit: float(curve.longer[np.searchsorted(curve.edges, limit)]) for limit in (20, 39)}
+    assert at == pytest.approx({20: 0.1, 39: 0.1})
+    assert np.all(np.diff(curve.longer) <= 0)
+    tail = FIGURES["frames"]([curve], "t", "ms").axes[0].lines[0]
+    assert np.array_equal(np.asarray(tail.get_ydata()), curve.longer)
+    soaks = KINDS["soak"].collect("r61", TraceSpec("fps", "higher"))
+    for level in (10.0, 20.0, 40.0):
+        soaks.add({"time": np.arange(600.0), "value": np.full(600, level)})
+    curve = soaks.curve()
+    levels = {name: set(getattr(curve, name)) for name in ("low", "median", "high")}
+    assert levels == {"low": {10.0}, "median": {20.0}, "high": {40.0}}
+    axes = FIGURES["soak"]([curve], "t", "fps").axes[0]
+    assert np.all(np.asarray(axes.lines[0].get_ydata()) == 20.0)
+
+
+def test_every_kind_of_trace_has_parts_a_summary_and_a_figure() -> None:
+    assert FIGURES.keys() == KINDS.keys()
+    columns = {"value": np.linspace(10, 20, 500), "time": np.arange(500.0),
+               "second": np.ones(500)}  # fmt: skip
+    for kind in KINDS.values():
+        spec = TraceSpec("ms", "lower", limit=0.015, second="celsius", second_unit="°C")
+        values, kept = kind.summarise(spec, [columns])
+        assert set(values) == {part.name for part in kind.parts(spec)}
+        assert sum(part.leads for part in kind.parts(spec)) >= 1 and len(kept) == 1
 
 
 def test_a_short_soak_says_what_is_scaled(ferocal: Ferocal) -> None:

@@ -18,7 +18,7 @@ from pathlib import Path
 
 
 class FerocalError(Exception):
-    """A failure at work that is told to the user without a traceback."""
+    """A failure at work, which the user sees without a traceback."""
 
     exit_status = 1
 

@@ -39,7 +39,8 @@ class CriteriaChange:
         if self.aspect == "primary":
             was, becomes = ("", "not ") if self.before else ("not ", "")
             verbs = ("was", "is") if len(names) == 1 else ("were", "are")
-            return f"{of} {verbs[0]} {was}primary when measuring began, {verbs[1]} {becomes}{when}"
+            began = f"{of} {verbs[0]} {was}primary when measuring began"
+            return f"{began}, {verbs[1]} {becomes}primary {when}"
         noun = {"better": "better direction"}.get(self.aspect, self.aspect)
         return f"{noun} of {of} was {self.before} when measuring began, is {self.now} {when}"
 

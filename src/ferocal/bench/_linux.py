@@ -1,4 +1,4 @@
-"""What only Linux tells, from /proc and /sys; empty on other systems."""
+"""What only Linux offers, from /proc and /sys; empty on other systems."""
 
 from __future__ import annotations
 
@@ -46,7 +46,7 @@ def _paths(root: str, pattern: str) -> list[Path]:
 
 
 def hardware_facts() -> dict[str, str | None]:
-    """Hardware facts by name; None where this machine does not tell."""
+    """Hardware facts by name; None where this machine does not say."""
     if sys.platform != "linux":
         return {}
     disks = [
@@ -78,7 +78,7 @@ def resource_facts() -> dict[str, str | None]:
 
 
 def software_facts() -> dict[str, str | None]:
-    """Software facts by name; None where this machine does not tell."""
+    """Software facts by name; None where this machine does not say."""
     if sys.platform != "linux":
         return {}
     drivers = [

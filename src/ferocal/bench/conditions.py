@@ -58,14 +58,14 @@ SOURCES: dict[str, Callable[[], Any]] = {
 
 
 class ConditionReader:
-    """Reads those conditions that this machine tells; finds out once which these are."""
+    """Reads the conditions that can be read on this machine; finds out once which these are."""
 
     def __init__(self) -> None:
         self._readable = {name: read for name, read in SOURCES.items() if _try(read) is not None}
 
     @property
     def unreadable(self) -> list[str]:
-        """Conditions that this machine does not tell."""
+        """Conditions that cannot be read on this machine."""
         return [label_of(key) for key in SOURCES if key not in self._readable]
 
     def read(self) -> dict[str, Any]:

@@ -52,10 +52,10 @@ class Invocation:
 
 @dataclass(frozen=True)
 class Completed:
-    """What came of an invocation.
+    """The outcome of an invocation.
 
     ``wall`` and ``cpu`` are in seconds, ``peak_memory`` in bytes; the last two are None
-    where the system does not tell them. ``error`` says why nothing could be started,
+    where the system does not report them. ``error`` says why nothing could be started,
     ``processes`` is what was seen of the processes, None where nobody could look.
     ``ended_for`` is "overran" (time limit), "output" (too much of it) or None.
     """

@@ -122,7 +122,7 @@ def _serve() -> None:
 
     A request has ``words``, ``shell``, ``cwd``, ``environment``, ``timeout`` (s),
     ``stdout`` and ``stderr`` (paths), ``output_limit`` (bytes), ``end_group``, and
-    ``announce`` (whether the process is told as soon as it has started).
+    ``announce`` (whether the process is announced as soon as it has started).
     """
     # Ctrl-C is for Ferocal; it closes the requests when it wants to end.
     signal.signal(signal.SIGINT, signal.SIG_IGN)

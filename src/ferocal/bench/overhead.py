@@ -17,7 +17,7 @@ class Overhead:
     """What a program that does nothing reads as: an upper bound on what is added.
 
     ``wall`` and ``cpu`` are medians in seconds; ``peak_memory``, in bytes, is the least
-    that can be told of any program. None where the system does not tell.
+    that can be measured of any program. None where the system does not say.
     """
 
     wall: float

@@ -46,7 +46,7 @@ def verify(
     Parameters
     ----------
     context
-        Further environment variables, those that tell which visit it is.
+        Further environment variables, those that say which visit it is.
     when
         "before" or "after" the runs of a visit.
     chosen

@@ -89,6 +89,6 @@ class CommandGroup(click.Group):
 @click.option("--debug", is_flag=True, help="Show tracebacks of errors.")
 @click.pass_context
 def ferocal(context: click.Context, debug: bool) -> None:
-    """Tell which software configuration changes the scores, and by how much."""
+    """Find out which software configuration changes the scores, and by how much."""
     if context.invoked_subcommand is None:
         click.echo(context.get_help())

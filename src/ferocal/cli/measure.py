@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     help="Measure up to round N in all, instead of the number in the study file.",
 )
 @click.option(
-    "--bench", metavar="NAME", help="On which bench this machine is, if its facts do not tell."
+    "--bench", metavar="NAME", help="On which bench this machine is, if its facts do not show it."
 )
 @click.option("--retry", is_flag=True, help="Take runs again that failed or overran.")
 @click.option(
@@ -82,7 +82,7 @@ def command(
         raise click.UsageError("--decide needs whole rounds; it does not go with --only")
     study = find_bench(load_study(directory), bench)
     if bench is None and len(study.benches) > 1:
-        click.echo(f"this machine is the bench {study.bench}, as its facts tell")
+        click.echo(f"this machine is the bench {study.bench}, as its facts show")
     options = Options(retry=retry, go_on=if_not_active == "go-on", in_place=here)
     with make_observer() as observer:
         summary = _measure(study, observer, options, rounds, only, decide)

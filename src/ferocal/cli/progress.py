@@ -28,29 +28,29 @@ class LineObserver:
         self._asker = asker
 
     def planned(self, total: int, done: int) -> None:
-        """Tell how much is there already."""
+        """Say how much is there already."""
         self._total, self._done = total, done
         if 0 < done < total:
             click.echo(f"going on: {done} of {total} runs are there")
 
     def visiting(self, round: int, rounds: int, configuration: str) -> None:
-        """Tell that a visit begins."""
+        """Say that a visit begins."""
         click.echo(f"[{self._done}/{self._total}] round {round} of {rounds}: {configuration}")
 
-    def doing(self, what: str) -> None:
+    def doing(self, step: str) -> None:
         """Say nothing: one line per visit is enough in a log."""
 
     def running(self, workload: str, *, warmup: bool) -> None:
         """Say nothing: one line per visit is enough in a log."""
 
     def finished(self, slot: Slot, problem: str | None) -> None:
-        """Count, and tell a problem when it comes up."""
+        """Count, and report a problem when it comes up."""
         self._done += 1
         if problem is not None:
             click.echo(f"  {slot.workload}, run {slot.number}: {problem}")
 
     def remark(self, text: str) -> None:
-        """Tell it."""
+        """Print it."""
         click.echo(f"  {text}")
 
     def hold(self, configuration: str, level: str, text: str) -> Decision | None:
@@ -80,9 +80,9 @@ class BarObserver:
         self._visit = f"round {round} of {rounds}  {configuration}"
         self.doing("")
 
-    def doing(self, what: str) -> None:
+    def doing(self, step: str) -> None:
         """Show what is done."""
-        self._progress.update(self._task, description=f"{self._visit}  {what}")
+        self._progress.update(self._task, description=f"{self._visit}  {step}")
 
     def running(self, workload: str, *, warmup: bool) -> None:
         """Show what is running."""
@@ -95,7 +95,7 @@ class BarObserver:
             self.remark(f"{slot.workload}, run {slot.number}: {problem}")
 
     def remark(self, text: str) -> None:
-        """Tell it above the bar."""
+        """Print it above the bar."""
         self._progress.console.print(text)
 
     def hold(self, configuration: str, level: str, text: str) -> Decision | None:

@@ -90,9 +90,9 @@ class Node:
         self.seed = seed
         vars(self).update(state)
 
-    def _chance(self, *what: object) -> random.Random:
+    def _chance(self, *purpose: object) -> random.Random:
         """Randomness that depends on nothing but the seed and what it is for."""
-        return random.Random("/".join(map(str, (self.seed, *what))))
+        return random.Random("/".join(map(str, (self.seed, *purpose))))
 
     def switch(self, part: str, level: str) -> None:
         """Bring another driver or API; now and then it silently stays as it was."""

@@ -73,5 +73,5 @@ def beside_truth(study: Study, effects: Sequence[Effect]) -> list[Truth]:
             e, true_change(e.series.workload, study.configuration(e.configuration).levels, baseline)
         )
         for e in effects
-        if e.series.primary  # of what is made of traces, the truth is told in the bench only
+        if e.series.primary  # of parts of traces, the truth is known to the bench only
     ]

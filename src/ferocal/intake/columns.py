@@ -92,29 +92,29 @@ class Columns:
 
     def labels(self, name: str) -> Labels:
         """A column as texts, all "" if there is none."""
-        own = self.by_name.get(name)
-        if own is None:
+        column = self.by_name.get(name)
+        if column is None:
             return Labels.same("", len(self))
-        return own if isinstance(own, Labels) else labels_of(own)
+        return column if isinstance(column, Labels) else labels_of(column)
 
     def given(self, name: str) -> np.ndarray:
         """In which rows there is anything in a column."""
-        own = self.by_name[name]
-        return own.given if isinstance(own, Labels) else ~np.isnan(own)
+        column = self.by_name[name]
+        return column.given if isinstance(column, Labels) else ~np.isnan(column)
 
     def renamed(self, names: Mapping[str, str]) -> Columns:
         """The same columns with some called otherwise."""
-        return Columns({names.get(k, k): own for k, own in self.by_name.items()}, self.row)
+        return Columns({names.get(k, k): column for k, column in self.by_name.items()}, self.row)
 
     def taken(self, rows: np.ndarray) -> Columns:
         """Some rows: a mask, or their places, which may repeat."""
-        own = {
+        chosen = {
             name: Labels(column.codes[rows], column.names)
             if isinstance(column, Labels)
             else column[rows]
             for name, column in self.by_name.items()
         }
-        return Columns(own, self.row[rows])
+        return Columns(chosen, self.row[rows])
 
 
 def labels_of(numbers: np.ndarray) -> Labels:

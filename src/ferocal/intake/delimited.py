@@ -22,8 +22,8 @@ NO_READINGS = "has a header and no readings"
 DELIMITERS = ",;\t|"
 _BLOCK = 2**20
 _SAMPLE = 2**16
-# So many wrong rows are told.
-MOST_TOLD = 8
+# So many wrong rows are named.
+MOST_NAMED = 8
 
 
 @dataclass(frozen=True)
@@ -85,7 +85,7 @@ def find_dialect(path: Path) -> Dialect:
     Raises
     ------
     IntakeError
-        When it is no text.
+        When it is not a text.
     """
     encoding, quotes = _look_through(path)
     with path.open(encoding=encoding, newline="") as file:
@@ -114,7 +114,7 @@ def _look_through(path: Path) -> tuple[str, int]:
             return encoding, _count_quotes(path, encoding)
         except UnicodeDecodeError:
             continue
-    raise IntakeError(f"{path}: is no text in UTF-8, UTF-16 or Windows-1252")
+    raise IntakeError(f"{path}: is not a text in UTF-8, UTF-16 or Windows-1252")
 
 
 def _count_quotes(path: Path, encoding: str) -> int:
@@ -162,20 +162,20 @@ def lines_of(path: Path, rows: Sequence[int]) -> list[int]:
 
 def _check_rows(path: Path, dialect: Dialect) -> None:
     """Refuse a text without rows, or in which some are longer or shorter than the header."""
-    width, rows, wrong, told = 0, 0, 0, []
+    width, rows, wrong, messages = 0, 0, 0, []
     for line, row in records(path, dialect):
         rows, width = rows + 1, width or len(row)
         if len(row) != width:
             wrong += 1
-            if wrong <= MOST_TOLD:
-                told.append(f"  line {line}: has {counted(len(row), 'column')}, not {width}")
+            if wrong <= MOST_NAMED:
+                messages.append(f"  line {line}: has {counted(len(row), 'column')}, not {width}")
     if rows < 2:
         raise IntakeError(f"{path}: {NO_READINGS}")
-    if told:
-        raise refusal(path, told, wrong)
+    if messages:
+        raise refusal(path, messages, wrong)
 
 
-def refusal(path: Path, told: Sequence[str], count: int) -> IntakeError:
-    """What is wrong with rows of a file, some of it told and all of it counted."""
-    rest = [f"  and {count - len(told):,} more"] if count > len(told) else []
-    return IntakeError("\n".join([f"{path}: nothing was recorded", *told, *rest]))
+def refusal(path: Path, messages: Sequence[str], count: int) -> IntakeError:
+    """The error for wrong rows of a file, of which some are named and all are counted."""
+    rest = [f"  and {count - len(messages):,} more"] if count > len(messages) else []
+    return IntakeError("\n".join([f"{path}: nothing was recorded", *messages, *rest]))

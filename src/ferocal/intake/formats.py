@@ -142,7 +142,7 @@ def _objects(path: Path) -> Iterator[tuple[int, dict[str, Any]]]:
             except json.JSONDecodeError as error:
                 raise IntakeError(f"{path}, line {number}: is not JSON: {error}") from None
             if not isinstance(row, dict):
-                raise IntakeError(f"{path}, line {number}: is no object")
+                raise IntakeError(f"{path}, line {number}: is not an object")
             yield number, row
 
 

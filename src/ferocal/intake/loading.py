@@ -31,7 +31,7 @@ if TYPE_CHECKING:
 class Loaded:
     """What a file holds for a study, and how much of it was recorded.
 
-    ``twins`` counts readings that are the same as another in all that is told of them.
+    ``twins`` counts readings that are the same as another in everything that is stated of them.
     """
 
     path: Path
@@ -46,12 +46,12 @@ class Loaded:
         unnamed = ~self.intake.run.given
         if not unnamed.any():
             return 0
-        own = {
+        columns = {
             name: column.codes if isinstance(column, Labels) else column
             for name, column in vars(self.intake).items()
             if name != "samples"
         }
-        return int(np.sum(pd.DataFrame(own).duplicated().to_numpy() & unnamed))
+        return int(np.sum(pd.DataFrame(columns).duplicated().to_numpy() & unnamed))
 
 
 @dataclass(frozen=True)
@@ -104,8 +104,8 @@ def load_files(
         raise IntakeError("the same file is named twice")
     if not again:
         refuse_known(study, paths, digests)
-    exported = [one for one in map(read_exported, paths) if one is not None]
-    others = {one.path for one in exported}
+    exported = [trace for trace in map(read_exported, paths) if trace is not None]
+    others = {trace.path for trace in exported}
     sources = [
         Source(path, read_intake(study, path, columns), [digest])
         for path, digest in zip(paths, digests, strict=True)
@@ -157,16 +157,16 @@ def refuse_recorded(ledger: Ledger, sources: Sequence[Source], batches: Sequence
 def _add_traces(
     study: Study, sources: list[Source], exported: Sequence[Exported], digests: dict[Path, str]
 ) -> TracesOfRuns:
-    """Traces by run: runs of which no file has the readings become a source of their own."""
+    """Traces by run: runs of which no file has the readings become a further source."""
     if not exported:
         return {}
-    told = {name for source in sources for name in source.intake.run.used}
+    named = {name for source in sources for name in source.intake.run.used}
     runs = runs_of(study, exported)
-    _, traces = summarise_runs(study, [run for run in runs if run.place.run in told])
-    new = [run for run in runs if run.place.run not in told]
+    _, traces = summarise_runs(study, [run for run in runs if run.place.run in named])
+    new = [run for run in runs if run.place.run not in named]
     if new:
-        intake, own = summarise_runs(study, new)
-        traces = {**traces, **own}
+        intake, computed = summarise_runs(study, new)
+        traces = {**traces, **computed}
         sources.append(Source(new[0].files[0], intake, []))
-    sources[-1].digests.extend(digests[one.path] for one in exported)
+    sources[-1].digests.extend(digests[trace.path] for trace in exported)
     return traces

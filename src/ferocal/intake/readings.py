@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ferocal.intake.columns import Columns, Labels, combine, repeats
-from ferocal.intake.delimited import MOST_TOLD, refusal
+from ferocal.intake.delimited import MOST_NAMED, refusal
 from ferocal.intake.typed import THOUSANDS, comma_is_decimal
 from ferocal.terms.names import closest, resolve
 from ferocal.terms.units import UnitError, convert, is_time
@@ -63,7 +63,7 @@ class _Problems:
         """Rows in which a column is wrong; ``{}`` in a text stands for what is there."""
         rows = np.flatnonzero(wrong)
         self._count += len(rows)
-        for row in rows[: max(0, MOST_TOLD - len(self._shown))].tolist():
+        for row in rows[: max(0, MOST_NAMED - len(self._shown))].tolist():
             text = message if isinstance(message, str) else message(row)
             if "{}" in text:
                 text = text.replace("{}", f'"{self._columns.labels(column)[row]}"')
@@ -269,7 +269,7 @@ def _parse(names: list[str]) -> np.ndarray:
 
 
 def _what_is_wrong(text: str) -> str:
-    """Why a text is no number, and what would be right."""
+    """Why a text is not a number, and what would be right."""
     if re.fullmatch(THOUSANDS, text):
         return (
             f"{{}} may be {text.replace(',', '.')} or {text.replace(',', '')}: write one of these"

@@ -126,7 +126,7 @@ def _group(
         number = np.where(unnamed, place, number)
     run_of = pd.factorize(combine(visit, workload_of, run))[0]
     visit_of = pd.factorize(combine(visit, np.where(known, -1, run_of)))[0]
-    # What is no number is counted.
+    # Names that are not numbers are counted.
     return visit_of, run_of, np.where(number < 0, run_of + 1, number)
 
 

@@ -58,7 +58,7 @@ def to_long(table: SourceTable, named: Mapping[str, str], study: Study | None) -
     """A reading per row, with columns named for their roles.
 
     A table with a column of values is long. Otherwise it is wide: columns that are named
-    like configurations of the study (all that are no role, without a study) hold the
+    like configurations of the study (all that have no role, without a study) hold the
     values, and the first other column names the workload.
 
     Raises
@@ -82,14 +82,14 @@ def to_long(table: SourceTable, named: Mapping[str, str], study: Study | None) -
 
 
 def _with_configuration(columns: Columns, path: Path, study: Study | None) -> Columns:
-    """A long table; configurations may be told by one column per factor."""
+    """A long table; configurations may be given by one column per factor."""
     if "configuration" in columns:
         return columns
     factors = list(study.file.factor) if study is not None else []
     given = [f for f in factors if f in columns or f"factor:{f}" in columns]
     if not factors or len(given) < len(factors):
         raise IntakeError(
-            f"{path}: no column tells the configuration; name it with --column configuration=…"
+            f"{path}: no column has the configuration; name it with --column configuration=…"
             + (f", or have one for each factor: {', '.join(factors)}" if factors else "")
         )
     assert study is not None
@@ -99,16 +99,16 @@ def _with_configuration(columns: Columns, path: Path, study: Study | None) -> Co
         combine(*(level.codes for level in levels)), return_index=True, return_inverse=True
     )
     keys = list(zip(*(level.at(first) for level in levels), strict=True))
-    told = Labels.stripped(place, [names.get(key, " ".join(key)) for key in keys])
-    return Columns({**columns.by_name, "configuration": told}, columns.row)
+    labels = Labels.stripped(place, [names.get(key, " ".join(key)) for key in keys])
+    return Columns({**columns.by_name, "configuration": labels}, columns.row)
 
 
 def _unfold(columns: Columns, path: Path, study: Study | None) -> Columns:
-    """A wide table made long, row by row; empty cells are no readings."""
+    """A wide table made long, row by row; empty cells are left out."""
     known = [c.name for c in study.configurations] if study is not None else None
-    own = [name for name in columns.names if name not in ROLES]
-    arms = [name for name in own if known is None or resolve(name, known) in known]
-    lead = _leading(columns.names, own) if known is None else next(iter(own), None)
+    unknown = [name for name in columns.names if name not in ROLES]
+    arms = [name for name in unknown if known is None or resolve(name, known) in known]
+    lead = _leading(columns.names, unknown) if known is None else next(iter(unknown), None)
     if "workload" not in columns and lead is not None and (known is None or lead not in arms):
         columns = columns.renamed({lead: "workload"})
         arms = [name for name in arms if name != lead]
@@ -116,7 +116,7 @@ def _unfold(columns: Columns, path: Path, study: Study | None) -> Columns:
         raise IntakeError(
             f'{path}: neither a column "value" nor columns named like configurations'
             + (f" ({', '.join(known)})" if known else "")
-            + f"; there are {', '.join(own) or 'none'}"
+            + f"; there are {', '.join(unknown) or 'none'}"
         )
     labels = {name: column for name, column in columns.by_name.items() if name in ROLES}
     rows = np.repeat(np.arange(len(columns)), len(arms))
@@ -127,9 +127,9 @@ def _unfold(columns: Columns, path: Path, study: Study | None) -> Columns:
     return long.taken(long.given("value"))
 
 
-def _leading(names: Sequence[str], own: Sequence[str]) -> str | None:
-    """The first column that is no role, unless the metrics that rows are of stand before it."""
-    first = next(iter(own), None)
+def _leading(names: Sequence[str], unknown: Sequence[str]) -> str | None:
+    """The first column without a role, unless a column of metrics stands before it."""
+    first = next(iter(unknown), None)
     before = names[: names.index(first)] if first is not None else []
     return None if "metric" in before else first
 
@@ -139,8 +139,10 @@ def _interleaved(columns: Sequence[Column]) -> Column:
     numbers = [column for column in columns if isinstance(column, np.ndarray)]
     if len(numbers) == len(columns):
         return np.stack(numbers, axis=1).ravel()
-    labels = [own if isinstance(own, Labels) else labels_of(own) for own in columns]
-    names = [name for own in labels for name in own.names]
-    starts = np.cumsum([0, *(len(own.names) for own in labels[:-1])])
-    codes = np.stack([own.codes + start for own, start in zip(labels, starts, strict=True)], axis=1)
+    labels = [column if isinstance(column, Labels) else labels_of(column) for column in columns]
+    names = [name for column in labels for name in column.names]
+    starts = np.cumsum([0, *(len(column.names) for column in labels[:-1])])
+    codes = np.stack(
+        [column.codes + start for column, start in zip(labels, starts, strict=True)], axis=1
+    )
     return Labels.stripped(codes.ravel(), names)

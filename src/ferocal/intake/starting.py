@@ -54,13 +54,13 @@ def describe_file(path: Path, columns: Sequence[str], baseline: str | None) -> s
 def _names(readings: Columns, column: str, path: Path) -> dict[str, str]:
     """The texts of a column with the names that a study can have for them."""
     if column not in readings:
-        raise IntakeError(f"{path}: no column tells the {column}; name it with --column {column}=…")
+        raise IntakeError(f"{path}: no column has the {column}; name it with --column {column}=…")
     texts: dict[str, str] = {}
     for text in readings.labels(column).used:
         name = plain_name(text)
         if not name:
-            told = f'"{text}" gives no name' if text else "a row has none"
-            raise IntakeError(f"{path}, {column}: {told}; use letters and digits")
+            problem = f'"{text}" gives no name' if text else "a row has none"
+            raise IntakeError(f"{path}, {column}: {problem}; use letters and digits")
         if name in texts:
             raise IntakeError(
                 f'{path}, {column}: "{texts[name]}" and "{text}" would both be called {name}; '
@@ -76,14 +76,13 @@ def _workloads(readings: Columns, path: Path) -> list[str]:
     if "workload" not in readings:
         alone = Labels.same(plain_name(path.stem) or "workload", len(readings))
         readings = Columns({**readings.by_name, "workload": alone}, readings.row)
-    workload_of = readings.labels("workload")
     for text, workload in _names(readings, "workload", path).items():
-        own = readings.taken(workload_of.map(partial(eq, text)))
+        of_workload = _rows_with(readings, "workload", text)
         lines += ["", f"[workload.{json.dumps(workload)}]"]
         named = "metric" in readings
-        metrics = _names(own, "metric", path) if named else {"": _DEFAULT_METRIC}
-        for told, metric in metrics.items():
-            rows = own.taken(own.labels("metric").map(partial(eq, told))) if named else own
+        metrics = _names(of_workload, "metric", path) if named else {"": _DEFAULT_METRIC}
+        for metric_text, metric in metrics.items():
+            rows = _rows_with(of_workload, "metric", metric_text) if named else of_workload
             unit = _first(rows, "unit") or "points"
             better = _first(rows, "better") or ("lower" if lower_is_better(unit) else "higher")
             lines += [
@@ -92,6 +91,10 @@ def _workloads(readings: Columns, path: Path) -> list[str]:
                 f"better = {json.dumps(better)}",
             ]
     return lines
+
+
+def _rows_with(readings: Columns, column: str, text: str) -> Columns:
+    return readings.taken(readings.labels(column).map(partial(eq, text)))
 
 
 def _first(readings: Columns, column: str) -> str:

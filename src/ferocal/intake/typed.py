@@ -91,7 +91,7 @@ def parse_typed(
         raise TypedError(f'the range "{text.strip()}" does not go from low to high')
     value = sum(values) / len(values)
     if is_time(unit) and value <= 0:
-        raise TypedError(f"{value:g} {unit} is no duration")
+        raise TypedError(f"{value:g} {unit} is not a duration")
     if not match[4]:
         _check_likely(value, unit, plausible, fellows)
     return TypedReading(value, *values) if len(values) == 2 else TypedReading(value)

@@ -91,7 +91,8 @@ _CONDITIONS = {
 
 
 def _rename_conditions(connection: sa.Connection) -> None:
-    """Keys of conditions had blanks and units in them."""
+    """Keys of conditions had blanks and units in them; merges wrote nothing as a text."""
+    connection.exec_driver_sql("UPDATE run SET conditions = NULL WHERE conditions = 'null'")
     run = sa.table("run", sa.column("id"), sa.column("conditions", sa.JSON))
     query = sa.select(run.c.id, run.c.conditions).where(run.c.conditions.is_not(None))
     rows = [

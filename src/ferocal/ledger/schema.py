@@ -78,7 +78,7 @@ session = Table(
     Column("digest", Text),
     Column("bench", String(200)),
     Column("study_file", Text),
-    Column("criteria", JSON),
+    Column("criteria", JSON(none_as_null=True)),
 )
 
 # A visit is `active` when its checks held, `not active` when one did not. `subjects` has
@@ -121,10 +121,10 @@ run = Table(
     Column("outcome", String(20), nullable=False),
     Column("reason", Text),
     Column("exit_status", Integer),
-    Column("conditions", JSON),
+    Column("conditions", JSON(none_as_null=True)),
 )
 
-# `samples` counts the single values that a reading summarises, where the workload tells.
+# `samples` counts the single values that a reading summarises, where the workload states it.
 # A reading off a moving display has the ends of its range; `resolution` is in its unit.
 reading = Table(
     "reading",
@@ -179,7 +179,7 @@ step = Table(
     Column("output", LargeBinary),
 )
 
-# The latest mark of a run tells whether it is excluded.
+# The latest mark of a run says whether it is excluded.
 mark = Table(
     "mark",
     metadata,

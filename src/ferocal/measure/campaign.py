@@ -152,7 +152,7 @@ def find_active(study: Study, executor: Executor) -> list[str]:
     if any(c.levels != fitting[0].levels for c in fitting):
         names = ", ".join(c.name for c in fitting)
         raise VerificationError(
-            f"the checks of several configurations hold here: {names}; add checks that tell "
-            "them apart, or name one with --only"
+            f"the checks of several configurations hold here: {names}; add checks that "
+            "distinguish them, or name one with --only"
         )
     return [c.name for c in fitting]

@@ -69,7 +69,7 @@ def _extract(metric: Metric, completed: Completed, document: list[Any]) -> float
         "peak-memory": completed.peak_memory,
     }[source]
     if amount is None:
-        raise ExtractionError(f"this system does not tell the {source} of a process")
+        raise ExtractionError(f"this system does not report the {source} of a process")
     return amount / SOURCES[source].units[metric.unit]
 
 

@@ -1,4 +1,4 @@
-"""What measuring tells and asks while it goes on; the command line decides how."""
+"""What measuring reports and asks while it goes on; the command line decides how."""
 
 from __future__ import annotations
 
@@ -46,7 +46,7 @@ class Answer:
 
 
 class Observer(Protocol):
-    """Is told what is being done, and asks the operator where one has to act."""
+    """Hears of what is being done, and asks the operator where one has to act."""
 
     def planned(self, total: int, done: int) -> None:
         """So many runs are planned, so many of them are there already."""
@@ -54,7 +54,7 @@ class Observer(Protocol):
     def visiting(self, round: int, rounds: int, configuration: str) -> None:
         """A visit begins."""
 
-    def doing(self, what: str) -> None:
+    def doing(self, step: str) -> None:
         """Something takes place that is not a run, such as a switch."""
 
     def running(self, workload: str, *, warmup: bool) -> None:

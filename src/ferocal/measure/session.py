@@ -120,7 +120,7 @@ class Session:
         self._observer.planned(summary.planned, summary.already)
         if left and self._reader.unreadable:
             listed = "; ".join(self._reader.unreadable)
-            self._observer.remark(f"this machine does not tell: {listed}")
+            self._observer.remark(f"cannot be read on this machine: {listed}")
         try:
             for _, group in itertools.groupby(todo, key=lambda item: item[0].round):
                 open_visits = [item for item in group if item[1]]
@@ -302,7 +302,7 @@ class Session:
 
 
 def visit_context(planned: PlannedVisit) -> dict[str, str]:
-    """Environment variables that tell commands which visit it is."""
+    """Environment variables that say which visit it is."""
     return {
         "FEROCAL_CONFIGURATION": planned.configuration,
         "FEROCAL_ROUND": str(planned.round),

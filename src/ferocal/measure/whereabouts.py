@@ -1,4 +1,4 @@
-"""On which bench of the study this machine is, as far as its facts tell."""
+"""On which bench of the study this machine is, as far as its facts show."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ def find_bench(study: Study, name: str | None) -> Study:
     ------
     UsageError
         When there is no such bench, when its declared facts are not this machine's, or when
-        the facts do not tell which one this is.
+        the facts do not show which one this is.
     """
     facts = read_facts()
     if name is not None:

@@ -129,7 +129,7 @@ def find_shortcomings(study: Study, rounds: int) -> list[str]:
             "that decides with primary = true, or add rounds"
         )
     together = [
-        f"{first} and {second} always change together: their effects cannot be told apart; add a "
+        f"{first} and {second} always change together: their effects cannot be separated; add a "
         "configuration that changes only one of them"
         for first, second in _confounded(study)
     ]

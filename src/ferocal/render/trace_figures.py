@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
     from ferocal.traces.curves import FrameCurve, SoakCurve
 
-# Apart from each other for every common kind of colour vision; dashes tell them apart too.
+# Apart from each other for every common kind of colour vision; and by dashes.
 _COLOURS = ("#1b6ca8", "#c75c12", "#4b5661", "#7a3e9d", "#2a8c6a", "#a8871b")
 _DASHES = ("-", (0, (5, 2)), (0, (2, 1.5)), (0, (6, 2, 1.5, 2)))
 _FRAME_MARKS = (4, 8.3, 16.7, 33.3, 66.7, 133, 266, 533, 1066)  # ms, each twice the last
@@ -77,6 +77,8 @@ def _label_tail(axes: Axes, curve: FrameCurve, number: int) -> None:
 def _dress_tail(axes: Axes, curves: Sequence[FrameCurve]) -> None:
     low = min(float(curve.edges[0]) for curve in curves)
     high = max(float(curve.edges[-1]) for curve in curves)
+    rarest = min(float(np.min(curve.longer)) for curve in curves)
+    axes.set_ylim(0.7 * rarest, 1.2)
     axes.set_xscale("log")
     axes.set_yscale("log")
     axes.set_xlim(low * 0.95, high * 1.25)

@@ -136,7 +136,7 @@ def check_levels(
 
 
 def _labels(file: StudyFile, combinations: list[Levels]) -> list[str]:
-    """Names for combinations: level names alone where these tell the factors apart."""
+    """Names for combinations: level names alone where these distinguish the factors."""
     if file.configuration.design == "listed":
         return list(file.configuration.named)
     names = [level for factor in file.factor.values() for level in factor.level]
@@ -193,8 +193,8 @@ def _merge(chosen: Mapping[str, Level], table: str, problems: list[Problem]) -> 
     for name, level in chosen.items():
         for key, value in getattr(level, table).items():
             if merged.get(key, value) != value:
-                factor, own = name.split("=", 1)
-                place = f"factor.{factor}.level.{own}.{table}.{key}"
+                factor, level_name = name.split("=", 1)
+                place = f"factor.{factor}.level.{level_name}.{table}.{key}"
                 text = f"contradicts {setter[key]}, which sets {merged[key]!r}"
                 problems.append(Problem(place, text))
             merged[key], setter[key] = value, name

@@ -1,4 +1,4 @@
-"""Reading a study file: every mistake is told at once, with its key and line."""
+"""Reading a study file: all mistakes are reported at once, with key and line."""
 
 from __future__ import annotations
 
@@ -99,7 +99,7 @@ class Study:
         Raises
         ------
         UsageError
-            When there is no bench of that name; the closest name is told.
+            When there is no bench of that name; the message has the closest name.
         """
         if bench is not None and bench not in self.benches:
             raise UsageError(f'no bench "{bench}" in this study; {closest(bench, self.benches)}')
@@ -115,7 +115,7 @@ class Study:
         Raises
         ------
         UsageError
-            When there is none; the closest name is told.
+            When there is none; the message has the closest name.
         """
         names = [configuration.name for configuration in self.configurations]
         if name not in names:
@@ -128,7 +128,7 @@ class Study:
         Raises
         ------
         UsageError
-            When there is none; the closest name is told.
+            When there is none; the message has the closest name.
         """
         if name not in self.workloads:
             raise UsageError(
@@ -194,7 +194,7 @@ def _read_text(path: Path) -> str:
 
 
 def _syntax_problem(error: tomllib.TOMLDecodeError) -> Problem:
-    # The text of the exception is the only place where Python 3.11 tells the position.
+    # The text of the exception is the only place where Python 3.11 has the position.
     match = re.search(r"^(.*) \(at line (\d+), column (\d+)\)$", str(error))
     if match is None:
         return Problem("", f"not valid TOML: {error}")
@@ -254,7 +254,7 @@ def _with_lines(problems: Sequence[Problem], text: str) -> list[Problem]:
 def find_line(lines: Sequence[str], key: str) -> int | None:
     """The line on which a key stands, or that of the nearest table around it.
 
-    A TOML reader tells no positions, so the line is looked up: the header that covers
+    A TOML reader gives no positions, so the line is looked up: the header that covers
     most of the key, then the first line below it that assigns the next part.
     """
     parts = key.split(".")

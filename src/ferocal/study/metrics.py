@@ -21,9 +21,9 @@ class Metric(StudyTable):
     """What is read from a run: where it stands, its unit, and which way is better.
 
     ``margin`` is a share, or an amount in the metric's own unit for what may be zero or
-    negative. ``resolution`` is the smallest step that a reading can tell, ``plausible`` the
+    negative. ``resolution`` is the smallest step that a reading can show, ``plausible`` the
     lowest and highest value that can be true, both in the unit. ``statistic`` is what the
-    workload's own number is of several values; ``samples`` is where it tells how many.
+    workload's own number is of several values; ``samples`` is where it says how many.
 
     A metric without source is read by an operator, who types it or, with ``read`` as
     "stopwatch", takes the time; that has a resolution of 0.15 s unless stated.
@@ -48,7 +48,7 @@ class Metric(StudyTable):
 
     @property
     def step(self) -> float | None:
-        """The smallest step that a reading can tell: declared, or that of a stopwatch."""
+        """The smallest step that a reading can show: declared, or that of a stopwatch."""
         if self.resolution is None and self.read == "stopwatch":
             return REACTION / TIME[self.unit]
         return self.resolution

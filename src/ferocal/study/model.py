@@ -59,7 +59,7 @@ class Expectation(StudyTable):
 
     @property
     def expected(self) -> str:
-        """The expectation as it is told to people."""
+        """The expectation as people read it."""
         for key in ("equals", "contains", "matches"):
             value = getattr(self, key)
             if value is not None:
@@ -111,7 +111,7 @@ FactValue = str | int | float
 class Level(StudyTable):
     """One value of a factor: what brings it, proves it and takes it away again.
 
-    ``switch`` brings the bench there, or ``hold`` tells an operator what to do;
+    ``switch`` brings the bench there, or ``hold`` says what an operator has to do;
     ``leave`` is run before going elsewhere; ``renew`` begins a new visit without
     switching. ``takes`` states how long switching to it lasts.
     """

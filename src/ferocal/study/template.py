@@ -71,7 +71,7 @@ margin = "5 %"       # the smallest change that matters to you
 rounds = 3           # a round visits every configuration once, in shuffled order
 runs = 2             # runs of each workload per visit
 
-# What is varied. `hold` tells the operator what to do.
+# What is varied. `hold` says what the operator has to do.
 [factor.system.level.halden-4]
 hold = "Start the kiosk from the disk with Halden 4."
 [factor.system.level.halden-5]

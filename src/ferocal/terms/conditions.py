@@ -36,7 +36,7 @@ CONDITIONS: dict[str, Condition] = {
 
 
 def label_of(key: str) -> str:
-    """What a condition is called in sentences; the study's own probes by their names."""
+    """What a condition is called in sentences; probes of the study by their names."""
     return CONDITIONS[key].label if key in CONDITIONS else key
 
 

@@ -45,7 +45,7 @@ def check_frames(times: FloatArray, *, unit: str, per_unit: float) -> None:
     ------
     ValueError
         When there are none, or when one cannot be: not finite, negative, or longer than
-        `LONGEST_FRAME`; the first is told.
+        `LONGEST_FRAME`; the message names the first.
     """
     if not len(times):
         raise ValueError("there are 0 frames")
@@ -55,12 +55,12 @@ def check_frames(times: FloatArray, *, unit: str, per_unit: float) -> None:
         place = int(np.argmax(wrong))
         value = float(times[place]) * per_unit
         if not np.isfinite(value):
-            what = "is not a number" if np.isnan(value) else "is infinite"
+            problem = "is not a number" if np.isnan(value) else "is infinite"
         elif value < 0:
-            what = f"lasts {value:g} {unit}: time runs backwards"
+            problem = f"lasts {value:g} {unit}: time runs backwards"
         else:
-            what = f"lasts {value:g} {unit}: a pause, or another unit"
-        raise ValueError(f"frame {place + 1} {what}")
+            problem = f"lasts {value:g} {unit}: a pause, or another unit"
+        raise ValueError(f"frame {place + 1} {problem}")
     if not times.sum() > 0:
         raise ValueError(f"all {len(times)} frames last 0 {unit}")
 

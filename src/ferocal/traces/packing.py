@@ -49,7 +49,7 @@ def unpack_columns(content: bytes) -> dict[str, np.ndarray]:
             columns = {name: np.empty(length) for name in names}
             place = 0
             # Part by part: a trace of ten million frames is there only once.
-            for batch in file.iter_batches(2**20):
+            for batch in file.iter_batches(2**20, use_threads=False):
                 for name in names:
                     columns[name][place : place + batch.num_rows] = batch.column(name).to_numpy()
                 place += batch.num_rows
@@ -63,7 +63,10 @@ def with_context(content: bytes, context: dict[str, Any]) -> bytes:
     import pyarrow as pa
     import pyarrow.parquet as pq
 
-    table, buffer = pq.read_table(pa.BufferReader(content)), io.BytesIO()
+    buffer = io.BytesIO()
+    # Without threads: they would hold on to memory of Python when the process ends.
+    with pq.ParquetFile(pa.BufferReader(content)) as file:
+        table = file.read(use_threads=False)
     table = table.replace_schema_metadata({CONTEXT_KEY: json.dumps(context)})
     pq.write_table(table, buffer, compression="zstd")
     return buffer.getvalue()

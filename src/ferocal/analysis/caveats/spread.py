@@ -14,7 +14,7 @@ from ferocal.analysis.data.segments import FloatArray, IntArray, Segments, find_
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.terms.wording import counted
 
-# With fewer readings an arm tells nothing of its spread.
+# With fewer readings an arm says nothing of its spread.
 _FEWEST_READINGS = 8
 _FEWEST_FOR_MODES = 12
 # The median of absolute differences of normal readings, in standard deviations.

@@ -41,7 +41,7 @@ KINDS = (
     CaveatKind(
         "trade-off",
         "one metric of a workload gets better and another worse",
-        "decide which of the two matters; neither tells the whole",
+        "decide which of the two matters; neither is the whole answer",
         _trade_offs,
     ),
     CaveatKind(

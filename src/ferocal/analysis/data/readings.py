@@ -24,7 +24,7 @@ class Series:
 
     ``margin`` is a share (0.02 is 2 %). With ``unit_margin``, in the unit of the metric,
     effects are differences in that unit, and that margin applies instead. ``resolution``
-    is the smallest step that a reading can tell, and ``plausible`` the lowest and highest
+    is the smallest step that a reading can show, and ``plausible`` the lowest and highest
     value that can be true, both in the unit.
     """
 
@@ -165,7 +165,7 @@ def summarise_visits(readings: Readings, scales: tuple[Scale, ...] | None = None
     """
     scales = choose_scales(readings) if scales is None else scales
     value = to_scale(readings, scales)
-    # Visits without a round are told apart by their own numbers.
+    # Visits without a round are distinguished by their numbers.
     alone = readings.round_of == NO_ROUND
     replicate = np.where(alone, NO_ROUND - 1 - readings.visit_of, readings.round_of)
     replicate -= replicate.min(initial=0)

@@ -75,7 +75,7 @@ def _components(table: ContrastTable, strand: int, run_variance: float) -> Compo
 
 
 def components_of(floor: NoiseFloor) -> Components:
-    """The components that a noise floor tells: two visits differ by twice its variance."""
+    """The components behind a noise floor: two visits differ by twice its variance."""
     share = 0.0 if np.isnan(floor.run_variance) else floor.run_variance / floor.runs
     return Components(
         round_sd=float(np.sqrt(2 * floor.variance)),

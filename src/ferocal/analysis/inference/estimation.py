@@ -85,7 +85,7 @@ def judge_contrasts(
 ) -> dict[int, Estimate]:
     """Estimate and judge contrasts; by their place, those of which all arms have readings.
 
-    Which interval a contrast has is told in `estimate_contrasts`. Its margin and direction
+    `estimate_contrasts` says which interval a contrast has. Its margin and direction
     are those of the series by which it is named, and all of its series share a scale.
     p-values are adjusted within the families that the contrasts name. In a study that was
     measured until decided, intervals have the level of a look, and a verdict stands from the

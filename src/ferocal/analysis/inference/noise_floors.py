@@ -31,7 +31,7 @@ class NoiseFloor:
     visits over the runs per visit), with ``degrees`` of freedom; ``run_variance`` that of
     single runs within a visit, NaN with one run per visit. ``age`` is in days, from the
     last visit behind the floor to the last visit of the study that uses it; ``source``
-    tells where the floor is from.
+    says where the floor is from.
     """
 
     scale: Scale

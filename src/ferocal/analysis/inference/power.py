@@ -54,7 +54,7 @@ def power_equivalence(
     *,
     confidence: float = 0.95,
 ) -> FloatArray:
-    """Probability that the interval comes to lie inside the margin, shape (n,).
+    """Probability that the interval will lie inside the margin, shape (n,).
 
     Arguments are numbers or columns. Zero where the margin is NaN or the effect reaches it.
 

@@ -43,7 +43,7 @@ class Terms:
     """The arms of all contrasts, one after the other, shape (t,).
 
     ``side`` numbers bench and configuration within a contrast, ``part`` the benches within
-    a contrast; ``contrast_of_part``, ``part_of_side`` and ``sign_of_side`` tell what these
+    a contrast; ``contrast_of_part``, ``part_of_side`` and ``sign_of_side`` say what these
     belong to, and on which side of zero their weight is.
     """
 

@@ -56,7 +56,7 @@ def recorded_facts(ledger: Ledger) -> dict[int, list[dict[str, Any]]]:
 def read_conditions(ledger: Ledger, most: int) -> list[tuple[int, dict[str, Any]]]:
     """Visit and conditions of runs that ended well, of every n-th if there are many.
 
-    Conditions are long texts, and those of a few thousand runs tell what all tell.
+    Conditions are long texts, and those of a few thousand runs say what all say.
     """
     run = schema.run.c
     wanted = (run.outcome == Outcome.OK, sa.not_(run.warmup), run.conditions.is_not(None))

@@ -1,0 +1,102 @@
+"""Print docs/tables.md from the tables of the code.
+
+Run it with `python docs/make_tables.py > docs/tables.md` when a table has changed.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable, Sequence
+
+from ferocal.analysis.caveats.table import CAVEATS
+from ferocal.intake.formats import FORMATS
+from ferocal.render.sections import SECTIONS
+from ferocal.study.sources import SOURCES
+from ferocal.terms.conditions import CONDITIONS
+from ferocal.terms.units import QUANTITIES
+from ferocal.traces.capture import TraceSpec
+from ferocal.traces.kinds import KINDS
+
+
+def table(heads: Sequence[str], rows: Iterable[Sequence[str]]) -> list[str]:
+    """A Markdown table."""
+    lines = ["| " + " | ".join(heads) + " |", "|" + "---|" * len(heads)]
+    return [*lines, *("| " + " | ".join(row) + " |" for row in rows), ""]
+
+
+def code(words: Iterable[str]) -> str:
+    """Words as code, separated by commas."""
+    return ", ".join(f"`{word}`" for word in words)
+
+
+def caveats() -> list[str]:
+    """Every caveat: when it appears and what to do."""
+    return table(
+        ("code", "when", "what to do"),
+        (
+            (f"`{name}`{' *' if kind.statistical else ''}", kind.meaning, kind.advice)
+            for name, kind in CAVEATS.items()
+        ),
+    )
+
+
+def kinds() -> list[str]:
+    """Every kind of trace with its parts."""
+    rows = []
+    for kind in KINDS.values():
+        spec = TraceSpec("unit", "higher", limit=1.0, second="second", second_unit="its unit")
+        for part in kind.parts(spec):
+            unit = "its own" if part.unit == "unit" else part.unit
+            lead = "yes" if part.leads else ""
+            rows.append((f"`{kind.name}`", f"`{part.name}`", unit, lead))
+    return table(("kind", "part", "unit", "primary if the trace is"), rows)
+
+
+def main() -> None:
+    """Print the page."""
+    lines = [
+        "# Tables",
+        "",
+        "What repeats has one table in the code, from which this page is made "
+        "(`docs/make_tables.py`).",
+        "",
+        "## Caveats",
+        "A * marks those that come from a test on noisy readings.",
+        "",
+        *caveats(),
+        "## Kinds of traces",
+        *kinds(),
+        "## Sources of metrics",
+        *table(
+            ("source", "reads", "units"),
+            ((f"`{s.key}`", s.meaning, code(s.units) or "any") for s in SOURCES.values()),
+        ),
+        "## Formats of files",
+        *table(("format", "names end in"), ((f.name, code(f.suffixes)) for f in FORMATS)),
+        "## Units",
+        *table(
+            ("quantity", "units", "usually better"),
+            (
+                (q.name, code(q.units), "lower" if q.lower_is_better else "higher")
+                for q in QUANTITIES
+            ),
+        ),
+        "## Conditions",
+        *table(
+            ("key", "called", "smallest difference that matters"),
+            ((f"`{c.key}`", c.label, f"{c.least:g}") for c in CONDITIONS.values()),
+        ),
+        "## Sections of the report",
+        *table(
+            ("section", "title", "stands"),
+            (
+                (s.name, s.title or "–", "for every bench" if s.of_bench else "once")
+                for s in SECTIONS
+            ),
+        ),
+    ]
+    sys.stdout.write("\n".join(lines).rstrip() + "\n")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,200 @@
+"""Several benches in one study, and criteria that are kept with what was measured."""
+
+from __future__ import annotations
+
+import json
+import platform
+import shutil
+from pathlib import Path
+
+import psutil
+import pytest
+
+from conftest import Ferocal
+from test_measure import query
+
+STUDY = """
+[study]
+question = "Is the dome faster with it?"
+margin = "{margin}"
+rounds = 5
+runs = 1
+[bench.node]
+facts = {{ {node} }}
+[bench.lobby]
+facts = {{ {lobby} }}
+[bench.lobby.settle]
+pause = "10 ms"
+[factor.mode.level.off]
+environment = {{ GAIN = "100" }}
+[factor.mode.level.on]
+environment = {{ GAIN = "120" }}
+[workload.flight]
+shell = true
+command = 'echo score $GAIN.$((FEROCAL_VISIT * 7 % 5))'
+[workload.flight.metric.score]
+unit = "{unit}"
+better = "{better}"
+source = {{ pattern = "score ([0-9.]+)" }}
+{metric}
+"""
+MACHINE = f'architecture = "{platform.machine()}"'
+DEFAULTS = {"margin": "5 %", "node": 'projector = "L40"', "lobby": 'projector = "L7"',
+            "unit": "points", "better": "higher", "metric": ""}  # fmt: skip
+
+
+def write(ferocal: Ferocal, **values: str) -> Ferocal:
+    ferocal.write(STUDY.format(**{**DEFAULTS, **values}))
+    return ferocal
+
+
+def test_one_ledger_holds_the_benches_and_compare_shows_them_in_turn(ferocal: Ferocal) -> None:
+    write(ferocal)
+    error = ferocal("measure", status=2).stderr
+    assert "this machine may be node or lobby: say which with --bench" in error
+    ferocal("measure", "--bench", "node")
+    # What was taken on one bench is not taken for granted on the other.
+    assert "took 10 runs" in ferocal("measure", "--bench", "lobby").stdout
+    visits = query(ferocal, "SELECT bench, count(*) FROM visit GROUP BY bench ORDER BY bench")
+    assert visits == [("lobby", 10), ("node", 10)]
+    effects = ferocal.json("compare")["effects"]
+    assert [e["bench"] for e in effects] == ["node", "lobby"]
+    assert all(e["rounds"] == 5 and e["verdict"] == "better" for e in effects)
+    text = ferocal("compare").stdout
+    assert text.index("bench node") < text.index("bench lobby")
+    assert text.count("Yes: on changes flight score") == 2
+    (only,) = ferocal.json("compare", "--bench", "lobby")["effects"]
+    assert only == effects[1]
+    assert "bench node" not in ferocal("compare", "--bench", "lobby").stdout
+    assert 'did you mean "lobby"' in ferocal("compare", "--bench", "loby", status=2).stderr
+    assert {c["bench"] for c in ferocal.json("table")["cells"]} == {"node", "lobby"}
+    assert {r["bench"] for r in ferocal.json("runs", "--bench", "node")["runs"]} == {"node"}
+    ferocal("report")
+    page = (ferocal.directory / "report.html").read_text()
+    assert page.count("<figure>") == 2 and "Bench lobby" in page and "L40" in page
+    assert "each bench, as seen on node" in ferocal("plan").stdout
+    ferocal("exclude", ferocal.json("runs")["runs"][0]["id"], "--reason", "dark")
+    rounds = {e["bench"]: e["rounds"] for e in ferocal.json("compare")["effects"]}
+    assert sorted(rounds.values()) == [4, 5]
+
+
+def test_a_bench_is_found_by_facts_that_ferocal_can_read(ferocal: Ferocal) -> None:
+    write(ferocal, node=MACHINE, lobby='architecture = "z80"')
+    assert "this machine is the bench node" in ferocal("measure").stdout
+    error = ferocal("measure", "--bench", "lobby", status=2).stderr
+    assert 'this machine is not the bench "lobby": architecture is' in error and '"z80"' in error
+    write(ferocal, node='architecture = "6502"', lobby='architecture = "z80"')
+    assert "none of the benches node and lobby" in ferocal("measure", status=2).stderr
+    # A bench that was measured is known by the hardware that was recorded there.
+    write(ferocal, lobby='architecture = "z80"')
+    assert "this machine is the bench node" in ferocal("measure").stdout
+    threads = psutil.cpu_count()
+    assert any(f["value"] == str(threads) for f in ferocal.json("inspect")["machine"])
+
+
+def test_readings_from_elsewhere_are_of_a_bench(ferocal: Ferocal) -> None:
+    write(ferocal)
+    place = ("flight", "100", "101", "--configuration", "off")
+    assert "name one with --bench" in ferocal("enter", *place, status=2).stderr
+    ferocal("enter", *place, "--bench", "lobby")
+    rows = ["bench,configuration,workload,value,round"]
+    rows += [f"{b},{c},flight,{v},{r}" for r in (1, 2) for b, c, v in (
+        ("node", "off", 100 + r), ("node", "on", 120), ("lobby", "on", 140))]  # fmt: skip
+    (ferocal.directory / "rows.csv").write_text("\n".join(rows))
+    ferocal("load", "rows.csv")
+    benches = [run["bench"] for run in ferocal.json("runs")["runs"]]
+    assert (benches.count("node"), benches.count("lobby")) == (4, 4)
+    (ferocal.directory / "wrong.csv").write_text("\n".join(rows).replace("node", "nod"))
+    assert 'bench: "nod" is not a bench' in ferocal("load", "wrong.csv", status=2).stderr
+    (ferocal.directory / "none.csv").write_text("configuration,workload,value\non,flight,3\n")
+    assert "name one with --bench" in ferocal("load", "none.csv", status=2).stderr
+    ferocal("load", "none.csv", "--bench", "node")
+    ferocal("export", "all.csv")
+    assert "node" in (ferocal.directory / "all.csv").read_text()
+
+
+def test_a_bench_that_the_study_file_no_longer_names_is_left_out(ferocal: Ferocal) -> None:
+    write(ferocal)
+    ferocal("measure", "--bench", "node")
+    text = (ferocal.directory / "study.toml").read_text()
+    ferocal.write(text.replace("bench.node", "bench.dome"))
+    result = ferocal.json("compare")
+    assert result["effects"] == [] and result["left_out"] == 10
+    assert "10 readings of workloads, metrics, configurations or benches" in ferocal("table").stdout
+
+
+def changed(ferocal: Ferocal) -> list[str]:
+    """What every reading command says of changed criteria, which has to be the same."""
+    sentences: list[str] = ferocal.json("compare")["criteria_changed"]
+    for command in ("table", "runs", "plan"):
+        assert ferocal.json(command)["criteria_changed"] == sentences
+    return sentences
+
+
+def codes(ferocal: Ferocal) -> set[str]:
+    return {c["code"] for e in ferocal.json("compare")["effects"] for c in e["caveats"]}
+
+
+@pytest.mark.parametrize(
+    ("values", "told"),
+    [
+        ({"margin": "30 %"}, "margin of flight score was 5 % when measuring began, is 30 % now"),
+        ({"metric": 'margin = "3 points"'},
+         "margin of flight score was 5 % when measuring began, is 3 points now"),
+        ({"metric": "primary = true"},
+         "flight score was not primary when measuring began, is primary now"),
+        ({"better": "lower"},
+         "better direction of flight score was higher when measuring began, is lower now"),
+    ],
+)  # fmt: skip
+def test_criteria_that_change_after_the_first_reading_are_told(
+    ferocal: Ferocal, values: dict[str, str], told: str
+) -> None:
+    write(ferocal)
+    ferocal("measure", "--bench", "node", "--rounds", "3")
+    assert changed(ferocal) == [] and "criteria-changed" not in codes(ferocal)
+    write(ferocal, **values)
+    assert changed(ferocal) == [told]
+    assert "criteria-changed" in codes(ferocal)
+    ferocal("report")
+    assert told in (ferocal.directory / "report.html").read_text()
+    gate = ferocal("compare", "--gate", "worse", status=3 if "better" in values else 0).stderr
+    assert f"warning: {told}" in gate
+    # Once something was measured so, the date of that is known.
+    ferocal("measure", "--bench", "node", "--rounds", "4")
+    (date,) = query(ferocal, "SELECT substr(max(started_at), 1, 10) FROM session")[0]
+    assert changed(ferocal) == [told.replace("now", f"since {date}")]
+    write(ferocal)
+    assert changed(ferocal) == []
+
+
+def test_a_changed_unit_is_told_beside_the_readings_that_are_left_out(ferocal: Ferocal) -> None:
+    write(ferocal)
+    ferocal("measure", "--bench", "node", "--rounds", "2")
+    write(ferocal, unit="marks")
+    (told,) = changed(ferocal)
+    assert told == "unit of flight score was points when measuring began, is marks now"
+    for command in ("compare", "table", "runs", "plan"):
+        assert f"criteria changed: {told}" in " ".join(ferocal(command).stdout.split())
+    assert ferocal.json("compare")["effects"] == []
+
+
+def test_sessions_keep_what_was_asked(ferocal: Ferocal, tmp_path: Path) -> None:
+    write(ferocal, metric="primary = true")
+    ferocal("measure", "--bench", "node", "--rounds", "7")
+    ferocal("enter", "flight", "3", "--configuration", "on", "--bench", "lobby")
+    rows = query(ferocal, "SELECT bench, study_file, criteria FROM session ORDER BY id")
+    assert [row[0] for row in rows] == ["node", "lobby"]
+    assert {row[1] for row in rows} == {(ferocal.directory / "study.toml").read_text()}
+    kept = json.loads(rows[0][2])
+    assert kept["question"] == "Is the dome faster with it?" and kept["planned_rounds"] == 7
+    assert kept["families"] == {"primary": [["flight", "score"]], "others": []}
+    (metric,) = kept["metrics"]
+    assert (metric["margin"], metric["unit"], metric["primary"]) == ("5 %", "points", True)
+    # They travel with a merge, so that a copy is held against the same criteria.
+    copy = Ferocal(tmp_path / "copy")
+    copy.directory.mkdir()
+    shutil.copy(ferocal.directory / "study.toml", copy.directory)
+    copy("merge", "..")
+    write(copy, metric="primary = true", margin="9 %")
+    assert "was 5 % when measuring began" in changed(copy)[0]

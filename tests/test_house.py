@@ -1,0 +1,125 @@
+"""The house: its tables, its documents, its pins, and how the program leaves it."""
+
+from __future__ import annotations
+
+import ast
+import re
+import subprocess
+import sys
+from importlib import metadata
+from pathlib import Path
+
+import pytest
+from packaging.requirements import Requirement
+from packaging.utils import canonicalize_name
+
+from conftest import Ferocal, surroundings
+from ferocal.analysis.caveats.table import CAVEATS
+from ferocal.cli.main import SECTIONS as COMMANDS
+from ferocal.terms.units import QUANTITIES, convert
+
+ROOT = Path(__file__).parent.parent
+PACKAGE = ROOT / "src" / "ferocal"
+EXTRAS = {"dev", "spreadsheets"}
+
+
+def test_every_package_is_pinned() -> None:
+    """Every runtime, extra and development package, and what these need in turn."""
+    pinned = {
+        canonicalize_name(line.partition("==")[0])
+        for line in (ROOT / "constraints.txt").read_text().splitlines()
+        if "==" in line
+    }
+    wanted, seen = [Requirement(f"ferocal[{','.join(EXTRAS)}]")], set()
+    while wanted:
+        requirement = wanted.pop()
+        name = canonicalize_name(requirement.name)
+        for text in metadata.requires(name) or []:
+            need = Requirement(text)
+            extras = requirement.extras or {""}
+            applies = need.marker is None or any(need.marker.evaluate({"extra": e}) for e in extras)
+            key = (canonicalize_name(need.name), tuple(sorted(need.extras)))
+            if applies and key not in seen:
+                seen.add(key)
+                wanted.append(need)
+    missing = {name for name, _ in seen} - pinned - {"ferocal"}
+    assert missing == set()
+    assert {"pyarrow", "odfpy", "openpyxl", "pandas-stubs", "alembic"} <= {name for name, _ in seen}
+
+
+def test_the_root_has_only_the_modules_that_belong_there() -> None:
+    modules = {path.name for path in PACKAGE.glob("*.py")}
+    assert modules == {"__init__.py", "__main__.py", "_version.py", "errors.py", "api.py"}
+    for package in PACKAGE.rglob("__init__.py"):
+        docstring = ast.get_docstring(ast.parse(package.read_text(encoding="utf-8")))
+        assert docstring and len(docstring) > 30, package
+
+
+def test_analysis_imports_numpy_and_scipy_alone() -> None:
+    roots = set()
+    for path in (PACKAGE / "analysis").rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            names = [alias.name for alias in node.names] if isinstance(node, ast.Import) else []
+            names += [node.module or ""] if isinstance(node, ast.ImportFrom) else []
+            roots |= {name.partition(".")[0] for name in names}
+    assert roots - sys.stdlib_module_names == {"numpy", "scipy", "ferocal"}
+
+
+def test_the_tables_in_the_manual_are_those_of_the_code() -> None:
+    made = subprocess.run(
+        [sys.executable, ROOT / "docs" / "make_tables.py"],
+        capture_output=True, encoding="utf-8", check=True,
+    ).stdout  # fmt: skip
+    assert made == (ROOT / "docs" / "tables.md").read_text(encoding="utf-8")
+    assert all(f"`{code}`" in made and kind.advice in made for code, kind in CAVEATS.items())
+
+
+def test_units_convert_within_their_quantity_and_stand_in_one() -> None:
+    units = [unit for quantity in QUANTITIES for unit in quantity.units]
+    assert len(units) == len(set(units))
+    for quantity in QUANTITIES:
+        first = next(iter(quantity.units))
+        for unit in quantity.units:
+            assert convert(convert(3.0, unit, first), first, unit) == pytest.approx(3.0)
+    assert convert(1.5, "h", "min") == 90 and convert(2.0, "µs", "ns") == pytest.approx(2000)
+    assert convert(1.0, "GiB", "MiB") == 1024 and convert(60.0, "frames/s", "fps") == 60
+
+
+@pytest.mark.parametrize("command", [name for section in COMMANDS.values() for name in section])
+def test_help_is_set_as_paragraphs(command: str, ferocal: Ferocal) -> None:
+    text = ferocal(command, "--help").stdout
+    body = text.split("Options:")[0].splitlines()[2:]
+    assert max(map(len, text.splitlines())) <= 80
+    assert all(re.match(r"$|  \S", line) for line in body), "indented otherwise"
+    assert not any(re.search(r"\S {2,}\S", line) for line in body), "gaps within lines"
+    paragraphs = "\n".join(line.strip() for line in body).strip().split("\n\n")
+    assert paragraphs[-1].startswith("Example: ferocal ") and len(paragraphs) >= 2
+
+
+LEFT = """
+import atexit, pathlib, sys
+import pyarrow
+from ferocal.__main__ import main
+
+class Witness:
+    def __del__(self): pathlib.Path("finalised").touch()
+
+sys.witness = Witness()
+atexit.register(pathlib.Path("handled").touch)
+sys.argv = ["ferocal", "compare"]
+main()
+"""
+
+
+def test_a_process_with_threads_of_arrow_ends_before_the_interpreter_is_taken_down(
+    ferocal: Ferocal,
+) -> None:
+    """Such threads abort the process when they meet an interpreter that is being finalised."""
+    done = subprocess.run(
+        [sys.executable, "-c", LEFT], cwd=ferocal.directory, env=surroundings(),
+        capture_output=True, encoding="utf-8", check=False,
+    )  # fmt: skip
+    assert (done.returncode, done.stdout) == (2, "")
+    assert "no study here" in done.stderr
+    left = {path.name for path in ferocal.directory.iterdir()}
+    assert left == {"handled"}
