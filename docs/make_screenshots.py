@@ -88,11 +88,8 @@ def main() -> None:
             shoot_terminal("help", "ferocal", demo)
             shoot_terminal("inspect", "ferocal inspect", demo)
             shoot_terminal("plan", "ferocal plan --detect 2%%", demo)
-            shoot_terminal(
-                "readings", "ferocal readings --round 3 --configuration r64+vulkan", demo
-            )
             shoot_terminal("table", "ferocal table", demo)
-            shoot_terminal("runs", "ferocal table --runs --workload show-export", demo)
+            shoot_terminal("runs", "ferocal runs --workload show-export --metric duration", demo)
             shoot_terminal("compare", "ferocal compare", demo)
             shoot_terminal("frames-table", "ferocal frames", demo)
             subprocess.run([PROGRAM, "export", "scores.csv"], cwd=demo, check=True)

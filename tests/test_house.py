@@ -97,14 +97,15 @@ def test_help_is_set_as_paragraphs(command: str, ferocal: Ferocal) -> None:
 
 
 LEFT = """
-import atexit, pathlib, sys
+import atexit, os, pathlib, sys
 import pyarrow
 from ferocal.__main__ import main
 
 class Witness:
-    def __del__(self): pathlib.Path("finalised").touch()
+    def __del__(self, mkdir=os.mkdir):
+        mkdir("finalised")
 
-sys.witness = Witness()
+witness = Witness()
 atexit.register(pathlib.Path("handled").touch)
 sys.argv = ["ferocal", "compare"]
 main()
