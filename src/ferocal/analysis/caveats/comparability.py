@@ -19,13 +19,29 @@ from ferocal.terms.wording import counted, listed
 _NOTHING: Values = {}
 # Gives the values of one side of an effect that are to be the same on both.
 ValuesOf = Callable[[View, Effect, Circumstances], Values]
+# What effects have in common for which these values are the same.
+SharedBy = Callable[[Effect], tuple[str, ...]]
 
 
-def _comparing(subject: str, values_of: ValuesOf) -> Callable[[View], Iterator[Finding]]:
+def _by_workload(effect: Effect) -> tuple[str, ...]:
+    return effect.configuration, effect.series.workload
+
+
+def _by_metric(effect: Effect) -> tuple[str, ...]:
+    return effect.configuration, effect.series.workload, effect.series.metric
+
+
+def _comparing(
+    subject: str, values_of: ValuesOf, shared_by: SharedBy = _by_workload
+) -> Callable[[View], Iterator[Finding]]:
     """A test that finds each name whose values on the two sides are not the same."""
 
     def find(view: View) -> Iterator[Finding]:
+        groups: dict[tuple[str, ...], list[int]] = {}
         for n, effect in enumerate(view.effects):
+            groups.setdefault(shared_by(effect), []).append(n)
+        for members in groups.values():
+            effect = view.effects[members[0]]
             sides = (effect.configuration, effect.baseline)
             here, there = (view.context.circumstances.get(name) for name in sides)
             if here is None or there is None:
@@ -34,7 +50,7 @@ def _comparing(subject: str, values_of: ValuesOf) -> Callable[[View], Iterator[F
             for name in ours:
                 if name in theirs and ours[name] != theirs[name]:
                     values = f"{_joined(ours[name])} against {_joined(theirs[name])}"
-                    yield Finding(f"{subject} differs, {name}: {values} in the baseline", [n])
+                    yield Finding(f"{subject} differs, {name}: {values} in the baseline", members)
 
     return find
 
@@ -208,7 +224,7 @@ KINDS = (
         "best-of",
         "the best of several values on one side, another statistic on the other",
         "read the same statistic on both sides: the best of several is no mean",
-        _comparing("what was read", _statistic),
+        _comparing("what was read", _statistic, _by_metric),
     ),
     CaveatKind(
         "other-unit",

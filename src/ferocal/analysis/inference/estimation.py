@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -111,6 +112,46 @@ class _Judgement:
     beyond: np.ndarray
 
 
+# Stands for a number of further rounds that no study can have.
+_OUT_OF_REACH = -1
+
+
+class _Row(NamedTuple):
+    """A contrast as it was estimated and judged, in plain numbers."""
+
+    contrast: int
+    method: int
+    mean: float
+    low: float
+    high: float
+    p_value: float
+    sd: float
+    degrees: float
+    p_adjusted: float
+    beyond: bool
+    pairs: int
+    visits: int
+    base_visits: int
+    runs: int
+    base_runs: int
+    unpaired: int
+    needed: int
+    verdict: Verdict
+
+
+def _rows(
+    table: ContrastTable, interval: Interval, judged: _Judgement, needed: IntArray
+) -> Iterator[_Row]:
+    columns = (
+        table.contrast_of, table.method, table.mean, interval.low, interval.high,
+        interval.p_value, table.sd, table.degrees, judged.p_adjusted, judged.beyond, table.pairs,
+        table.visits, table.base_visits, table.runs, table.base_runs, table.unpaired, needed,
+    )  # fmt: skip
+    # Whole columns are turned into plain numbers faster than one number after the other.
+    lists = (column.tolist() for column in columns)
+    return map(_Row._make, zip(*lists, judged.verdict, strict=True))
+
+
 class _Analysis:
     """The steps from readings to judged contrasts."""
 
@@ -150,10 +191,8 @@ class _Analysis:
             else self._judge_by_looks(table, looks)
         )
         needed = self._more_rounds(table, judgement)
-        return {
-            n: self._estimate(row, table, interval, judgement, needed[row])
-            for row, n in enumerate(table.contrast_of.tolist())
-        }
+        rows = _rows(table, interval, judgement, needed)
+        return {row.contrast: self._estimate(row) for row in rows}
 
     def _contrast(self, readings: Readings) -> ContrastTable:
         table = estimate_contrasts(
@@ -235,15 +274,12 @@ class _Analysis:
             [min(last[arm.bench] for arm, _ in c.weights) for c in self.contrasts], np.int64
         )
 
-    def _estimate(
-        self, row: int, table: ContrastTable, interval: Interval, judged: _Judgement, needed: int
-    ) -> Estimate:
+    def _estimate(self, row: _Row) -> Estimate:
         """A row of the table as an estimate."""
-        arm = self.contrasts[int(table.contrast_of[row])].first
-        scale, method = self.scales[arm.series], METHODS[table.method[row]]
-        ends = [float(end[row]) for end in (table.mean, interval.low, interval.high)]
+        arm = self.contrasts[row.contrast].first
+        scale, method = self.scales[arm.series], METHODS[row.method]
+        ends = (row.mean, row.low, row.high)
         change, low, high = map(math.expm1, ends) if scale == "ratio" else ends
-        rest = [float(column[row]) for column in (interval.p_value, table.sd, table.degrees)]
         floor = self._floor_of(arm.series, arm.bench) if method is Method.FLOOR else None
         return Estimate(
             scale=scale,
@@ -251,29 +287,29 @@ class _Analysis:
             change=change,
             low=low,
             high=high,
-            shift=Shift(*ends, *rest),
-            p_adjusted=float(judged.p_adjusted[row]),
-            verdict=judged.verdict[row],
-            beyond_margin=bool(judged.beyond[row]),
-            rounds=int(table.pairs[row]),
-            visits=int(table.visits[row]),
-            base_visits=int(table.base_visits[row]),
-            runs=int(table.runs[row] + table.base_runs[row]),
-            base_runs=int(table.base_runs[row]),
-            unpaired=int(table.unpaired[row]),
-            more_rounds=needed if needed > 0 else None,
-            out_of_reach=needed == _OUT_OF_REACH,
+            shift=Shift(*ends, row.p_value, row.sd, row.degrees),
+            p_adjusted=row.p_adjusted,
+            verdict=row.verdict,
+            beyond_margin=row.beyond,
+            rounds=row.pairs,
+            visits=row.visits,
+            base_visits=row.base_visits,
+            runs=row.runs + row.base_runs,
+            base_runs=row.base_runs,
+            unpaired=row.unpaired,
+            more_rounds=row.needed if row.needed > 0 else None,
+            out_of_reach=row.needed == _OUT_OF_REACH,
             noise_floor=floor,
         )
 
-    def _more_rounds(self, table: ContrastTable, judgement: _Judgement) -> list[int]:
+    def _more_rounds(self, table: ContrastTable, judgement: _Judgement) -> IntArray:
         """Further rounds for each inconclusive row; 0 where decided or unknown."""
         sd = pool_sd(table)
         pending = np.array([v is Verdict.INCONCLUSIVE for v in judgement.verdict], bool)
         pending &= ~np.isnan(sd)
         more = np.zeros(len(sd), dtype=np.int64)
         if not pending.any():
-            return [0] * len(sd)
+            return more
         needed = rounds_to_decide(
             table.mean[pending],
             sd[pending],
@@ -282,8 +318,4 @@ class _Analysis:
         )
         present = np.maximum(table.pairs, np.minimum(table.visits, table.base_visits))[pending]
         more[pending] = np.where(needed == 0, _OUT_OF_REACH, np.maximum(needed - present, 1))
-        counts: list[int] = more.tolist()
-        return counts
-
-
-_OUT_OF_REACH = -1
+        return more

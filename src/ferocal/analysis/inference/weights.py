@@ -20,8 +20,7 @@ class Arm(NamedTuple):
     configuration: int
 
 
-@dataclass(frozen=True)
-class Contrast:
+class Contrast(NamedTuple):
     """A sum of arms, each with its weight, on the scale of the analysis.
 
     "Configuration minus baseline" has the weights +1 and −1. Arms of one bench and
