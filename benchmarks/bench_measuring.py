@@ -72,11 +72,11 @@ def show_overhead(folder: Path) -> None:
     """Print what a run costs beyond a bare call, and what is added to its wall time."""
     added, within = [], []
     for turn in range(TURNS):
-        own = folder / f"overhead-{turn}"
-        write_study(own, rounds=2, runs=50)
+        place = folder / f"overhead-{turn}"
+        write_study(place, rounds=2, runs=50)
         bare = statistics.median(bare_loop(200))
-        measure(own)
-        walls, gaps = run_times(own)
+        measure(place)
+        walls, gaps = run_times(place)
         added.append(1000 * (statistics.median(gaps) - bare))
         within.append(1000 * (statistics.median(walls) - bare))
     print(f"overhead per run in all: {statistics.median(added):.2f} ms (target below 10 ms)")

@@ -86,12 +86,15 @@ def main() -> None:
             shoot_terminal("measure", f"ferocal demo {demo}-begun", Path(folder), wait=14)
             subprocess.run([PROGRAM, "demo", str(demo)], check=True, capture_output=True)
             shoot_terminal("help", "ferocal", demo)
-            shoot_terminal("inspect", "ferocal inspect", demo)
-            shoot_terminal("plan", "ferocal plan --detect 2%%", demo)
-            shoot_terminal("table", "ferocal table", demo)
-            shoot_terminal("runs", "ferocal runs --workload show-export --metric duration", demo)
-            shoot_terminal("compare", "ferocal compare", demo)
-            shoot_terminal("frames-table", "ferocal frames", demo)
+            shoot_terminal("inspect", "ferocal inspect | head -40", demo)
+            shoot_terminal("plan", "ferocal plan --detect 2%% | head -40", demo)
+            shoot_terminal("table", "ferocal table | head -40", demo)
+            shoot_terminal(
+                "runs", "ferocal runs --workload show-export --metric duration --round 4", demo
+            )
+            # What fits a screen: the pictures show outputs from their first line.
+            shoot_terminal("compare", "ferocal compare --metric frame-rate --metric duration", demo)
+            shoot_terminal("frames-table", "ferocal frames | head -40", demo)
             subprocess.run([PROGRAM, "export", "scores.csv"], cwd=demo, check=True)
             copy = Path(folder) / "copy"
             copy.mkdir()

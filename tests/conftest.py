@@ -32,8 +32,8 @@ def surroundings() -> dict[str, str]:
 
     Byte code is kept, as it is where the program is installed: it saves a minute in all.
     """
-    own = {name: v for name, v in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
-    return {**own, "XDG_STATE_HOME": state_home()}
+    inherited = {name: v for name, v in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
+    return {**inherited, "XDG_STATE_HOME": state_home()}
 
 
 class Ferocal:
@@ -55,9 +55,9 @@ class Ferocal:
             timeout=self._patience,
             check=False,
         )
-        told = f"{arguments}\n--- out\n{done.stdout}\n--- err\n{done.stderr}"
-        assert done.returncode == status, f"exit status {done.returncode}: {told}"
-        assert "Traceback" not in done.stderr and "Warning:" not in done.stderr, told
+        message = f"{arguments}\n--- out\n{done.stdout}\n--- err\n{done.stderr}"
+        assert done.returncode == status, f"exit status {done.returncode}: {message}"
+        assert "Traceback" not in done.stderr and "Warning:" not in done.stderr, message
         return done
 
     def json(self, *arguments: str) -> Any:
@@ -95,12 +95,13 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[Ferocal, str]:
     shared = tmp_path_factory.getbasetemp()
     if "PYTEST_XDIST_WORKER" in os.environ:
         shared = shared.parent
-    directory, told = shared / "demo", shared / "demo.txt"
+    directory, output = shared / "demo", shared / "demo.txt"
     with FileLock(shared / "demo.lock"):
-        if not told.exists():
+        if not output.exists():
             directory.mkdir(exist_ok=True)
-            told.write_text(Ferocal(directory, patience=600)("demo", ".").stdout, encoding="utf-8")
-    return Ferocal(directory), told.read_text(encoding="utf-8")
+            done = Ferocal(directory, patience=600)("demo", ".")
+            output.write_text(done.stdout, encoding="utf-8")
+    return Ferocal(directory), output.read_text(encoding="utf-8")
 
 
 # A workload in `sh`, which starts fast; its score depends on the level and a little on the visit.

@@ -20,8 +20,9 @@ from ferocal.analysis.data.segments import find_segments, sort_within
 from ferocal.analysis.inference.components import estimate_components
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect, Estimate, Setting
-from ferocal.analysis.inference.estimation import estimate_effects, judge_contrasts
+from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.analysis.inference.families import adjust_holm
+from ferocal.analysis.inference.judging import judge_contrasts
 from ferocal.analysis.inference.looks import plan_looks
 from ferocal.analysis.inference.noise_floors import (
     NoiseFloor,
@@ -58,8 +59,8 @@ def readings_of(
         for value in runs
     ]
     values = {"unit": "W", "better": "higher", "margin": 0.02, **series}
-    one = Series("flight", "score", **values)  # type: ignore[arg-type]
-    return make_readings([one], tuple(sides), *zip(*rows, strict=True))
+    declared = Series("flight", "score", **values)  # type: ignore[arg-type]
+    return make_readings([declared], tuple(sides), *zip(*rows, strict=True))
 
 
 def columns(readings: Readings) -> dict[str, np.ndarray]:
@@ -72,7 +73,7 @@ def test_stretches_are_sorted_and_summarised_as_numpy_does(rows: list[tuple[int,
     order = sort_within(value, label)
     assert np.array_equal(value[order], value[np.lexsort((value, label))])
     stretches = find_segments([label[order]])
-    groups = [value[label == one] for one in np.unique(label)]
+    groups = [value[label == key] for key in np.unique(label)]
     assert stretches.counts.tolist() == [len(group) for group in groups]
     assert stretches.median(value[order]) == pytest.approx([np.median(g) for g in groups])
     assert stretches.mean(value[order]) == pytest.approx([g.mean() for g in groups])
@@ -102,12 +103,12 @@ def test_paired_rounds_agree_with_scipy(values: list[float]) -> None:
 @settings(max_examples=50, deadline=None)
 @given(VALUES, VALUES, st.booleans())
 def test_visits_without_rounds_agree_with_welch(
-    one: list[float], other: list[float], rounds: bool
+    base: list[float], other: list[float], rounds: bool
 ) -> None:
-    sides = {"base": [[v] for v in one], "other": [[v] for v in other]}
+    sides = {"base": [[v] for v in base], "other": [[v] for v in other]}
     readings = readings_of(sides, rounds=rounds)
     (ours,) = effects_of(readings, Setting(interleaved=not rounds))
-    theirs = stats.ttest_ind(np.log(other), np.log(one), equal_var=False)
+    theirs = stats.ttest_ind(np.log(other), np.log(base), equal_var=False)
     interval = np.array(theirs.confidence_interval(0.95), dtype=float)
     assert ours.shift.p_value == pytest.approx(theirs.pvalue, rel=1e-6, abs=1e-12)
     assert (ours.low, ours.high) == pytest.approx(np.expm1(interval), rel=1e-6, abs=1e-9)
@@ -486,7 +487,7 @@ def test_rounds_are_whole_mirrored_and_never_change_when_extended(
     names = [f"c{i}" for i in range(count)]
     visits = plan_rounds(names, rounds, seed)
     order = {r: [v.configuration for v in visits if v.round == r] for r in range(1, rounds + 1)}
-    assert all(sorted(own) == names for own in order.values())
+    assert all(sorted(names_of_round) == names for names_of_round in order.values())
     assert all(order[r] == order[r - 1][::-1] for r in range(2, rounds + 1, 2))
     assert plan_rounds(names, rounds + 3, seed)[: len(visits)] == visits
 

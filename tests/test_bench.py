@@ -231,22 +231,22 @@ def test_facts_read_in_two_ways_are_compared_by_what_both_can_tell() -> None:
     from ferocal.bench.facts import Fact, find_changes
 
     hardware = frozenset({"hardware"})
-    one = Fact("processor", "Oxbow 7 at 3 GHz", "hardware", "linux files")
+    before = Fact("processor", "Oxbow 7 at 3 GHz", "hardware", "linux files")
     same, renamed = (
         Fact("processor", value, "hardware", "win32 registry")
         for value in ("Oxbow 7 at 3 GHz", "Oxbow 7")
     )
     declared = Fact("processor", "Oxbow 7", "declared", "study file")
-    assert find_changes([one], [same], hardware) == []
-    (change,) = find_changes([one], [renamed], hardware)
+    assert find_changes([before], [same], hardware) == []
+    (change,) = find_changes([before], [renamed], hardware)
     assert not change.comparable
-    assert find_changes([one], [renamed, declared], hardware) == []
+    assert find_changes([before], [renamed, declared], hardware) == []
     amounts = [Fact("memory", value, "hardware", "portable") for value in ("23.5 GiB", "23.4 GiB")]
     assert find_changes(amounts[:1], amounts[1:], hardware) == []
     less = Fact("memory", "16.0 GiB", "hardware", "portable")
     assert len(find_changes(amounts[:1], [less], hardware)) == 1
     other = Fact("processor", "Tarn 8", "hardware", "linux files")
-    (change,) = find_changes([one], [other, declared], hardware)
+    (change,) = find_changes([before], [other, declared], hardware)
     assert change.comparable
 
 

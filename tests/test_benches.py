@@ -113,6 +113,91 @@ def test_readings_from_elsewhere_are_of_a_bench(ferocal: Ferocal) -> None:
     assert "node" in (ferocal.directory / "all.csv").read_text()
 
 
+def test_looks_and_plans_are_those_of_each_bench(ferocal: Ferocal) -> None:
+    """A bench that has not reached a look is not judged at it by the rounds of another."""
+    write(ferocal, metric="primary = true")
+    ferocal("measure", "--bench", "node", "--decide", "--rounds", "10")
+    ferocal("measure", "--bench", "lobby", "--rounds", "4")
+    assert query(ferocal, "SELECT bench, round FROM look") == [("node", 5)]
+    node, lobby = ferocal.json("compare")["effects"]
+    assert (node["verdict"], node["rounds"]) == ("better", 5)
+    assert (lobby["verdict"], lobby["p_adjusted"], lobby["rounds"]) == ("inconclusive", None, 4)
+    assert (
+        "look after round 5: everything is decided"
+        in ferocal("measure", "--bench", "lobby", "--decide", "--rounds", "10").stdout
+    )
+    node, lobby = ferocal.json("compare")["effects"]
+    assert lobby["verdict"] == "better" and "extended" not in codes(ferocal)
+
+
+def test_ledgers_of_two_benches_merge_into_one_list_in_order_of_time(
+    ferocal: Ferocal, tmp_path: Path
+) -> None:
+    write(ferocal)
+    other = Ferocal(tmp_path / "other")
+    other.directory.mkdir()
+    write(other)
+    for number in (1, 2):  # in turn, as on two machines of one study
+        ferocal("measure", "--bench", "node", "--rounds", str(number))
+        other("measure", "--bench", "lobby", "--rounds", str(number))
+    assert "brought in 4 runs of 4 visits" in ferocal("merge", "other").stdout
+    runs = ferocal.json("runs")["runs"]
+    times = [run["started_at"] for run in runs]
+    assert times == sorted(times) and len(runs) == 8
+    assert [run["bench"] for run in runs] == ["node"] * 2 + ["lobby"] * 2 + ["node"] * 2 + [
+        "lobby"
+    ] * 2
+    keys = query(ferocal, "SELECT substr(uid, 1, 10) FROM run ORDER BY id")
+    assert [key for (key,) in keys] != [run["id"] for run in runs]
+    text = ferocal("runs", COLUMNS="140").stdout
+    assert "time, UTC" in text and "bench" in text and runs[0]["started_at"][11:19] in text
+    assert {e["bench"]: e["rounds"] for e in ferocal.json("compare")["effects"]} == {
+        "node": 2, "lobby": 2,
+    }  # fmt: skip
+
+
+def test_noise_floors_are_brought_to_the_bench_that_both_studies_name(
+    ferocal: Ferocal, tmp_path: Path
+) -> None:
+    """One visit a side on two benches, of which an earlier study knows one."""
+    earlier = Ferocal(tmp_path / "earlier")
+    earlier.directory.mkdir()
+    text = STUDY.format(**DEFAULTS)
+    earlier.write(text.replace("runs = 1", "runs = 1\ncontrol = true"))
+    earlier("measure", "--bench", "lobby")
+    ferocal.write(text.replace("rounds = 5", 'schedule = "once"'))
+    for bench in ("node", "lobby"):
+        ferocal("measure", "--bench", bench)
+    floors = ferocal.json("noise-floor", "earlier")["noise_floors"]
+    assert [floor["bench"] for floor in floors] == ["lobby"]
+    methods = {e["bench"]: e["method"] for e in ferocal.json("compare")["effects"]}
+    assert methods == {"node": "none", "lobby": "noise floor"}
+
+
+def test_traces_of_several_benches_are_drawn_apart(ferocal: Ferocal) -> None:
+    text = STUDY.format(**{**DEFAULTS, "metric": ""})
+    text = text.replace("echo score $GAIN.$((FEROCAL_VISIT * 7 % 5))", "seq $GAIN 180")
+    metric = 'kind = "soak"\nunit = "fps"\nbetter = "higher"\nsource = { output = "lines" }\n'
+    head, _, _ = text.partition("unit =")
+    ferocal.write(head + metric)
+    for bench in ("node", "lobby"):
+        ferocal("measure", "--bench", bench, "--rounds", "2")
+    output = ferocal("soak", "--chart", "chart.svg").stdout
+    assert output.count("wrote chart-flight-score-") == 2
+    charts = {path.name for path in ferocal.directory.glob("*.svg")}
+    assert charts == {"chart-flight-score-node.svg", "chart-flight-score-lobby.svg"}
+    (ferocal.directory / "chart-flight-score-lobby.svg").unlink()
+    ferocal("soak", "--chart", "one.svg", "--bench", "lobby")
+    assert (ferocal.directory / "one.svg").exists()
+    ferocal("export", "out.csv", "--traces", "t")
+    copy = Ferocal(ferocal.directory / "copy")
+    copy.directory.mkdir()
+    shutil.copy(ferocal.directory / "study.toml", copy.directory)
+    copy("load", *[str(path) for path in sorted((ferocal.directory / "t").iterdir())])
+    benches = [run["bench"] for run in copy.json("runs")["runs"]]
+    assert (benches.count("node"), benches.count("lobby")) == (4, 4)
+
+
 def test_a_bench_that_the_study_file_no_longer_names_is_left_out(ferocal: Ferocal) -> None:
     write(ferocal)
     ferocal("measure", "--bench", "node")
@@ -136,7 +221,7 @@ def codes(ferocal: Ferocal) -> set[str]:
 
 
 @pytest.mark.parametrize(
-    ("values", "told"),
+    ("values", "message"),
     [
         ({"margin": "30 %"}, "margin of flight score was 5 % when measuring began, is 30 % now"),
         ({"metric": 'margin = "3 points"'},
@@ -148,22 +233,22 @@ def codes(ferocal: Ferocal) -> set[str]:
     ],
 )  # fmt: skip
 def test_criteria_that_change_after_the_first_reading_are_told(
-    ferocal: Ferocal, values: dict[str, str], told: str
+    ferocal: Ferocal, values: dict[str, str], message: str
 ) -> None:
     write(ferocal)
     ferocal("measure", "--bench", "node", "--rounds", "3")
     assert changed(ferocal) == [] and "criteria-changed" not in codes(ferocal)
     write(ferocal, **values)
-    assert changed(ferocal) == [told]
+    assert changed(ferocal) == [message]
     assert "criteria-changed" in codes(ferocal)
     ferocal("report")
-    assert told in (ferocal.directory / "report.html").read_text()
+    assert message in (ferocal.directory / "report.html").read_text()
     gate = ferocal("compare", "--gate", "worse", status=3 if "better" in values else 0).stderr
-    assert f"warning: {told}" in gate
+    assert f"warning: {message}" in gate
     # Once something was measured so, the date of that is known.
     ferocal("measure", "--bench", "node", "--rounds", "4")
     (date,) = query(ferocal, "SELECT substr(max(started_at), 1, 10) FROM session")[0]
-    assert changed(ferocal) == [told.replace("now", f"since {date}")]
+    assert changed(ferocal) == [message.replace("now", f"since {date}")]
     write(ferocal)
     assert changed(ferocal) == []
 
@@ -172,10 +257,10 @@ def test_a_changed_unit_is_told_beside_the_readings_that_are_left_out(ferocal: F
     write(ferocal)
     ferocal("measure", "--bench", "node", "--rounds", "2")
     write(ferocal, unit="marks")
-    (told,) = changed(ferocal)
-    assert told == "unit of flight score was points when measuring began, is marks now"
-    for command in ("compare", "table", "runs", "plan"):
-        assert f"criteria changed: {told}" in " ".join(ferocal(command).stdout.split())
+    (message,) = changed(ferocal)
+    assert message == "unit of flight score was points when measuring began, is marks now"
+    for command in ("compare", "table", "runs", "plan", "export out.csv"):
+        assert f"criteria changed: {message}" in " ".join(ferocal(*command.split()).stdout.split())
     assert ferocal.json("compare")["effects"] == []
 
 

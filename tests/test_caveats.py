@@ -88,7 +88,7 @@ def sides(**fields: Any) -> Context:
     )
 
 
-def one(value: str) -> frozenset[str]:
+def only(value: str) -> frozenset[str]:
     return frozenset([value])
 
 
@@ -112,7 +112,7 @@ def conditions(warmer: float) -> Case:
 def governors(second: str) -> Case:
     readings = clean()
     found = simulate_conditions(np.random.default_rng(2), readings)
-    words = [one("steady" if c == 0 else second) for c in found.configuration_of]
+    words = [only("steady" if c == 0 else second) for c in found.configuration_of]
     return case(readings, Context(conditions=replace(found, words={"governor": words})))
 
 
@@ -127,7 +127,9 @@ ONCE = simulate_once(np.random.default_rng(3))
 LOSSES = {("flight", "other"): {"failed": 2}}
 BOTH = {**LOSSES, ("flight", "base"): {"failed": 1}}
 SEVERAL = {"other": ("driver", "api")}
-SAME_FILES = sides(subjects=({"flight": {"version": one("4")}}, {"flight": {"version": one("4")}}))
+SAME_FILES = sides(
+    subjects=({"flight": {"version": only("4")}}, {"flight": {"version": only("4")}})
+)
 
 CASES: dict[str, tuple[Case, Case]] = {
     "one-visit": (case(ONCE, interleaved=False), case(clean())),
@@ -159,22 +161,22 @@ CASES: dict[str, tuple[Case, Case]] = {
         case(clean(), differing={"other": ("driver",)}),
     ),
     "undeclared-difference": (
-        case(clean(), sides(software=({"libc": one("2")}, {"libc": one("1")}))),
-        case(clean(), sides(software=({"libc": one("2")}, {"libc": one("2")}))),
+        case(clean(), sides(software=({"libc": only("2")}, {"libc": only("1")}))),
+        case(clean(), sides(software=({"libc": only("2")}, {"libc": only("2")}))),
     ),
     "resources-differ": (
-        case(clean(), sides(resources=({"memory": one("16")}, {"memory": one("32")}))),
-        case(clean(), sides(resources=({"memory": one("16")}, {"cores": one("2")}))),
+        case(clean(), sides(resources=({"memory": only("16")}, {"memory": only("32")}))),
+        case(clean(), sides(resources=({"memory": only("16")}, {"cores": only("2")}))),
     ),
     "workload-differs": (
-        case(clean(), sides(subjects=({"flight": {"v": one("4")}}, {"flight": {"v": one("5")}}))),
+        case(clean(), sides(subjects=({"flight": {"v": only("4")}}, {"flight": {"v": only("5")}}))),
         case(clean(), SAME_FILES),
     ),
     "best-of": (
-        case(clean(), sides(statistics=({("flight", "m0"): one("best")},
-                                        {("flight", "m0"): one("mean")}))),
-        case(clean(), sides(statistics=({("flight", "m9"): one("best")},
-                                        {("flight", "m9"): one("mean")}))),
+        case(clean(), sides(statistics=({("flight", "m0"): only("best")},
+                                        {("flight", "m0"): only("mean")}))),
+        case(clean(), sides(statistics=({("flight", "m9"): only("best")},
+                                        {("flight", "m9"): only("mean")}))),
     ),
     "other-unit": (
         case(clean(), Context(strays={("flight", "m0"): (3, "ms")})),
@@ -249,7 +251,7 @@ def test_more_ways_to_the_same_caveats() -> None:
 
 
 def test_differences_count_unless_unknown_explained_or_of_another_workload() -> None:
-    newer = sides(software=({"libc": one("2"), "kernel": one("5")}, {"libc": one("1")}))
+    newer = sides(software=({"libc": only("2"), "kernel": only("5")}, {"libc": only("1")}))
     readings, setting, _ = case(clean())
     found = add_caveats(
         estimate_effects(readings, "base", setting), readings, setting, {"node": newer}
@@ -259,7 +261,7 @@ def test_differences_count_unless_unknown_explained_or_of_another_workload() -> 
     assert "undeclared-difference" not in codes(
         case(clean(), replace(newer, explained={"other": {"libc"}}))
     )
-    elsewhere = ({"export": {"v": one("4")}}, {"export": {"v": one("5")}})
+    elsewhere = ({"export": {"v": only("4")}}, {"export": {"v": only("5")}})
     assert "workload-differs" not in codes(case(clean(), sides(subjects=elsewhere)))
 
 

@@ -168,9 +168,9 @@ def test_the_python_face_gives_what_the_commands_give(
     directory = demo[0].directory
     study = face.open(directory)
     effects = study.effects(workloads=("show-export",))
-    told: list[dict[str, Any]] = demo[0].json("compare", "--workload", "show-export")["effects"]
+    message: list[dict[str, Any]] = demo[0].json("compare", "--workload", "show-export")["effects"]
     assert [(e.configuration, e.change, str(e.verdict)) for e in effects] == [
-        (e["configuration"], e["change"], e["verdict"]) for e in told
+        (e["configuration"], e["change"], e["verdict"]) for e in message
     ]
     frame = study.readings()
     assert set(frame.columns) >= {"round", "configuration", "factor:driver", "metric", "value"}

@@ -264,8 +264,8 @@ def test_loading_is_previewed_and_the_same_file_is_noticed(kiosk: Ferocal) -> No
     kiosk("load", "scores.csv", *named, "--again")
     twice = (kiosk.directory / "scores.csv").read_text() + "halden-5,cold-start,time,21.25,1\n"
     (kiosk.directory / "twice.csv").write_text(twice)
-    told = kiosk("load", "twice.csv", *named, "--preview").stdout
-    assert "rows that repeat another one: 1; they count as runs of their own" in told
+    message = kiosk("load", "twice.csv", *named, "--preview").stdout
+    assert "rows that repeat another one: 1; they count as runs of their own" in message
     error = kiosk("load", "scores.csv", "--again", "--column", "value=tok", status=2).stderr
     assert 'did you mean "took"' in error
 
@@ -275,7 +275,7 @@ ROW = "halden-5,cold-start,time,{},s,1,{}\n"
 
 
 @pytest.mark.parametrize(
-    ("content", "told"),
+    ("content", "message"),
     [
         (b"", "is empty"),
         (HEAD, "has a header and no readings"),
@@ -302,7 +302,7 @@ ROW = "halden-5,cold-start,time,{},s,1,{}\n"
     ],
 )  # fmt: skip
 def test_one_wrong_row_and_nothing_is_recorded(
-    kiosk: Ferocal, content: str | bytes, told: str
+    kiosk: Ferocal, content: str | bytes, message: str
 ) -> None:
     study = load_study(kiosk.directory)
     write_long(kiosk.directory / "good.csv", "csv")
@@ -314,7 +314,7 @@ def test_one_wrong_row_and_nothing_is_recorded(
     other.write_text((kiosk.directory / "good.csv").read_text() + "\n")
     with pytest.raises(IntakeError, match=r"bad\.csv") as caught:
         load_files(study, [other, path])
-    assert told in str(caught.value)
+    assert message in str(caught.value)
     assert (kiosk.directory / "ledger.sqlite").read_bytes() == before
 
 
@@ -325,11 +325,11 @@ def test_damaged_files_are_told_without_a_traceback(kiosk: Ferocal) -> None:
     (kiosk.directory / "x.json").write_text("[1, 2")
     (kiosk.directory / "x.jsonl").write_text('{"value": 1}\n{"value"\n')
     (kiosk.directory / "x.xlsx").write_bytes(b"no sheet")
-    for name, told in (
+    for name, message in (
         ("cut.parquet", "not a whole Parquet file"), ("x.json", "is not JSON"),
         ("x.jsonl", "line 2: is not JSON"), ("x.xlsx", "as a spreadsheet"), ("no.csv", "No such"),
     ):  # fmt: skip
-        assert told in kiosk("load", name, status=2).stderr
+        assert message in kiosk("load", name, status=2).stderr
     assert not (kiosk.directory / "ledger.sqlite").exists()
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 import re
 import subprocess
@@ -112,8 +113,8 @@ def test_gates_hold_or_exit_with_3(demo: tuple[Ferocal, str]) -> None:
     assert "gate worse: r64+opengl on catalogue-query throughput is worse" in error
     ferocal("compare", "--gate", "worse", "--workload", "dome-flight")
     ferocal("compare", "--gate", "not-equivalent", "--workload", "dome-flight", status=3)
-    one = ("--workload", "catalogue-query", "--configuration", "r61+vulkan")
-    ferocal("compare", "--gate", "not-equivalent", *one)
+    only = ("--workload", "catalogue-query", "--configuration", "r61+vulkan")
+    ferocal("compare", "--gate", "not-equivalent", *only)
 
 
 @pytest.mark.parametrize(
@@ -174,6 +175,38 @@ def test_the_documents_name_every_key_and_caveat(demo: tuple[Ferocal, str]) -> N
     keys += demo[0].json("inspect")
     keys += CAVEATS
     assert [key for key in keys if f"`{key}`" not in manual] == []
+
+
+def keys_of(document: object) -> set[str]:
+    """All keys of a document, at any depth, but those that are names of the user."""
+    if isinstance(document, list):
+        return {key for item in document for key in keys_of(item)}
+    if not isinstance(document, dict):
+        return set()
+    return {*document, *(key for value in document.values() for key in keys_of(value))}
+
+
+JSON_COMMANDS = ("compare", "table", "runs", "frames", "soak", "plan", "inspect", "note")
+
+
+@pytest.mark.parametrize("command", JSON_COMMANDS)
+def test_keys_of_json_have_no_blanks(demo: tuple[Ferocal, str], command: str) -> None:
+    document = demo[0].json(command)
+    keys = keys_of(document)
+    assert keys and not [key for key in keys if re.search(r"[\s,]", key)]
+    # Numbers say what they are: nothing stands for "this or more".
+    assert not re.search(r'"(more_rounds|rounds_80|rounds_90)": (1000|0)\b', json.dumps(document))
+
+
+def test_effects_without_a_number_of_rounds_say_why(demo: tuple[Ferocal, str]) -> None:
+    effects = demo[0].json("compare")["effects"]
+    for effect in effects:
+        assert (effect["more_rounds"] is None) == (effect["more_rounds_reason"] is not None)
+        assert effect["p"] <= effect["p_adjusted"]
+    decided = [e for e in effects if e["verdict"] != "inconclusive"]
+    assert {e["more_rounds_reason"] for e in decided} == {"decided"}
+    beyond = [e for e in effects if e["more_rounds_reason"] not in (None, "decided")]
+    assert {e["more_rounds_reason"] for e in beyond} == {"more than 1000 rounds would be needed"}
 
 
 def test_the_manual_names_every_command() -> None:

@@ -91,21 +91,21 @@ def test_merging_is_whole_once_only_and_in_any_order(tmp_path: Path, seed: int) 
         directory = tmp_path / str(number)
         directory.mkdir()
         ledgers.append(open_ledger(directory, create=True))
-    one, other, third, empty = ledgers
-    for ledger in (one, other, third):
+    first, other, third, empty = ledgers
+    for ledger in (first, other, third):
         fill(ledger, rng, visits=rng.randrange(1, 6))
-    merged = merge_ledgers(empty, one)
-    assert content(empty) == content(one)
-    assert merged.runs == len(read_runs(one))
+    merged = merge_ledgers(empty, first)
+    assert content(empty) == content(first)
+    assert merged.runs == len(read_runs(first))
     for source in (other, third, other):
         merged = merge_ledgers(empty, source)
     assert (merged.visits, merged.runs) == (0, 0)
     assert merged.known_runs == len(read_runs(other))
     merge_ledgers(third, other)
-    merge_ledgers(third, one)
+    merge_ledgers(third, first)
     assert content(third) == content(empty)
     sql = "SELECT uid, content FROM output JOIN run ON id = run_id"
-    outputs = [dict(query(Ferocal(one.path.parent), sql)) for one in (third, empty)]
+    outputs = [dict(query(Ferocal(first.path.parent), sql)) for first in (third, empty)]
     assert outputs[0] == outputs[1]
 
 

@@ -260,8 +260,10 @@ def test_a_warm_machine_is_waited_for_until_it_has_cooled_down() -> None:
     assert settle(Settle.model_validate({"temperature-below": 60}), cooling, observer) == []  # type: ignore[arg-type]
     assert cooling.celsius < 60
     hot = {"temperature-below": 20, "timeout": "100 ms"}
-    (told,) = settle(Settle.model_validate(hot), Thermometer(90.0), observer)  # type: ignore[arg-type]
-    assert told.startswith("not settled within 0.1 s: temperature, °C ") and "below 20" in told
+    (message,) = settle(Settle.model_validate(hot), Thermometer(90.0), observer)  # type: ignore[arg-type]
+    assert (
+        message.startswith("not settled within 0.1 s: temperature, °C ") and "below 20" in message
+    )
 
 
 def test_a_measuring_study_takes_notes_exclusions_and_comparisons(small_study: Study) -> None:

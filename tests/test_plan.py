@@ -97,7 +97,7 @@ def test_schedules_without_rounds(tmp_path: Path, head: str, order: str, switche
 
 
 @pytest.mark.parametrize(
-    ("head", "told"),
+    ("head", "message"),
     [
         ('schedule = "once"\nrounds = 3', 'rounds do not go with schedule = "once"'),
         ("visits = 3", "visits go with schedule"),
@@ -105,10 +105,12 @@ def test_schedules_without_rounds(tmp_path: Path, head: str, order: str, switche
         ('schedule = "often"', "'rounds', 'return' or 'once'"),
     ],
 )
-def test_settings_that_do_not_go_together_are_refused(tmp_path: Path, head: str, told: str) -> None:
+def test_settings_that_do_not_go_together_are_refused(
+    tmp_path: Path, head: str, message: str
+) -> None:
     with pytest.raises(StudyFileError) as caught:
         study(tmp_path, head)
-    assert told in str(caught.value)
+    assert message in str(caught.value)
 
 
 def test_limits_say_what_a_plan_cannot_answer(tmp_path: Path) -> None:

@@ -96,19 +96,19 @@ def mistakes_in(directory: Path, text: str) -> str:
     return str(caught.value)
 
 
-@pytest.mark.parametrize(("good", "bad", "told"), MISTAKES)
+@pytest.mark.parametrize(("good", "bad", "message"), MISTAKES)
 def test_a_mistake_is_told_with_key_and_what_would_be_right(
-    tmp_path: Path, good: str, bad: str, told: list[str]
+    tmp_path: Path, good: str, bad: str, message: list[str]
 ) -> None:
     assert good in GOOD
     error = mistakes_in(tmp_path, GOOD.replace(good, bad))
-    assert all(text in error for text in ["study.toml", *told]), error
+    assert all(text in error for text in ["study.toml", *message]), error
 
 
-@pytest.mark.parametrize(("line", "told"), BASELINES)
-def test_a_wrong_combination_is_told(tmp_path: Path, line: str, told: list[str]) -> None:
+@pytest.mark.parametrize(("line", "message"), BASELINES)
+def test_a_wrong_combination_is_told(tmp_path: Path, line: str, message: list[str]) -> None:
     error = mistakes_in(tmp_path, f"{GOOD}\n[configuration]\n{line}\n")
-    assert all(text in error for text in told), error
+    assert all(text in error for text in message), error
 
 
 def test_all_mistakes_are_told_at_once(ferocal: Ferocal) -> None:
@@ -121,16 +121,18 @@ def test_all_mistakes_are_told_at_once(ferocal: Ferocal) -> None:
 
 
 @pytest.mark.parametrize(
-    ("content", "told"),
+    ("content", "message"),
     [
         (b"", "study: is missing"),
         (b"\xff\xfe[study]", "not UTF-8"),
         (b"# x\n" * 1_100_000, "at most 4,194,304"),
     ],
 )
-def test_files_that_are_no_study_are_refused(ferocal: Ferocal, content: bytes, told: str) -> None:
+def test_files_that_are_no_study_are_refused(
+    ferocal: Ferocal, content: bytes, message: str
+) -> None:
     (ferocal.directory / "study.toml").write_bytes(content)
-    assert told in ferocal("measure", status=2).stderr
+    assert message in ferocal("measure", status=2).stderr
     assert [path.name for path in ferocal.directory.iterdir()] == ["study.toml"]
 
 

@@ -57,17 +57,17 @@ def test_stutters_are_counted_against_their_surroundings() -> None:
 
 
 @pytest.mark.parametrize(
-    ("times", "told"),
+    ("times", "message"),
     [
         ([], "0 frames"), ([16.0, np.nan], "frame 2 is not a number"), ([np.inf], "is infinite"),
         ([16.0, -1.0], "frame 2 lasts -1 ms: time runs backwards"), ([0.0, 0.0], "all 2 frames"),
         ([3.6e6], "lasts 3.6e+06 ms: a pause, or another unit"),
     ],
 )  # fmt: skip
-def test_frames_that_cannot_be_are_refused(times: list[float], told: str) -> None:
+def test_frames_that_cannot_be_are_refused(times: list[float], message: str) -> None:
     with pytest.raises(ValueError) as caught:
         check_frames(np.array(times), unit="ms", per_unit=1.0)
-    assert told in str(caught.value)
+    assert message in str(caught.value)
     with pytest.raises(ValueError, match="time stamp 3 is earlier"):
         from_stamps(np.array([0.0, 5.0, 4.0]))
 
@@ -169,7 +169,7 @@ def test_frames_are_read_from_output_and_files(
 
 
 @pytest.mark.parametrize(
-    ("command", "source", "told"),
+    ("command", "source", "message"),
     [
         ("true", '{ file = "none.csv" }', "the workload wrote no none.csv"),
         ("true", '{ file = "old.csv", column = "ms" }', "old.csv is from before this run"),
@@ -179,13 +179,13 @@ def test_frames_are_read_from_output_and_files(
     ],
 )
 def test_a_run_without_a_true_trace_is_a_failed_one(
-    ferocal: Ferocal, command: str, source: str, told: str
+    ferocal: Ferocal, command: str, source: str, message: str
 ) -> None:
     (ferocal.directory / "old.csv").write_text("ms\n10\n")
     command = command.replace("echo -- ", "echo ")
     ferocal.write(TRACED.format(command=f"sleep 0.1; {command}", unit="ms", source=source))
     ferocal("measure", "--rounds", "1", status=1)
-    assert told in ferocal.json("runs")["runs"][0]["reason"]
+    assert message in ferocal.json("runs")["runs"][0]["reason"]
 
 
 def test_captures_from_elsewhere_are_loaded_as_runs(ferocal: Ferocal) -> None:
@@ -197,8 +197,8 @@ def test_captures_from_elsewhere_are_loaded_as_runs(ferocal: Ferocal) -> None:
     assert (
         "1 run with 2 captures" in ferocal("load-trace", *files[:2], *place, "--round", "1").stdout
     )
-    told = ferocal("load-trace", *files[2:], *place, "--round", "2", "--separate").stdout
-    assert "2 runs with 2 captures and 12 readings" in told
+    message = ferocal("load-trace", *files[2:], *place, "--round", "2", "--separate").stdout
+    assert "2 runs with 2 captures and 12 readings" in message
     rates = [value for name, value in values_of(ferocal) if name == "frame-time/rate"]
     assert rates == pytest.approx([1000 / 13.5, 1000 / 12.5, 1000 / 11])
     # Any file that was loaded is known, not only the first of a call.
@@ -212,11 +212,11 @@ def test_captures_from_elsewhere_are_loaded_as_runs(ferocal: Ferocal) -> None:
     )
     ferocal("exclude", ferocal.json("runs")["runs"][2]["id"], "--reason", "late")
     ferocal("export", "out.csv", "--traces", "t")
-    (one, *_) = sorted((ferocal.directory / "t").iterdir())
-    assert "use `ferocal load`" in ferocal("load-trace", str(one), *place, status=2).stderr
+    (exported, *_) = sorted((ferocal.directory / "t").iterdir())
+    assert "use `ferocal load`" in ferocal("load-trace", str(exported), *place, status=2).stderr
     text = (ferocal.directory / "study.toml").read_text()
     ferocal.write(text.replace("metric.frame-time", "metric.frames"))
-    assert 'no metric "frame-time"' in ferocal("load", str(one), status=2).stderr
+    assert 'no metric "frame-time"' in ferocal("load", str(exported), status=2).stderr
     (ferocal.directory / "ledger.sqlite").unlink()
     ferocal.write(text)
     load_files(load_study(ferocal.directory), sorted((ferocal.directory / "t").iterdir()))
@@ -230,8 +230,8 @@ def test_captures_of_other_columns_and_units_are_previewed_and_dated(ferocal: Fe
     (ferocal.directory / "other.csv").write_text(f"n;seconds\n{rows}\n")
     place = ("--configuration", "on", "--workload", "flight", "--column", "seconds",
              "--skip", "1", "--unit", "s", "--date", "2026-05-01T12:00+00:00")  # fmt: skip
-    told = ferocal("load-trace", "other.csv", *place, "--preview").stdout
-    assert "frame-time/rate" in told and "66.67" in told and "would record 1 run" in told
+    message = ferocal("load-trace", "other.csv", *place, "--preview").stdout
+    assert "frame-time/rate" in message and "66.67" in message and "would record 1 run" in message
     assert not (ferocal.directory / "ledger.sqlite").exists()
     ferocal("load-trace", "other.csv", *place)
     assert dict(values_of(ferocal))["frame-time/rate"] == pytest.approx(1000 / 15)

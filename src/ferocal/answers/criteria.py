@@ -6,7 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from ferocal.ledger.reading.sessions import SessionCriteria
+from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.reading.sessions import SessionCriteria, read_criteria
 from ferocal.study.criteria import JUDGING, judging
 from ferocal.study.load import Study
 from ferocal.terms.wording import listed
@@ -43,6 +44,18 @@ class CriteriaChange:
             return f"{began}, {verbs[1]} {becomes}primary {when}"
         noun = {"better": "better direction"}.get(self.aspect, self.aspect)
         return f"{noun} of {of} was {self.before} when measuring began, is {self.now} {when}"
+
+
+def read_criteria_changes(study: Study) -> tuple[CriteriaChange, ...]:
+    """The changes of criteria in a study with a ledger.
+
+    Raises
+    ------
+    LedgerError
+        When the ledger is missing or cannot be read.
+    """
+    with open_ledger(study.directory) as ledger:
+        return find_criteria_changes(study, read_criteria(ledger))
 
 
 def find_criteria_changes(

@@ -1,1 +1,4 @@
-"""What machine this is: its facts, its conditions, and how commands are run on it."""
+"""The machine: its facts and conditions, commands run on it, proof of what is active.
+
+Imports `ferocal.study`; knows neither plan nor ledger.
+"""

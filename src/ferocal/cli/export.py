@@ -26,6 +26,7 @@ def command(directory: Path, output: Path, traces: Path | None) -> None:
     configuration, levels, round, visit, run, unit and exclusion. `ferocal load` takes it back
     without loss.
     """
+    from ferocal.answers.criteria import read_criteria_changes
     from ferocal.answers.export import exported_traces, readings_frame
     from ferocal.render.export import check_output, write_readings, write_traces
     from ferocal.study.load import load_study
@@ -36,6 +37,8 @@ def command(directory: Path, output: Path, traces: Path | None) -> None:
     frame = readings_frame(study)
     write_readings(frame, output)
     click.echo(f"wrote {counted(len(frame), 'reading')} to {output}")
+    for change in read_criteria_changes(study):
+        click.echo(f"criteria changed: {change.text}")
     if traces is not None:
         count = write_traces(exported_traces(study), traces)
         click.echo(f"wrote {counted(count, 'trace')} to {traces}")

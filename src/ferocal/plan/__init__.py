@@ -1,1 +1,4 @@
-"""The order of rounds and visits, and how many rounds a question needs."""
+"""The order of rounds and visits, their cost, and what a plan can and cannot answer.
+
+Imports `ferocal.study` and `ferocal.analysis`; knows no ledger.
+"""

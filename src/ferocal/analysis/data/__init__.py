@@ -1,1 +1,4 @@
-"""Readings as columns, and what groups them: stretches, visits, arms, cells."""
+"""Readings as columns, and what groups them: stretches, visits, arms, cells.
+
+Imports NumPy and `ferocal.terms`.
+"""

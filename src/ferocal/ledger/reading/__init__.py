@@ -1,1 +1,4 @@
-"""What reads the ledger, in bulk or by subject; never writes it."""
+"""What reads the ledger, in bulk or by subject; never writes it.
+
+Imports the store and its schema.
+"""
