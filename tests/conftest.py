@@ -70,6 +70,13 @@ class Ferocal:
         assert done.exit_code == 0, f"{arguments}: {done.output}{done.exception!r}"
         return json.loads(done.stdout)
 
+    def refusal(self, *arguments: str) -> str:
+        """What a command says that is refused as a mistake in the call; in this process too."""
+        with contextlib.chdir(self.directory):
+            done = CliRunner().invoke(main.ferocal, [*arguments])
+        assert done.exit_code == 2, f"{arguments}: {done.exit_code} {done.output}"
+        return done.stderr
+
     def write(self, text: str) -> None:
         (self.directory / "study.toml").write_text(text, encoding="utf-8")
 

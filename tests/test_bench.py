@@ -206,7 +206,7 @@ def test_here_takes_the_visit_of_what_is_active_and_copies_merge(
     before = (ferocal.directory / "ledger.sqlite").read_bytes()
     text = (other.directory / "study.toml").read_text()
     other.write(text.replace("echo score 1", "echo score 2"))
-    error = ferocal("merge", str(other.directory), status=2).stderr
+    error = ferocal.refusal("merge", str(other.directory))
     assert "another study: workload differ" in error
     assert (ferocal.directory / "ledger.sqlite").read_bytes() == before
 
@@ -354,9 +354,9 @@ def test_runs_are_excluded_restored_and_noted(small_study: Study) -> None:
     (listed,) = ferocal.json("runs", "--excluded")["runs"]
     assert (listed["id"], listed["excluded"]) == (first, "projector was off")
     before = ledger.read_bytes()
-    assert "excluded already" in ferocal("exclude", first, "--reason", "x", status=2).stderr
-    assert "fits no run" in ferocal("exclude", first, "zzz", "--reason", "x", status=2).stderr
-    assert 'did you mean "flight"' in ferocal("note", "x", "--workload", "fligt", status=2).stderr
+    assert "excluded already" in ferocal.refusal("exclude", first, "--reason", "x")
+    assert "fits no run" in ferocal.refusal("exclude", first, "zzz", "--reason", "x")
+    assert 'did you mean "flight"' in ferocal.refusal("note", "x", "--workload", "fligt")
     assert ledger.read_bytes() == before
     ferocal("restore", first)
     (effect,) = ferocal.json("compare")["effects"]
@@ -389,7 +389,7 @@ def test_the_plan_tells_rounds_needed_and_the_control_arm_is_measured(small_stud
     assert after["cost"]["seconds"] > 0
     assert after["spread_from"] == "this study so far"
     assert "at 80 %" in ferocal("plan").stdout
-    assert "is a share" in ferocal("plan", "--detect", "2 s", status=2).stderr
+    assert "is a share" in ferocal.refusal("plan", "--detect", "2 s")
 
 
 def test_deciding_stops_at_the_first_look_that_is_enough(small_study: Study) -> None:
@@ -400,7 +400,7 @@ def test_deciding_stops_at_the_first_look_that_is_enough(small_study: Study) -> 
     assert result["confidence"] == 0.9772
     assert (result["effects"][0]["verdict"], result["effects"][0]["rounds"]) == ("better", 5)
     assert "97.72 % interval" in ferocal("compare").stdout
-    assert "10 or 20" in ferocal("measure", "--decide", "--rounds", "12", status=2).stderr
+    assert "10 or 20" in ferocal.refusal("measure", "--decide", "--rounds", "12")
     ferocal("measure", "--rounds", "11")
     codes = {caveat["code"] for caveat in ferocal.json("compare")["effects"][0]["caveats"]}
     assert codes == {"extended"}

@@ -50,7 +50,7 @@ def write(ferocal: Ferocal, **values: str) -> Ferocal:
 
 def test_one_ledger_holds_the_benches_and_compare_shows_them_in_turn(ferocal: Ferocal) -> None:
     write(ferocal)
-    error = ferocal("measure", status=2).stderr
+    error = ferocal.refusal("measure")
     assert "this machine may be node or lobby: say which with --bench" in error
     ferocal("measure", "--bench", "node")
     # What was taken on one bench is not taken for granted on the other.
@@ -66,7 +66,7 @@ def test_one_ledger_holds_the_benches_and_compare_shows_them_in_turn(ferocal: Fe
     (only,) = ferocal.json("compare", "--bench", "lobby")["effects"]
     assert only == effects[1]
     assert "bench node" not in ferocal("compare", "--bench", "lobby").stdout
-    assert 'did you mean "lobby"' in ferocal("compare", "--bench", "loby", status=2).stderr
+    assert 'did you mean "lobby"' in ferocal.refusal("compare", "--bench", "loby")
     assert {c["bench"] for c in ferocal.json("table")["cells"]} == {"node", "lobby"}
     assert {r["bench"] for r in ferocal.json("runs", "--bench", "node")["runs"]} == {"node"}
     ferocal("report")
@@ -81,10 +81,10 @@ def test_one_ledger_holds_the_benches_and_compare_shows_them_in_turn(ferocal: Fe
 def test_a_bench_is_found_by_facts_that_ferocal_can_read(ferocal: Ferocal) -> None:
     write(ferocal, node=MACHINE, lobby='architecture = "z80"')
     assert "this machine is the bench node" in ferocal("measure").stdout
-    error = ferocal("measure", "--bench", "lobby", status=2).stderr
+    error = ferocal.refusal("measure", "--bench", "lobby")
     assert 'this machine is not the bench "lobby": architecture is' in error and '"z80"' in error
     write(ferocal, node='architecture = "6502"', lobby='architecture = "z80"')
-    assert "none of the benches node and lobby" in ferocal("measure", status=2).stderr
+    assert "none of the benches node and lobby" in ferocal.refusal("measure")
     # A bench that was measured is known by the hardware that was recorded there.
     write(ferocal, lobby='architecture = "z80"')
     assert "this machine is the bench node" in ferocal("measure").stdout
@@ -95,7 +95,7 @@ def test_a_bench_is_found_by_facts_that_ferocal_can_read(ferocal: Ferocal) -> No
 def test_readings_from_elsewhere_are_of_a_bench(ferocal: Ferocal) -> None:
     write(ferocal)
     place = ("flight", "100", "101", "--configuration", "off")
-    assert "name one with --bench" in ferocal("enter", *place, status=2).stderr
+    assert "name one with --bench" in ferocal.refusal("enter", *place)
     ferocal("enter", *place, "--bench", "lobby")
     rows = ["bench,configuration,workload,value,round"]
     rows += [f"{b},{c},flight,{v},{r}" for r in (1, 2) for b, c, v in (
@@ -105,9 +105,9 @@ def test_readings_from_elsewhere_are_of_a_bench(ferocal: Ferocal) -> None:
     benches = [run["bench"] for run in ferocal.json("runs")["runs"]]
     assert (benches.count("node"), benches.count("lobby")) == (4, 4)
     (ferocal.directory / "wrong.csv").write_text("\n".join(rows).replace("node", "nod"))
-    assert 'bench: "nod" is not a bench' in ferocal("load", "wrong.csv", status=2).stderr
+    assert 'bench: "nod" is not a bench' in ferocal.refusal("load", "wrong.csv")
     (ferocal.directory / "none.csv").write_text("configuration,workload,value\non,flight,3\n")
-    assert "name one with --bench" in ferocal("load", "none.csv", status=2).stderr
+    assert "name one with --bench" in ferocal.refusal("load", "none.csv")
     ferocal("load", "none.csv", "--bench", "node")
     ferocal("export", "all.csv")
     assert "node" in (ferocal.directory / "all.csv").read_text()

@@ -41,8 +41,8 @@ def test_a_single_visit_is_decided_by_a_noise_floor_of_an_earlier_study(
     assert (effect["verdict"], effect["low"], effect["method"]) == ("inconclusive", None, "none")
     assert {"one-visit", "not-interleaved"} <= codes(small)
     before = (small.directory / "ledger.sqlite").read_bytes()
-    assert "of the bench lobby" in small("noise-floor", "wrong", status=2).stderr
-    assert "needs visits made in rounds" in earlier("noise-floor", "..", status=2).stderr
+    assert "of the bench lobby" in small.refusal("noise-floor", "wrong")
+    assert "needs visits made in rounds" in earlier.refusal("noise-floor", "..")
     assert (small.directory / "ledger.sqlite").read_bytes() == before
     assert "brought in 1 noise floor" in small("noise-floor", "earlier").stdout
     (floor,) = small.json("noise-floor")["noise_floors"]
@@ -118,10 +118,10 @@ def test_what_the_study_file_declares_of_a_metric_is_held_against_its_readings(
     assert "extended" in codes(ferocal)
     mistakes = text.replace("[5, 11]", "[11, 5]").replace("resolution = 4", 'margin = "3 W"')
     ferocal.write(mistakes)
-    error = ferocal("inspect", status=2).stderr
+    error = ferocal.refusal("inspect")
     assert "plausible is the lowest and the highest value" in error
     ferocal.write(mistakes.replace("[11, 5]", "[5, 11]"))
-    assert 'the margin is in "%" or in "points", not "W"' in ferocal("inspect", status=2).stderr
+    assert 'the margin is in "%" or in "points", not "W"' in ferocal.refusal("inspect")
 
 
 def test_lost_runs_and_other_units_are_told_and_stand_among_the_single_runs(
@@ -152,10 +152,8 @@ def test_lost_runs_and_other_units_are_told_and_stand_among_the_single_runs(
     assert {r["configuration"] for r in only} == {"on"}
     for wrong in (["--configuration", "onn"], ["--workload", "fligt"], ["--metric", "scoer"],
                   ["--outcome", "fialed"], ["--round", "9"], ["--bench", "lobby"]):  # fmt: skip
-        assert re.search(
-            "did you mean|known: |rounds 1 to 5", ferocal("runs", *wrong, status=2).stderr
-        )
-    assert 'did you mean "flight"' in ferocal("table", "--workload", "fligt", status=2).stderr
+        assert re.search("did you mean|known: |rounds 1 to 5", ferocal.refusal("runs", *wrong))
+    assert 'did you mean "flight"' in ferocal.refusal("table", "--workload", "fligt")
     study = (ferocal.directory / "study.toml").read_text()
     ferocal.write(study.replace('"points"', '"marks"'))
     assert " points" in ferocal("runs").stdout

@@ -182,10 +182,10 @@ def test_readings_are_entered_in_one_line(kiosk: Ferocal) -> None:
     assert sorted(run["values"]["time"]["value"] for run in runs) == [21.2, 21.4, 23, 25, 27, 27]
     assert len({run["visit"] for run in runs}) == 4  # one of three runs, and three of one each
     assert runs[0]["started_at"].startswith("2026-05-01T14:30")
-    error = kiosk("enter", "cold-strat", "1", "--configuration", "halden-5", status=2).stderr
+    error = kiosk.refusal("enter", "cold-strat", "1", "--configuration", "halden-5")
     assert 'did you mean "cold-start"' in error
     for arguments in (["21.4 fps"], ["1", "x"], ["1", "--bench", "other"], ["1", "--date", "May"]):
-        kiosk("enter", "cold-start", *arguments, "--configuration", "halden-5", status=2)
+        kiosk.refusal("enter", "cold-start", *arguments, "--configuration", "halden-5")
     assert len(kiosk.json("runs")["runs"]) == 6
 
 
@@ -260,13 +260,13 @@ def test_loading_is_previewed_and_the_same_file_is_noticed(kiosk: Ferocal) -> No
     assert "would record 6 readings of 6 runs in 6 visits" in preview and "25.5" in preview
     assert not (kiosk.directory / "ledger.sqlite").exists()
     assert "recorded 6 readings" in kiosk("load", "scores.csv", *named).stdout
-    assert "was loaded already" in kiosk("load", "scores.csv", *named, status=2).stderr
+    assert "was loaded already" in kiosk.refusal("load", "scores.csv", *named)
     kiosk("load", "scores.csv", *named, "--again")
     twice = (kiosk.directory / "scores.csv").read_text() + "halden-5,cold-start,time,21.25,1\n"
     (kiosk.directory / "twice.csv").write_text(twice)
     message = kiosk("load", "twice.csv", *named, "--preview").stdout
     assert "rows that repeat another one: 1; they count as runs of their own" in message
-    error = kiosk("load", "scores.csv", "--again", "--column", "value=tok", status=2).stderr
+    error = kiosk.refusal("load", "scores.csv", "--again", "--column", "value=tok")
     assert 'did you mean "took"' in error
 
 
@@ -329,7 +329,7 @@ def test_damaged_files_are_told_without_a_traceback(kiosk: Ferocal) -> None:
         ("cut.parquet", "not a whole Parquet file"), ("x.json", "is not JSON"),
         ("x.jsonl", "line 2: is not JSON"), ("x.xlsx", "as a spreadsheet"), ("no.csv", "No such"),
     ):  # fmt: skip
-        assert message in kiosk("load", name, status=2).stderr
+        assert message in kiosk.refusal("load", name)
     assert not (kiosk.directory / "ledger.sqlite").exists()
 
 
@@ -344,7 +344,7 @@ def test_a_spreadsheet_becomes_a_study_with_verdicts_in_two_commands(ferocal: Fe
         e["workload"]: e["verdict"] for e in ferocal.json("compare", "--study", "s")["effects"]
     }
     assert verdicts == {"Sky-query": "better", "export": "equivalent"}
-    error = ferocal("new", "t", "--from", "scores.xlsx", "--baseline", "halden-3", status=2).stderr
+    error = ferocal.refusal("new", "t", "--from", "scores.xlsx", "--baseline", "halden-3")
     assert 'did you mean "Halden-' in error and not (ferocal.directory / "t").exists()
     text = "Metric,Unit,Halden 4,Halden 5\nLatency,ms,25,20\nMemory,MiB,200,200\n"
     (ferocal.directory / "Viewer 2.csv").write_text(text)
@@ -355,9 +355,9 @@ def test_a_spreadsheet_becomes_a_study_with_verdicts_in_two_commands(ferocal: Fe
     ]  # fmt: skip
     text = "test,Halden 4,Halden-4\nquery,1,2\n"
     (ferocal.directory / "same.csv").write_text(text)
-    error = ferocal("new", "u", "--from", "same.csv", status=2).stderr
+    error = ferocal.refusal("new", "u", "--from", "same.csv")
     assert '"Halden 4" and "Halden-4" would both be called Halden-4' in error
-    assert "left as it is" in ferocal("new", "s", "--from", "scores.xlsx", status=2).stderr
+    assert "left as it is" in ferocal.refusal("new", "s", "--from", "scores.xlsx")
 
 
 def test_what_is_exported_loads_back_to_identical_effects(

@@ -62,7 +62,7 @@ def wait_until(condition: Callable[[], bool], seconds: float = 120) -> None:
 def test_a_study_from_new_to_report(ferocal: Ferocal) -> None:
     assert "ferocal measure" in ferocal("new", ".").stdout
     before = (ferocal.directory / "study.toml").read_text()
-    assert "left as it is" in ferocal("new", ".", status=2).stderr
+    assert "left as it is" in ferocal.refusal("new", ".")
     ferocal.write(before.replace("400_000", "4_000"))
     assert "nothing recorded yet" in ferocal("table", status=1).stderr
     assert "took 12 runs" in ferocal("measure", "--rounds", "2").stdout

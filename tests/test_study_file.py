@@ -115,7 +115,7 @@ def test_all_mistakes_are_told_at_once(ferocal: Ferocal) -> None:
     ferocal.write(
         GOOD.replace('"2 %"', '"2"').replace("fps]", "fps]\nunti = 1").replace("better", "bettr")
     )
-    error = ferocal("inspect", status=2).stderr
+    error = ferocal.refusal("inspect")
     assert "4 mistakes" in error
     assert all(key in error for key in ("study.margin", "fps.unti", "fps.bettr", "fps.better"))
 
@@ -132,12 +132,12 @@ def test_files_that_are_no_study_are_refused(
     ferocal: Ferocal, content: bytes, message: str
 ) -> None:
     (ferocal.directory / "study.toml").write_bytes(content)
-    assert message in ferocal("measure", status=2).stderr
+    assert message in ferocal.refusal("measure")
     assert [path.name for path in ferocal.directory.iterdir()] == ["study.toml"]
 
 
 def test_a_missing_study_says_how_to_make_one(ferocal: Ferocal) -> None:
-    assert "ferocal new DIR" in ferocal("compare", status=2).stderr
+    assert "ferocal new DIR" in ferocal.refusal("compare")
 
 
 @pytest.mark.parametrize(

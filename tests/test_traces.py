@@ -202,21 +202,20 @@ def test_captures_from_elsewhere_are_loaded_as_runs(ferocal: Ferocal) -> None:
     rates = [value for name, value in values_of(ferocal) if name == "frame-time/rate"]
     assert rates == pytest.approx([1000 / 13.5, 1000 / 12.5, 1000 / 11])
     # Any file that was loaded is known, not only the first of a call.
-    assert "1.txt: was loaded already" in ferocal("load-trace", files[1], *place, status=2).stderr
+    assert "1.txt: was loaded already" in ferocal.refusal("load-trace", files[1], *place)
     (ferocal.directory / "bad.txt").write_text("10\n3600000\n")
-    error = ferocal("load-trace", "bad.txt", *place, status=2).stderr
+    error = ferocal.refusal("load-trace", "bad.txt", *place)
     assert "bad.txt: frame 2 lasts 3.6e+06 ms: a pause, or another unit" in error
-    assert (
-        "no configuration"
-        in ferocal("load-trace", "bad.txt", place[0], "of", *place[2:], status=2).stderr
+    assert "no configuration" in ferocal.refusal(
+        "load-trace", "bad.txt", place[0], "of", *place[2:]
     )
     ferocal("exclude", ferocal.json("runs")["runs"][2]["id"], "--reason", "late")
     ferocal("export", "out.csv", "--traces", "t")
     (exported, *_) = sorted((ferocal.directory / "t").iterdir())
-    assert "use `ferocal load`" in ferocal("load-trace", str(exported), *place, status=2).stderr
+    assert "use `ferocal load`" in ferocal.refusal("load-trace", str(exported), *place)
     text = (ferocal.directory / "study.toml").read_text()
     ferocal.write(text.replace("metric.frame-time", "metric.frames"))
-    assert 'no metric "frame-time"' in ferocal("load", str(exported), status=2).stderr
+    assert 'no metric "frame-time"' in ferocal.refusal("load", str(exported))
     (ferocal.directory / "ledger.sqlite").unlink()
     ferocal.write(text)
     load_files(load_study(ferocal.directory), sorted((ferocal.directory / "t").iterdir()))
@@ -237,7 +236,7 @@ def test_captures_of_other_columns_and_units_are_previewed_and_dated(ferocal: Fe
     assert dict(values_of(ferocal))["frame-time/rate"] == pytest.approx(1000 / 15)
     assert ferocal.json("runs")["runs"][0]["started_at"].startswith("2026-05-01T12:00")
     for wrong in (["--unit", "fps"], ["--column", "n2"], ["--skip", "101"], ["--metric", "x"]):
-        ferocal("load-trace", "other.csv", *place, *wrong, "--again", status=2)
+        ferocal.refusal("load-trace", "other.csv", *place, *wrong, "--again")
     rows_of = [{"seconds": 0.01 + 0.01 * (n % 2)} for n in range(100)]
     (ferocal.directory / "rows.jsonl").write_text("\n".join(map(json.dumps, rows_of)))
     ferocal("load-trace", "rows.jsonl", *place[:6], "--unit", "s")
@@ -260,7 +259,7 @@ def test_traces_are_compared_and_drawn(demo: tuple[Ferocal, str], tmp_path: Path
     assert onset == pytest.approx({"r61+opengl": 2280, "r61+vulkan": 2280}, rel=0.03)
     assert (tmp_path / "f.png").read_bytes().startswith(b"\x89PNG")
     assert "r64+opengl" in (tmp_path / "s.svg").read_text()
-    assert "written as .png or .svg" in ferocal("soak", "--chart", "x.gif", status=2).stderr
+    assert "written as .png or .svg" in ferocal.refusal("soak", "--chart", "x.gif")
 
 
 def test_charts_of_frames_show_the_tail_and_of_soaks_the_median() -> None:
