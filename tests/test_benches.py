@@ -66,6 +66,8 @@ def test_one_ledger_holds_the_benches_and_compare_shows_them_in_turn(ferocal: Fe
     (only,) = ferocal.json("compare", "--bench", "lobby")["effects"]
     assert only == effects[1]
     assert "bench node" not in ferocal("compare", "--bench", "lobby").stdout
+    gate = ferocal("compare", "--gate", "not-equivalent", status=3).stderr
+    assert "gate not-equivalent: on on flight score is better, on the bench lobby" in gate
     assert 'did you mean "lobby"' in ferocal.refusal("compare", "--bench", "loby")
     assert {c["bench"] for c in ferocal.json("table")["cells"]} == {"node", "lobby"}
     assert {r["bench"] for r in ferocal.json("runs", "--bench", "node")["runs"]} == {"node"}
@@ -109,6 +111,11 @@ def test_readings_from_elsewhere_are_of_a_bench(ferocal: Ferocal) -> None:
     (ferocal.directory / "none.csv").write_text("configuration,workload,value\non,flight,3\n")
     assert "name one with --bench" in ferocal.refusal("load", "none.csv")
     ferocal("load", "none.csv", "--bench", "node")
+    # A study that is begun from a file has the benches of the file.
+    ferocal("new", "begun", "--from", "rows.csv")
+    begun = Ferocal(ferocal.directory / "begun")
+    assert [e["bench"] for e in begun.json("compare")["effects"]] == ["node"]
+    assert {c["bench"] for c in begun.json("table")["cells"]} == {"node", "lobby"}
     ferocal("export", "all.csv")
     assert "node" in (ferocal.directory / "all.csv").read_text()
 

@@ -129,20 +129,19 @@ def check_readings(columns: Columns, study: Study, table: SourceTable) -> Intake
         started_at=_times(columns, problems),
         excluded=columns.labels("excluded"),
     )
-    if any(intake.run.names):
-        # The same metric twice in a run that is named is one reading too many.
-        place = (
-            series_of,
-            bench_of,
-            configuration_of,
-            intake.round,
-            intake.visit.codes,
-            intake.run.codes,
-        )
-        twice = repeats(combine(*place)) & intake.run.given
-        problems.add(twice, "run", "run {} of this visit has a reading of this metric already")
+    _check_named_runs(intake, problems)
     problems.raise_if_any()
     return intake
+
+
+def _check_named_runs(intake: Intake, problems: _Problems) -> None:
+    """Check that no named run has two readings of one metric."""
+    if not any(intake.run.names):
+        return
+    # The same metric twice in a run that is named is one reading too many.
+    visit = (intake.bench_of, intake.configuration_of, intake.round, intake.visit.codes)
+    twice = repeats(combine(intake.series_of, *visit, intake.run.codes)) & intake.run.given
+    problems.add(twice, "run", "run {} of this visit has a reading of this metric already")
 
 
 def _configurations(columns: Columns, study: Study, problems: _Problems) -> np.ndarray:
@@ -162,7 +161,12 @@ def _benches(columns: Columns, study: Study, problems: _Problems) -> np.ndarray:
     """The bench of every row; where none is stated, the one that was chosen."""
     known, labels = list(study.benches), columns.labels("bench")
     default = -1 if labels.given.all() else known.index(study.bench)
-    found = labels.map(lambda text: known.index(text) if text in known else -1 if text else default)
+
+    def find(text: str) -> int:
+        name = resolve(text, known)
+        return default if not text else known.index(name) if name in known else -1
+
+    found = labels.map(find)
     problems.add(found < 0, "bench", f"{{}} is not a bench of this study; {listed(known)}")
     return found
 

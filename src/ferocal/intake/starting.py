@@ -43,6 +43,7 @@ def describe_file(path: Path, columns: Sequence[str], baseline: str | None) -> s
         'question = "Which configuration changes the scores?"',
         'margin = "5 %"',
         "",
+        *_benches(readings, path),
         *(f"[factor.configuration.level.{json.dumps(name)}]" for name in names),
         "",
         "[configuration]",
@@ -68,6 +69,16 @@ def _names(readings: Columns, column: str, path: Path) -> dict[str, str]:
             )
         texts[name] = text
     return {text: name for name, text in texts.items()}
+
+
+def _benches(readings: Columns, path: Path) -> list[str]:
+    """Tables of the benches, where every row has one."""
+    if "bench" not in readings or not readings.given("bench").all():
+        return []
+    return [
+        *(f"[bench.{json.dumps(name)}]" for name in _names(readings, "bench", path).values()),
+        "",
+    ]
 
 
 def _workloads(readings: Columns, path: Path) -> list[str]:

@@ -173,8 +173,10 @@ def caveat_object(caveat: Caveat) -> dict[str, str]:
 def gate_lines(comparison: Comparison, broken: Sequence[Effect], gate: str) -> list[str]:
     """What to say of a gate: changed criteria as warnings, and every effect that breaks it."""
     warnings = [f"warning: {change.text}" for change in comparison.criteria_changes]
+    several = len(comparison.benches) > 1
     failures = [
         f"gate {gate}: {e.configuration} on {e.series.workload} {e.series.metric} is {e.verdict}"
+        + (f", on the bench {e.bench}" if several else "")
         for e in broken
     ]
     return warnings + failures

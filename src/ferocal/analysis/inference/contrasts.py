@@ -128,16 +128,6 @@ def _add_up(
     only_pairs = np.bincount(owner, minlength=size) == 1
     only_pairs &= np.bincount(terms.contrast_of_part[together], minlength=size) == 1
     method = np.where(np.isnan(error), _NONE, np.where(only_pairs, _PAIRED, _VISITS))
-    of_side = terms.contrast_of_part[part_of_side]
-    visits = np.where(pairing[part_of_side], pairs[part_of_side], sides.count)
-    runs = np.where(pairing[part_of_side], paired.runs_of_side, sides.runs)
-    left_out = np.where(pairing[part_of_side], sides.count - visits, 0)
-    ahead = terms.sign_of_side > 0
-
-    def summed(values: IntArray, members: np.ndarray) -> IntArray:
-        return np.bincount(of_side[members], values[members], size).astype(np.int64)[kept]
-
-    everywhere = np.ones(len(of_side), dtype=bool)
     first = [contrasts[n].first for n in kept.tolist()]
     return ContrastTable(
         contrast_of=kept,
@@ -148,12 +138,27 @@ def _add_up(
         degrees=degrees[kept],
         sd=sd[kept],
         pairs=np.bincount(terms.contrast_of_part, pairs, size).astype(np.int64)[kept],
-        visits=summed(visits, ahead),
-        base_visits=summed(visits, ~ahead),
-        runs=summed(runs, ahead),
-        base_runs=summed(runs, ~ahead),
-        unpaired=summed(left_out, everywhere),
+        **{name: column[kept] for name, column in _counts(terms, sides, paired, size).items()},
     )
+
+
+def _counts(terms: Terms, sides: Moments, paired: PairedRounds, size: int) -> dict[str, IntArray]:
+    """Visits and runs of the sides of positive and of negative weight, and visits left out."""
+    pairs = paired.moments.count[terms.part_of_side]
+    visits = np.where(pairs > 0, pairs, sides.count)
+    runs = np.where(pairs > 0, paired.runs_of_side, sides.runs)
+    owner, ahead = terms.contrast_of_part[terms.part_of_side], terms.sign_of_side > 0
+
+    def summed(values: IntArray, members: np.ndarray) -> IntArray:
+        return np.bincount(owner[members], values[members], size).astype(np.int64)
+
+    return {
+        "visits": summed(visits, ahead),
+        "base_visits": summed(visits, ~ahead),
+        "runs": summed(runs, ahead),
+        "base_runs": summed(runs, ~ahead),
+        "unpaired": summed(sides.count - visits, np.full(len(owner), True)),
+    }
 
 
 def _combine_components(
