@@ -160,6 +160,15 @@ def test_a_locked_ledger_is_waited_for_and_then_told(tmp_path: Path) -> None:
     assert {row[0] for row in valid_rows(tmp_path)} == {1, 2}
 
 
+def test_a_transaction_that_writes_begins_as_one(tmp_path: Path) -> None:
+    # Begun as a reader it would be refused at its first write, if another wrote in between.
+    with open_ledger(tmp_path, create=True) as ledger, ledger.transaction():
+        other = sqlite3.connect(tmp_path / LEDGER_FILE, timeout=0, isolation_level=None)
+        with pytest.raises(sqlite3.OperationalError, match="locked"):
+            other.execute("BEGIN IMMEDIATE")
+        other.close()
+
+
 def valid_rows(directory: Path) -> list[Any]:
     return query(Ferocal(directory), "SELECT id FROM session")
 
