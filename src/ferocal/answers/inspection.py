@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
 
 from ferocal.bench.facts import Fact, declared_facts, read_facts
 from ferocal.plan.order import by_round, plan_study
@@ -95,12 +94,3 @@ def _steps(level: Level) -> list[str]:
     steps = [f"switch: {' '.join(step.words)}" for step in level.switch]
     steps += [f"operator: {level.hold}"] if level.hold else []
     return steps + ([f"note: {level.note}"] if level.note else [])
-
-
-def metric_rows(workloads: Mapping[str, Workload]) -> list[tuple[str, str, Any, int]]:
-    """Workload, metric name, metric and warm-ups, in the order of the file."""
-    return [
-        (name, metric_name, metric, workload.warmups)
-        for name, workload in workloads.items()
-        for metric_name, metric in workload.metric.items()
-    ]

@@ -7,18 +7,12 @@ from pathlib import Path
 import click
 
 from ferocal.cli.common import example, make_console, study_option
-from ferocal.cli.place import bench_option
+from ferocal.cli.place import again_option, bench_option, files_argument, preview_option
 
 
 @click.command("load")
 @study_option
-@click.argument(
-    "files",
-    nargs=-1,
-    required=True,
-    metavar="FILE...",
-    type=click.Path(path_type=Path, dir_okay=False),
-)
+@files_argument
 @click.option(
     "--column",
     "columns",
@@ -27,8 +21,8 @@ from ferocal.cli.place import bench_option
     help='What a column is, such as "configuration=OS".',
 )
 @bench_option
-@click.option("--preview", is_flag=True, help="Show what would be recorded, and record nothing.")
-@click.option("--again", is_flag=True, help="Load a file once more that was loaded before.")
+@preview_option
+@again_option
 @example("ferocal load scores.csv --column configuration=OS --preview")
 def command(
     directory: Path,

@@ -8,7 +8,14 @@ from typing import TYPE_CHECKING
 import click
 
 from ferocal.cli.common import example, make_console, study_option
-from ferocal.cli.place import bench_option, date_option, parse_time
+from ferocal.cli.place import (
+    again_option,
+    bench_option,
+    date_option,
+    files_argument,
+    parse_time,
+    preview_option,
+)
 
 if TYPE_CHECKING:
     from ferocal.intake.trace_loading import LoadedTraces
@@ -16,13 +23,7 @@ if TYPE_CHECKING:
 
 @click.command("load-trace")
 @study_option
-@click.argument(
-    "files",
-    nargs=-1,
-    required=True,
-    metavar="FILE...",
-    type=click.Path(path_type=Path, dir_okay=False),
-)
+@files_argument
 @click.option("--configuration", required=True, metavar="NAME", help="Of this configuration.")
 @click.option("--workload", required=True, metavar="NAME", help="Of this workload.")
 @click.option("--metric", default="", metavar="NAME", help="If the workload has several traces.")
@@ -34,8 +35,8 @@ if TYPE_CHECKING:
 @click.option("--visit", metavar="NAME", help="Its visit: runs with one name belong together.")
 @bench_option
 @date_option
-@click.option("--preview", is_flag=True, help="Show what would be recorded, and record nothing.")
-@click.option("--again", is_flag=True, help="Load a file once more that was loaded before.")
+@preview_option
+@again_option
 @example("ferocal load-trace one.csv two.csv --configuration r64+opengl --workload dome-flight")
 def command(
     directory: Path,

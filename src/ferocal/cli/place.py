@@ -1,11 +1,25 @@
-"""Where readings from elsewhere belong: options that commands of intake share."""
+"""Which files hold readings from elsewhere, and where these belong: what commands share."""
 
 from __future__ import annotations
 
 from datetime import UTC, datetime
+from pathlib import Path
 
 import click
 
+files_argument = click.argument(
+    "files",
+    nargs=-1,
+    required=True,
+    metavar="FILE...",
+    type=click.Path(path_type=Path, dir_okay=False),
+)
+preview_option = click.option(
+    "--preview", is_flag=True, help="Show what would be recorded, and record nothing."
+)
+again_option = click.option(
+    "--again", is_flag=True, help="Load a file once more that was loaded before."
+)
 bench_option = click.option(
     "--bench", metavar="NAME", help="The bench that it is of, where the study has several."
 )

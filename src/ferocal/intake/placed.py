@@ -48,10 +48,22 @@ def find_place(study: Study, place: Place) -> Place:
     known = [name for workload, name, _ in study.metrics() if workload == place.workload]
     if not place.metric and len(known) > 1:
         raise UsageError(f"{place.workload} has {len(known)} metrics; name one with --metric")
-    if place.metric and place.metric not in known:
-        hint = closest(place.metric, known)
-        raise UsageError(f'{place.workload} has no metric "{place.metric}"; {hint}')
+    if place.metric:
+        check_metric(place, known)
     return replace(place, metric=place.metric or known[0])
+
+
+def check_metric(place: Place, known: Sequence[str]) -> None:
+    """Check that the metric of a place is one of those of its workload.
+
+    Raises
+    ------
+    UsageError
+        When it is not; the message has the closest name.
+    """
+    if place.metric not in known:
+        hint = closest(place.metric, list(known))
+        raise UsageError(f'{place.workload} has no metric "{place.metric}"; {hint}')
 
 
 def intake_of(study: Study, places: Sequence[Place], **columns: np.ndarray) -> Intake:

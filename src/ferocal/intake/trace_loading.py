@@ -13,13 +13,12 @@ import numpy as np
 from ferocal.errors import IntakeError, UsageError
 from ferocal.intake.exported import Exported, read_exported
 from ferocal.intake.formats import digest_of
-from ferocal.intake.placed import Place, intake_of
+from ferocal.intake.placed import Place, check_metric, intake_of
 from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known
 from ferocal.intake.trace_files import read_capture
 from ferocal.ledger.opening import open_ledger
 from ferocal.study.metrics import Metric
 from ferocal.study.sources import TraceSource
-from ferocal.terms.names import closest
 from ferocal.terms.units import UnitError, convert
 from ferocal.traces.capture import CaptureColumns, Trace, TraceError
 from ferocal.traces.kinds import Kind, summarise_trace
@@ -129,9 +128,7 @@ def trace_metric(study: Study, place: Place) -> Metric:
     """
     study.configuration(place.configuration)
     metrics = study.workload(place.workload).metric
-    if place.metric not in metrics:
-        hint = closest(place.metric, list(metrics))
-        raise UsageError(f'{place.workload} has no metric "{place.metric}"; {hint}')
+    check_metric(place, list(metrics))
     metric = metrics[place.metric]
     if metric.trace_kind is None:
         raise UsageError(f'{place.metric} is not a trace: it needs kind = "frames" or "soak"')

@@ -93,11 +93,6 @@ class SourceEntry:
     units: Mapping[str, float] = field(default_factory=dict)
 
     @property
-    def is_trace(self) -> bool:
-        """Whether it yields a series instead of one number."""
-        return self.model is TraceSource
-
-    @property
     def tag(self) -> str:
         """The name of its form among all forms of a source."""
         form = "Process" if self.model is None else self.model.__name__.removesuffix("Source")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -28,22 +27,6 @@ class Cell:
     cv: float
     runs: int
     rounds: int
-
-
-def select_cells(
-    rows: Sequence[Sequence[Cell | None]], wanted: Callable[[str, str, str], bool]
-) -> list[list[Cell | None]]:
-    """Only cells of which configuration, workload and metric are wanted."""
-    return [
-        [
-            cell
-            if cell is not None
-            and wanted(cell.configuration, cell.series.workload, cell.series.metric)
-            else None
-            for cell in row
-        ]
-        for row in rows
-    ]
 
 
 def tabulate(readings: Readings, bench: int = 0) -> list[list[Cell | None]]:

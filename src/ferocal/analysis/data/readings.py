@@ -92,20 +92,6 @@ class Readings:
 
 
 @dataclass(frozen=True)
-class TimedReading:
-    """A reading of one series, or a run without one; ``value`` is then None.
-
-    ``note`` says why it does not count, empty if it does.
-    """
-
-    started_at: str
-    round: int | None
-    configuration: str
-    value: float | None
-    note: str
-
-
-@dataclass(frozen=True)
 class VisitSummaries:
     """One row per series, bench, configuration and visit, sorted in that order; shape (m,).
 
