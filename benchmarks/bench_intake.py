@@ -18,7 +18,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from ferocal.intake.loading import read_intake
+from ferocal.intake.loading import read_source
 from ferocal.study.load import load_study
 
 PROGRAM = str(Path(sys.executable).with_name("ferocal"))
@@ -82,7 +82,7 @@ def main() -> None:
         loaded = time.perf_counter() - start
         # In turn, for the machine may change its speed.
         pairs = [
-            (timed(lambda: pd.read_csv(file)), timed(lambda: read_intake(study, file)))
+            (timed(lambda: pd.read_csv(file)), timed(lambda: read_source(study, file, "")))
             for _ in range(REPEATS)
         ]
         plain, checked = np.median(pairs, axis=0)

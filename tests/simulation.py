@@ -59,7 +59,7 @@ def make_readings(
     bench = np.zeros(n, dtype=np.int64)
     return Readings(
         ("node",), tuple(series), tuple(names), s, bench, c, r, v, np.arange(n), value, nothing,
-        sharp,
+        sharp, bench, v.astype(float),
     )  # fmt: skip
 
 

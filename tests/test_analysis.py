@@ -200,7 +200,7 @@ def test_one_visit_has_an_interval_from_the_noise_floor_alone() -> None:
         covered.append(effect.low <= 0.05 <= effect.high)
     assert 0.92 < np.mean(covered) < 0.98
     (bare,) = effects_of(once, Setting(interleaved=False))
-    assert bare.verdict is Verdict.INCONCLUSIVE and np.isnan(bare.low)
+    assert bare.verdict is Verdict.SEEN_ONCE and np.isnan(bare.low)
     assert bare.change == effect.change
     (caveat,) = [c for c in bare.caveats if c.code == "one-visit"]
     assert "runs vary by" in caveat.seen and "no interval" in caveat.seen
@@ -345,7 +345,20 @@ def as_readings(
     series = tuple(Series("flight", f"m{n}", "fps", "higher", 0.02) for n in range(2))
     nothing = np.zeros(len(v))
     return Readings(
-        ("node", "lobby"), series, NAMES, s, b, c, r, v, v, columns[5], nothing * np.nan, nothing
+        ("node", "lobby"),
+        series,
+        NAMES,
+        s,
+        b,
+        c,
+        r,
+        v,
+        v,
+        columns[5],
+        nothing * np.nan,
+        nothing,
+        np.zeros(len(v), dtype=np.int64),
+        nothing * np.nan,
     )
 
 
@@ -455,10 +468,14 @@ def test_lower_is_better_turns_the_verdict_and_not_the_change() -> None:
 @pytest.mark.parametrize(
     ("base", "other", "code", "verdict"),
     [
-        ([[10.0]], [[12.0]], "one-visit", Verdict.INCONCLUSIVE),
+        ([[10.0]], [[12.0]], "one-visit", Verdict.SEEN_ONCE),
         ([[0.0], [1.0], [0.5]], [[7.0], [7.5], [9.0]], "difference-scale", Verdict.BETTER),
-        ([[10.0]] * 5, [[10.0]] * 5, "no-spread", Verdict.EQUIVALENT),
+        # Whole numbers: each may be off by a half.
+        ([[10.0]] * 5, [[10.0]] * 5, "no-spread", Verdict.INCONCLUSIVE),
+        ([[1000.0]] * 5, [[1000.0]] * 5, "no-spread", Verdict.EQUIVALENT),
         ([[10.0]] * 5, [[12.0]] * 5, "no-spread", Verdict.BETTER),
+        # Finer than nine decimals, so that there is no step to go by.
+        ([[1 / 3]] * 5, [[2 / 3]] * 5, "no-spread", Verdict.INCONCLUSIVE),
     ],
 )
 def test_degenerate_data_get_a_caveat(

@@ -250,7 +250,10 @@ def test_criteria_that_change_after_the_first_reading_are_told(
     assert "criteria-changed" in codes(ferocal)
     ferocal("report")
     assert message in (ferocal.directory / "report.html").read_text()
-    gate = ferocal("compare", "--gate", "worse", status=3 if "better" in values else 0).stderr
+    status = 3 if "better" in values else 0
+    gate = ferocal("compare", "--gate", "worse", "--bench", "node", status=status).stderr
+    unmeasured = ferocal("compare", "--gate", "worse", status=3).stderr
+    assert "gate worse: nothing of on can be compared on lobby" in unmeasured
     assert f"warning: {message}" in gate
     # Once something was measured so, the date of that is known.
     ferocal("measure", "--bench", "node", "--rounds", "4")

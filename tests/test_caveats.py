@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from ferocal.analysis.caveats.circumstances import Circumstances
+from ferocal.analysis.caveats.circumstances import BusyBench, Circumstances
 from ferocal.analysis.caveats.kinds import Context
 from ferocal.analysis.caveats.table import CAVEATS, add_caveats
 from ferocal.analysis.data.readings import NO_ROUND, Readings
@@ -18,6 +18,7 @@ from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.analysis.inference.looks import plan_looks
 from ferocal.analysis.inference.noise_floors import NoiseFloor
+from ferocal.answers.definitions import DefinitionChange
 from simulation import NAMES, simulate, simulate_conditions, simulate_once
 
 Case = tuple[Readings, Setting, Context]
@@ -103,6 +104,14 @@ def traded(first: float, second: float) -> Case:
     return with_values(readings, lambda r, value: value * np.where(other(r), factor, 1))
 
 
+def named_metrics(*names: str) -> Case:
+    """Two metrics of one workload, of which the second reads higher."""
+    readings = clean(metrics=2, run_sd=0.005, visit_sd=0.005)
+    series = tuple(replace(s, metric=n) for s, n in zip(readings.series, names, strict=True))
+    higher = np.where(readings.series_of == 1, 1.3, 1.0)
+    return with_values(replace(readings, series=series), lambda r, value: value * higher)
+
+
 def conditions(warmer: float) -> Case:
     readings = clean(rounds=8)
     found = simulate_conditions(np.random.default_rng(2), readings, warmer=warmer)
@@ -156,6 +165,14 @@ CASES: dict[str, tuple[Case, Case]] = {
         case(clean(), Context(criteria_changes={("flight", "m0"): ["margin was 3 %, is 9 %"]})),
         case(clean(), Context(criteria_changes={("export", "m0"): ["margin was 3 %, is 9 %"]})),
     ),
+    "as-stated": (
+        case(with_series(ONCE, noise=0.015), interleaved=False),
+        case(ONCE, interleaved=False),
+    ),
+    "bounds-left-out": (
+        case(replace(clean(), bound=(np.arange(36) == 4).astype(np.int64))),
+        case(replace(clean(), bound=other(clean()).astype(np.int64))),
+    ),
     "several-factors": (
         case(clean(), differing=SEVERAL),
         case(clean(), differing={"other": ("driver",)}),
@@ -163,6 +180,14 @@ CASES: dict[str, tuple[Case, Case]] = {
     "undeclared-difference": (
         case(clean(), sides(software=({"libc": only("2")}, {"libc": only("1")}))),
         case(clean(), sides(software=({"libc": only("2")}, {"libc": only("2")}))),
+    ),
+    "definition-changed": (
+        case(clean(), Context(definition_changes=[DefinitionChange("was r61", workload="flight")])),
+        case(clean(), Context(definition_changes=[DefinitionChange("was r61", workload="soak")])),
+    ),
+    "unproven": (
+        case(clean(), Context(unproven={"other": ["driver=r64"]}), differing=SEVERAL),
+        case(clean(), Context(unproven={"other": ["scene=north"]}), differing=SEVERAL),
     ),
     "resources-differ": (
         case(clean(), sides(resources=({"memory": only("16")}, {"memory": only("32")}))),
@@ -183,6 +208,10 @@ CASES: dict[str, tuple[Case, Case]] = {
         case(clean(), Context(strays={("export", "m0"): (3, "ms")})),
     ),
     "conditions-differ": (conditions(6.0), conditions(0.0)),
+    "busy-bench": (
+        case(clean(), Context(busy=BusyBench(36, 20, 0, ("pip", "dpkg")))),
+        case(clean(), Context(busy=BusyBench(36, 2, 3, ("pip",)))),
+    ),
     "one-sided-losses": (
         case(clean(), Context(losses=LOSSES)), case(clean(), Context(losses=BOTH)),
     ),
@@ -215,6 +244,7 @@ CASES: dict[str, tuple[Case, Case]] = {
         with_values(clean(), lambda r, v: np.where(other(r), 61.0, 60.0)),
         case(clean()),
     ),
+    "contradiction": (named_metrics("average", "low"), named_metrics("low", "average")),
     "trade-off": (traded(0.08, -0.08), traded(0.08, 0.08)),
     "control-differs": (control(0.05), control(0.0)),
 }  # fmt: skip
@@ -243,7 +273,9 @@ def test_more_ways_to_the_same_caveats() -> None:
     assert "capped" in codes(steady)
     assert "capped" not in codes((with_series(steady[0], unit="W"), *steady[1:]))
     # A stopwatch has a resolution that its decimals do not show.
-    near = with_series(clean(run_sd=0.0005, visit_sd=0.0005), resolution=0.3)
+    near = with_series(
+        clean(run_sd=0.0005, visit_sd=0.0005, change=0.002), resolution=0.3, margin=0.001
+    )
     assert "coarse" in codes(case(near))
     assert "coarse" not in codes(case(with_series(near, resolution=0.0001)))
     # One arm in milliseconds, the other in seconds.

@@ -38,11 +38,11 @@ def test_a_single_visit_is_decided_by_a_noise_floor_of_an_earlier_study(
     assert "interval only if a noise floor is known" in " ".join(small("plan").stdout.split())
     small("measure")
     (effect,) = small.json("compare")["effects"]
-    assert (effect["verdict"], effect["low"], effect["method"]) == ("inconclusive", None, "none")
+    assert (effect["verdict"], effect["low"], effect["method"]) == ("seen once", None, "none")
     assert {"one-visit", "not-interleaved"} <= codes(small)
     before = (small.directory / "ledger.sqlite").read_bytes()
     assert "of the bench lobby" in small.refusal("noise-floor", "wrong")
-    assert "needs visits made in rounds" in earlier.refusal("noise-floor", "..")
+    assert "with at least three visits to one configuration" in earlier.refusal("noise-floor", "..")
     assert (small.directory / "ledger.sqlite").read_bytes() == before
     assert "brought in 1 noise floor" in small("noise-floor", "earlier").stdout
     (floor,) = small.json("noise-floor")["noise_floors"]
@@ -96,7 +96,7 @@ def test_a_control_arm_that_is_not_nil_is_told_first_and_breaks_the_gate(ferocal
     control, on = sorted(ferocal.json("compare")["effects"], key=lambda e: not e["control"])
     assert (control["configuration"], control["verdict"]) == ("control", "better")
     assert on["control"] is False and "control-differs" in {c["code"] for c in on["caveats"]}
-    assert "gate worse: control" in ferocal("compare", "--gate", "worse", status=3).stderr
+    assert "gate worse: the control arm" in ferocal("compare", "--gate", "worse", status=3).stderr
     ferocal("report")
     assert "does not agree with itself" in (ferocal.directory / "report.html").read_text()
 
@@ -176,7 +176,7 @@ def test_the_python_face_gives_what_the_commands_give(
     assert frame["started_at"].is_monotonic_increasing
     valid = frame[(frame["outcome"] == "ok") & frame["excluded"].isna()]
     counts = valid.groupby(["workload", "metric", "configuration"]).size()
-    assert counts.eq(15).all() and len(counts) == 4 * (4 + 6 + 7) + 2 * 3
+    assert counts.eq(15).all() and len(counts) == 4 * (4 + 6 + 9) + 2
     (rows,) = study.table().cells.values()
     cells = [cell for row in rows for cell in row if cell is not None]
     assert [(c.centre, c.runs) for c in cells] == [

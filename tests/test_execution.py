@@ -129,8 +129,8 @@ def test_placeholders_and_prefixes_make_a_command(tmp_path: Path) -> None:
 def test_a_quiet_stretch_names_nobody() -> None:
     meter = BusyMeter()
     meter.begin()
-    assert meter.end(0.0) == (None, [])  # too short to tell
+    assert meter.end(0.0).resolution > 1  # too short to tell
     meter.begin()
     time.sleep(0.3)
-    share, _ = meter.end(1e6)  # a run that used everything leaves nothing to others
+    share = meter.end(1e6).others  # a run that used everything leaves nothing to others
     assert share == 0.0

@@ -202,11 +202,13 @@ def test_effects_without_a_number_of_rounds_say_why(demo: tuple[Ferocal, str]) -
     effects = demo[0].json("compare")["effects"]
     for effect in effects:
         assert (effect["more_rounds"] is None) == (effect["more_rounds_reason"] is not None)
-        assert effect["p"] <= effect["p_adjusted"]
+        # What is not judged is in no family.
+        assert effect["p_adjusted"] is None or effect["p"] <= effect["p_adjusted"]
+    effects = [e for e in effects if e["verdict"] != "not judged"]
     decided = [e for e in effects if e["verdict"] != "inconclusive"]
     assert {e["more_rounds_reason"] for e in decided} == {"decided"}
     beyond = [e for e in effects if e["more_rounds_reason"] not in (None, "decided")]
-    assert {e["more_rounds_reason"] for e in beyond} == {"more than 1000 rounds would be needed"}
+    assert {e["more_rounds_reason"] for e in beyond} == {"more than 100 rounds would be needed"}
 
 
 def test_the_manual_names_every_command() -> None:

@@ -152,7 +152,7 @@ def test_the_outlook_uses_the_margin_and_the_number_of_comparisons(tmp_path: Pat
     assert power.rounds_80 is not None and fps.rounds_80 is not None
     assert power.rounds_80 < fps.rounds_80  # its margin is wider
     assert fps.detectable is not None
-    found = power_difference(fps.detectable, 0.02, 8, alpha=0.05 / 3)
+    found = power_difference(math.log1p(fps.detectable), 0.02, 8, alpha=0.05 / 3)
     assert found == pytest.approx(0.8, abs=0.01)
     # A switch takes 4 minutes and a run 2 with a share of its warm-up: sqrt(4 / 3 * 4).
     assert fps.runs == 2

@@ -99,10 +99,12 @@ class OpenedStudy:
         Returns
         -------
         pandas.DataFrame
-            Columns ``run`` and ``visit`` (ids), ``started_at`` (UTC), ``bench``,
+            Columns ``run`` and ``visit`` (ids), ``started_at`` (UTC, NaT if unknown), ``bench``,
             ``configuration``, a column ``factor:NAME`` with the level of each factor,
             ``round``, ``workload``, ``number`` (of the run in its visit), ``outcome``,
-            ``excluded`` (the reason, or missing), ``metric``, ``unit`` and ``value``.
+            ``excluded`` (the reason, or missing), ``metric``, ``unit``, ``value``,
+            ``low`` and ``high`` (the ends of a range), and ``bound`` (">" or "<" where the true
+            value is above or below).
         """
         import pandas as pd
 
@@ -121,13 +123,16 @@ class OpenedStudy:
                 "outcome": run.outcome,
                 "excluded": run.excluded,
                 "metric": metric,
-                "unit": unit,
-                "value": value,
+                "unit": reading.unit,
+                "value": reading.value,
+                "low": reading.low,
+                "high": reading.high,
+                "bound": reading.bound,
             }
             for run in self.runs()
-            for metric, (value, unit) in run.values.items()
+            for metric, reading in run.values.items()
         ]
         frame = pd.DataFrame(rows)
         if rows:
-            frame["started_at"] = pd.to_datetime(frame["started_at"], utc=True)
+            frame["started_at"] = pd.to_datetime(frame["started_at"].replace("", None), utc=True)
         return frame

@@ -2,14 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from ferocal.analysis.caveats.table import add_caveats
-from ferocal.analysis.inference.effects import Effect, Setting
+from ferocal.analysis.data.gaps import Gap
+from ferocal.analysis.inference.effects import (
+    Effect,
+    Replicates,
+    Setting,
+    control_failures,
+    has_evidence,
+)
 from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.analysis.inference.verdicts import CONFIDENCE
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
+from ferocal.answers.gaps import find_gaps
 from ferocal.answers.selection import Selection
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
@@ -19,8 +28,11 @@ from ferocal.study.load import Study
 class Comparison:
     """Effects of a study against one of its configurations, bench by bench.
 
-    ``benches`` are those of the study. ``excluded`` counts runs that are marked as not to be
-    used, ``left_out`` readings that the study file no longer knows.
+    ``benches`` are those of the study. ``gaps`` are the cells without a reading, for which there
+    is no effect. ``alarm`` are the effects of the control arm that are not nil, whatever was
+    selected. ``unmeasured`` names configurations, by bench, without any effect that an
+    interval stands behind. ``excluded`` counts runs that are marked as not to be used,
+    ``left_out`` readings that the study file no longer knows.
     """
 
     question: str
@@ -29,14 +41,23 @@ class Comparison:
     confidence: float
     benches: tuple[str, ...]
     effects: tuple[Effect, ...]
+    gaps: tuple[Gap, ...]
+    alarm: tuple[Effect, ...]
+    unmeasured: tuple[tuple[str, str], ...]
     criteria_changes: tuple[CriteriaChange, ...]
     excluded: int
     left_out: int
 
     def on_bench(self, bench: str) -> Comparison:
         """Only the effects on one bench."""
-        chosen = tuple(effect for effect in self.effects if effect.bench == bench)
-        return replace(self, benches=(bench,), effects=chosen)
+        return replace(
+            self,
+            benches=(bench,),
+            effects=tuple(effect for effect in self.effects if effect.bench == bench),
+            gaps=tuple(gap for gap in self.gaps if gap.bench == bench),
+            alarm=tuple(effect for effect in self.alarm if effect.bench == bench),
+            unmeasured=tuple(place for place in self.unmeasured if place[0] == bench),
+        )
 
 
 def compare(
@@ -66,21 +87,43 @@ def compare(
         for bench, context in evidence.contexts.items()
     }
     effects = add_caveats(effects, evidence.readings, setting, contexts)
+    wanted = tuple(
+        e
+        for e in effects
+        if selection.wants(e.bench, e.configuration, e.series.workload, e.series.metric)
+    )
     return Comparison(
         question=study.head.question,
         baseline=base,
         margin=study.head.margin,
         confidence=evidence.looks.confidence if evidence.looks else CONFIDENCE,
         benches=study.benches,
-        effects=tuple(
-            e
-            for e in effects
-            if selection.wants(e.bench, e.configuration, e.series.workload, e.series.metric)
+        effects=wanted,
+        gaps=tuple(
+            gap
+            for gap in find_gaps(study, evidence)
+            if gap.configuration == base
+            or selection.wants(gap.bench, gap.configuration, gap.workload, gap.metric)
         ),
+        alarm=tuple(control_failures(effects)),
+        unmeasured=tuple(_unmeasured(study, wanted, selection, base)),
         criteria_changes=evidence.criteria_changes,
         excluded=evidence.excluded,
         left_out=evidence.left_out,
     )
+
+
+def _unmeasured(
+    study: Study, effects: Sequence[Effect], selection: Selection, baseline: str
+) -> Iterator[tuple[str, str]]:
+    """Bench and configuration of those that were asked for and have no evidence."""
+    known = {(e.bench, e.configuration) for e in effects if has_evidence(e)}
+    for bench in study.benches:
+        for configuration in study.configurations:
+            name = configuration.name
+            asked = selection.includes(bench, name) and name not in (baseline, CONTROL)
+            if asked and (bench, name) not in known:
+                yield bench, name
 
 
 def _setting(study: Study, evidence: Evidence, baseline: str) -> Setting:
@@ -89,6 +132,8 @@ def _setting(study: Study, evidence: Evidence, baseline: str) -> Setting:
     return Setting(
         interleaved=interleaved,
         looks=evidence.looks,
+        looks_taken=evidence.looks_taken if evidence.looks else None,
+        replicates={bench: _replicates(study, evidence, bench) for bench in study.benches},
         # Against another baseline, the control arm is an arm like any other.
         control=CONTROL if study.head.control and baseline == study.baseline else None,
         noise_floors=evidence.noise_floors,
@@ -96,6 +141,14 @@ def _setting(study: Study, evidence: Evidence, baseline: str) -> Setting:
         differing={c.name: c.differs_in(base) for c in study.configurations},
         planned_rounds=evidence.planned_rounds,
     )
+
+
+def _replicates(study: Study, evidence: Evidence, bench: str) -> Replicates:
+    """By what more evidence can be had on a bench."""
+    if study.head.schedule == "once":
+        return "none"
+    measured = "measure" in evidence.kinds.get(bench, ("measure",))
+    return "rounds" if measured and study.head.schedule == "rounds" else "visits"
 
 
 def _explained(study: Study, setting: Setting) -> dict[str, set[str]]:

@@ -2,29 +2,45 @@
 
 from __future__ import annotations
 
+import itertools
 import math
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
 import numpy as np
 
-from ferocal.analysis.caveats.circumstances import Circumstances, Conditions, Values
+from ferocal.analysis.caveats.circumstances import Circumstances
 from ferocal.analysis.caveats.kinds import Context
 from ferocal.analysis.data.readings import NO_ROUND, Readings, Series
 from ferocal.analysis.inference.looks import LookPlan, plan_looks
 from ferocal.analysis.inference.noise_floors import NoiseFloor
+from ferocal.answers.circumstances import (
+    find_busy,
+    find_circumstances,
+    find_conditions,
+    find_unproven,
+)
 from ferocal.answers.criteria import CriteriaChange, changes_by_place, find_criteria_changes
-from ferocal.ledger.reading.columns import ReadingColumns, read_columns
+from ferocal.answers.definitions import find_definition_changes
+from ferocal.ledger.reading.columns import ReadingColumns, read_columns, read_statistics
+from ferocal.ledger.reading.corrections import AbsenceRow, ReadingKey, read_absences
 from ferocal.ledger.reading.noise_floors import read_noise_floors
 from ferocal.ledger.reading.runs import read_lost
-from ferocal.ledger.reading.sessions import read_criteria, read_last_looks, read_planned_rounds
+from ferocal.ledger.reading.sessions import (
+    read_criteria,
+    read_kinds,
+    read_look_limits,
+    read_looks,
+    read_planned_rounds,
+    read_snapshots,
+)
 from ferocal.ledger.reading.visits import VisitRow, read_conditions, recorded_facts
 from ferocal.ledger.records import NoiseFloorRecord
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
-from ferocal.terms.conditions import BUSY_SHARE_OF_OTHERS
+from ferocal.study.metrics import Metric
 
 # Conditions of so many runs are looked at; of more, every n-th.
 _MOST_CONDITIONS = 2000
@@ -36,8 +52,10 @@ class Evidence:
 
     ``visits`` are in the order in which they were made, ``facts`` by the key that they name.
     ``contexts`` are by bench, without what depends on the baseline of a comparison, and
-    ``noise_floors`` by bench and series. ``left_out`` counts readings that the study file no
-    longer knows, ``excluded`` the runs that are marked as not to be used.
+    ``noise_floors`` by bench and series. ``looks`` is the plan of a study that is measured until
+    decided, ``looks_taken`` the rounds after which looks were recorded; ``kinds`` says by bench
+    how readings came ("measure", "enter", "load"). ``left_out`` counts readings that the study
+    file no longer knows, ``excluded`` the runs that are marked as not to be used.
     """
 
     readings: Readings
@@ -46,6 +64,9 @@ class Evidence:
     contexts: dict[str, Context]
     noise_floors: dict[tuple[str, Series], NoiseFloor]
     looks: LookPlan | None
+    looks_taken: dict[str, tuple[int, ...]]
+    kinds: dict[str, frozenset[str]]
+    absences: dict[ReadingKey, AbsenceRow]
     planned_rounds: dict[str, int]
     criteria_changes: tuple[CriteriaChange, ...]
     left_out: int
@@ -56,17 +77,21 @@ def gather(study: Study, ledger: Ledger) -> Evidence:
     """The evidence in the ledger, in the terms of the study file."""
     columns = read_columns(ledger)
     order = _in_order_of_time(columns.visits)
-    readings, known = _readings(study, columns, order)
-    visits, facts = [columns.visits[key] for key in order], recorded_facts(ledger)
-    looks = read_last_looks(ledger)
+    readings, known, stray = _readings(study, columns, order)
+    visits = {key: columns.visits[key] for key in order}
+    facts = recorded_facts(ledger)
+    limits = read_look_limits(ledger)
     changes = find_criteria_changes(study, read_criteria(ledger))
     return Evidence(
         readings=readings,
-        visits=visits,
+        visits=list(visits.values()),
         facts=facts,
-        contexts=_contexts(study, ledger, columns, known, visits, facts, changes),
-        noise_floors=_noise_floors(readings, read_noise_floors(ledger), visits),
-        looks=plan_looks(max(looks.values())) if looks else None,
+        contexts=_contexts(study, ledger, columns, stray, visits, facts, changes),
+        noise_floors=_noise_floors(readings, read_noise_floors(ledger), list(visits.values())),
+        looks=plan_looks(max(limits.values())) if limits else None,
+        looks_taken=read_looks(ledger),
+        kinds=read_kinds(ledger),
+        absences=read_absences(ledger),
         planned_rounds=read_planned_rounds(ledger) if study.head.schedule == "rounds" else {},
         criteria_changes=changes,
         left_out=int(np.sum(~known)),
@@ -78,8 +103,8 @@ def _contexts(
     study: Study,
     ledger: Ledger,
     columns: ReadingColumns,
-    known: np.ndarray,
-    visits: list[VisitRow],
+    stray: np.ndarray,
+    visits: dict[int, VisitRow],
     facts: dict[int, list[dict[str, Any]]],
     changes: tuple[CriteriaChange, ...],
 ) -> dict[str, Context]:
@@ -88,24 +113,60 @@ def _contexts(
     for (bench, workload, configuration, how), count in read_lost(ledger).items():
         of_bench = losses.setdefault(bench, {})
         of_bench.setdefault((workload, configuration), {})[how] = count
-    strays, by_place = _strays(study, columns, known), changes_by_place(changes)
+    strays, by_place = _strays(study, columns, stray), changes_by_place(changes)
     sampled = read_conditions(ledger, _MOST_CONDITIONS)
+    definitions = find_definition_changes(study, read_snapshots(ledger))
+    statistics = read_statistics(ledger)
     return {
         bench: Context(
-            circumstances=_circumstances([v for v in visits if v.bench == bench], facts),
-            conditions=_conditions(study, bench, columns.visits, sampled),
+            circumstances=_with_statistics(
+                find_circumstances(
+                    {k: v for k, v in visits.items() if v.bench == bench}, facts, sampled
+                ),
+                statistics.get(bench, {}),
+            ),
+            conditions=find_conditions(study, bench, columns.visits, sampled),
             losses=losses.get(bench, {}),
             strays=strays,
             criteria_changes=by_place,
+            busy=find_busy(visits, bench, sampled),
+            unproven=find_unproven(study, (v for v in visits.values() if v.bench == bench)),
+            definition_changes=definitions,
         )
         for bench in study.benches
     }
 
 
 def _in_order_of_time(visits: dict[int, VisitRow]) -> dict[int, int]:
-    """For the key of each visit its place in time; merged ledgers are not in this order."""
-    ordered = sorted(visits, key=lambda key: (visits[key].started_at, key))
-    return {key: place for place, key in enumerate(ordered)}
+    """For the key of each visit its place in time; merged ledgers are not in this order.
+
+    Visits of unknown time come last, in the order in which they were recorded. What people
+    call by one name is one visit, in whatever ledger each part of it was.
+    """
+    ordered = sorted(visits, key=lambda k: (not visits[k].started_at, visits[k].started_at, k))
+    places: dict[int, int] = {}
+    named: dict[tuple[str, str, str], int] = {}
+    for place, key in enumerate(ordered):
+        visit = visits[key]
+        name = (visit.bench, visit.configuration, visit.name or "")
+        places[key] = named.setdefault(name, place) if visit.name else place
+    return places
+
+
+def _with_statistics(
+    circumstances: dict[str, Circumstances], stated: Mapping[tuple[str, str, str], frozenset[str]]
+) -> dict[str, Circumstances]:
+    """The circumstances with what readings themselves state to be of several values."""
+    return {
+        name: replace(
+            known,
+            statistics={
+                **known.statistics,
+                **{(w, m): texts for (c, w, m), texts in stated.items() if c == name},
+            },
+        )
+        for name, known in circumstances.items()
+    }
 
 
 def study_series(study: Study) -> tuple[Series, ...]:
@@ -121,15 +182,24 @@ def study_series(study: Study) -> tuple[Series, ...]:
             metric.unit_margin,
             metric.step,
             metric.plausible,
+            *_noise_of(study, workload, metric),
         )
         for workload, name, metric in study.metrics()
     )
 
 
+def _noise_of(study: Study, workload: str, metric: Metric) -> tuple[float | None, float | None]:
+    """How much visits vary as it is stated, as a share and in the unit; the nearest counts."""
+    if metric.noise is not None:
+        amount, unit = metric.noise
+        return (amount / 100, None) if unit == "%" else (None, amount)
+    return study.workloads[workload].noise or study.head.noise, None
+
+
 def _readings(
     study: Study, columns: ReadingColumns, order: dict[int, int]
-) -> tuple[Readings, np.ndarray]:
-    """The readings that the study knows, and which of all rows these are."""
+) -> tuple[Readings, np.ndarray, np.ndarray]:
+    """The readings that the study knows, which of all rows these are, and which are strays."""
     series = study_series(study)
     names = tuple(configuration.name for configuration in study.configurations)
     codes = {(s.workload, s.metric, s.unit): code for code, s in enumerate(series)}
@@ -138,11 +208,15 @@ def _readings(
     )
     visits = columns.visits.items()
     places = {key: _place(names, v.configuration) for key, v in visits}
-    rounds = {key: NO_ROUND if v.round is None else v.round for key, v in visits}
+    paired = _benches_in_rounds(columns.visits)
+    rounds = {
+        key: v.round if v.round is not None and v.bench in paired else NO_ROUND for key, v in visits
+    }
     configuration_of = _look_up(places, columns.visit)
     benches = {key: _place(study.benches, v.bench) for key, v in visits}
     bench_of = _look_up(benches, columns.visit)
-    known = (series_of >= 0) & (configuration_of >= 0) & (bench_of >= 0)
+    placed = (configuration_of >= 0) & (bench_of >= 0)
+    known = (series_of >= 0) & placed
     visit_of = _look_up(order, columns.visit)
     # Runs in the order of time: visits do not overlap, and count their runs.
     width = int(columns.position.max(initial=0)) + 1
@@ -159,9 +233,57 @@ def _readings(
         value=columns.value,
         samples=columns.samples,
         width=columns.width,
+        bound=columns.bound,
+        time=_times(columns),
         visits_known=all(visit.known for _, visit in visits),
     )
-    return readings if known.all() else readings.select(known), known
+    return readings if known.all() else readings.select(known), known, placed & ~known
+
+
+def _times(columns: ReadingColumns) -> np.ndarray:
+    """When the visit of every reading began, in days since 1970; NaN where nobody knows."""
+    seconds = {
+        key: round(datetime.fromisoformat(visit.started_at).timestamp() * 1000)
+        for key, visit in columns.visits.items()
+        if visit.started_at
+    }
+    days: np.ndarray = _look_up(seconds, columns.visit) / 86_400_000
+    known = np.isin(columns.visit, list(seconds))
+    return np.where(known, days, np.nan)
+
+
+def _benches_in_rounds(visits: dict[int, VisitRow]) -> set[str]:
+    """The benches on which rounds follow each other, as far as their times are known.
+
+    What is called a round is none if it lasts into others: all of one configuration before all of
+    another is no interleaving, whatever numbers the visits have.
+    """
+    first: dict[str, dict[int, dict[str, str]]] = {}
+    for visit in sorted(visits.values(), key=lambda visit: visit.started_at):
+        if visit.round is not None and visit.state == "active":
+            times = first.setdefault(visit.bench, {}).setdefault(visit.round, {})
+            times.setdefault(visit.configuration, visit.started_at)
+    return {bench for bench, rounds in first.items() if _follow_each_other(rounds)}
+
+
+# Of two configurations measured one after the other, three quarters of the pairs of visits of
+# successive rounds are in their order; of interleaved ones all are, but for those taken later.
+_LEAST_IN_ORDER = 0.9
+
+
+def _follow_each_other(rounds: dict[int, dict[str, str]]) -> bool:
+    """Whether visits of one round mostly are before those of the next, where times are known."""
+    known = [[time for time in rounds[n].values() if time] for n in sorted(rounds)]
+    pairs = [
+        earlier < later
+        for one, next_one in itertools.pairwise(known)
+        for earlier in one
+        for later in next_one
+    ]
+    if not pairs:
+        return True
+    share = sum(pairs) / len(pairs)
+    return max(share, 1 - share) >= _LEAST_IN_ORDER
 
 
 def _place(names: tuple[str, ...], name: str) -> int:
@@ -171,7 +293,8 @@ def _place(names: tuple[str, ...], name: str) -> int:
 
 def _look_up(table: dict[int, int], keys: np.ndarray) -> np.ndarray:
     """The value of every key, shape (n,)."""
-    values = np.zeros(max(table, default=0) + 1, dtype=np.int64)
+    size = max(max(table, default=0), int(keys.max(initial=0))) + 1
+    values = np.zeros(size, dtype=np.int64)
     for key, value in table.items():
         values[key] = value
     found: np.ndarray = values[keys]
@@ -179,11 +302,11 @@ def _look_up(table: dict[int, int], keys: np.ndarray) -> np.ndarray:
 
 
 def _strays(
-    study: Study, columns: ReadingColumns, known: np.ndarray
+    study: Study, columns: ReadingColumns, stray: np.ndarray
 ) -> dict[tuple[str, str], tuple[int, str]]:
     """Readings of metrics of the study in another unit."""
     declared = {(workload, name): m.unit for workload, name, m in study.metrics()}
-    keys, counts = np.unique(columns.metric[~known], return_counts=True)
+    keys, counts = np.unique(columns.metric[stray], return_counts=True)
     found = {}
     for key, count in zip(keys.tolist(), counts.tolist(), strict=True):
         workload, name, unit = columns.metrics[key]
@@ -208,8 +331,8 @@ def _noise_floors(
 
 
 def _noise_floor_of(record: NoiseFloorRecord, last: str) -> NoiseFloor:
-    age = 0.0
-    if last:
+    age = math.nan
+    if last and record.measured_at:
         gap = datetime.fromisoformat(last) - datetime.fromisoformat(record.measured_at)
         age = max(0.0, gap.total_seconds() / 86400)
     return NoiseFloor(
@@ -222,103 +345,3 @@ def _noise_floor_of(record: NoiseFloorRecord, last: str) -> NoiseFloor:
         source=record.source,
         age=age,
     )
-
-
-def _circumstances(
-    visits: Iterable[VisitRow], facts: dict[int, list[dict[str, Any]]]
-) -> dict[str, Circumstances]:
-    """What was seen of the bench and the workloads, by configuration."""
-    seen: dict[tuple[str, str], dict[str, set[str]]] = {}
-    configurations: dict[str, None] = {}
-    for visit in visits:
-        if visit.state != "active":
-            continue
-        name = visit.configuration
-        configurations[name] = None
-        for fact in facts[visit.facts_id]:
-            place = seen.setdefault((name, fact["kind"]), {})
-            place.setdefault(fact["name"], set()).add(fact["value"])
-        for workload, subject in visit.subjects.items():
-            for kind, aspect, value in _flatten(subject):
-                place = seen.setdefault((name, f"{kind} {workload}"), {})
-                place.setdefault(aspect, set()).add(value)
-
-    def values(name: str, kind: str) -> Values:
-        return {key: frozenset(found) for key, found in seen.get((name, kind), {}).items()}
-
-    def by_workload(name: str, kind: str) -> dict[str, Values]:
-        kinds = [k.split(" ", 1) for n, k in seen if n == name]
-        return {parts[1]: values(name, " ".join(parts)) for parts in kinds if parts[0] == kind}
-
-    return {
-        name: Circumstances(
-            values(name, "resource"),
-            values(name, "software"),
-            by_workload(name, "subject"),
-            {
-                (workload, metric): statistic
-                for workload, metrics in by_workload(name, "statistic").items()
-                for metric, statistic in metrics.items()
-            },
-        )
-        for name in configurations
-    }
-
-
-def _flatten(subject: dict[str, Any]) -> list[tuple[str, str, str]]:
-    """What is known of a workload: kind, name and value."""
-    words = " ".join(subject["arguments"])
-    found = [("subject", "arguments", words)] if words else []
-    found += [("subject", f"file {path}", digest) for path, digest in subject["files"].items()]
-    if subject["version"] is not None:
-        found.append(("subject", "version", subject["version"]))
-    statistics = subject.get("statistics", {})
-    return found + [("statistic", metric, value) for metric, value in statistics.items()]
-
-
-def _conditions(
-    study: Study,
-    bench: str,
-    visits: dict[int, VisitRow],
-    sampled: list[tuple[int, dict[str, Any]]],
-) -> Conditions:
-    """The conditions before the runs on a bench, visit by visit."""
-    names = tuple(configuration.name for configuration in study.configurations)
-    wanted = {
-        key: visit
-        for key, visit in visits.items()
-        if visit.state == "active" and visit.bench == bench and visit.configuration in names
-    }
-    seen: dict[str, dict[int, list[Any]]] = {}
-    for key, conditions in sampled:
-        if key in wanted:
-            share = conditions.get(BUSY_SHARE_OF_OTHERS)
-            for name, value in {**conditions["before"], BUSY_SHARE_OF_OTHERS: share}.items():
-                if value is not None:
-                    seen.setdefault(name, {}).setdefault(key, []).append(value)
-    rows = list(wanted)
-    numeric = {
-        name: by_visit
-        for name, by_visit in seen.items()
-        if all(_is_number(value) for values in by_visit.values() for value in values)
-    }
-    return Conditions(
-        configurations=names,
-        configuration_of=np.array([names.index(wanted[k].configuration) for k in rows], np.int64),
-        round_of=np.array(
-            [NO_ROUND if wanted[k].round is None else wanted[k].round for k in rows], np.int64
-        ),
-        numbers={
-            name: np.array([np.mean(by_visit[k]) if k in by_visit else np.nan for k in rows])
-            for name, by_visit in numeric.items()
-        },
-        words={
-            name: [frozenset(map(str, by_visit.get(k, ()))) for k in rows]
-            for name, by_visit in seen.items()
-            if name not in numeric
-        },
-    )
-
-
-def _is_number(value: Any) -> bool:
-    return isinstance(value, (int, float)) and not isinstance(value, bool)

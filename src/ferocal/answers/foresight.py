@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from pathlib import Path
 
+from ferocal.analysis.data.readings import Scale, choose_scales
 from ferocal.analysis.inference.components import (
     Components,
     components_of,
     estimate_components,
 )
+from ferocal.analysis.inference.noise_floors import pool_floors
 from ferocal.answers.criteria import CriteriaChange
-from ferocal.answers.evidence import gather
+from ferocal.answers.evidence import Evidence, gather, study_series
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
 from ferocal.ledger.reading.sessions import Durations, read_durations
 from ferocal.plan.advice import (
@@ -73,7 +76,7 @@ def foresee_study(
 
     The spread is that of the study's own rounds so far, else of noise floors that were
     brought in, else of the study ``like``, else ``stated_sd`` (on the log scale) for every
-    metric.
+    metric whose margin is a share, else the noise that the study file states.
 
     Raises
     ------
@@ -90,12 +93,15 @@ def foresee_study(
         source = str(like) if spread else None
     if not spread and stated_sd is not None:
         components = Components(stated_sd, 0, float("nan"), float("nan"))
-        spread = {(workload, name): components for workload, name, _ in study.metrics()}
+        spread = {(w, name): components for w, name, m in study.metrics() if m.unit_margin is None}
         source = "what was stated"
+    if not spread:
+        spread = _stated(study)
+        source = "the noise that the study file states" if spread else None
     cost = estimate_cost(study, visits, known.durations.runs, known.durations.switching)
-    count = max(visit.round for visit in visits)
-    interleaved = study.head.schedule == "rounds"
-    outlooks = foresee(study, count, cost, detect, spread) if interleaved else []
+    count = max(visit.round for visit in visits) if study.head.schedule == "rounds" else None
+    count = count or study.head.visits
+    outlooks = foresee(study, count, cost, detect, spread)
     return Foresight(
         question=study.head.question,
         schedule=study.head.schedule,
@@ -114,13 +120,15 @@ def foresee_study(
 
 def _look_up(study: Study) -> _Known:
     """What the ledger of a study holds on its bench."""
-    if not (study.directory / LEDGER_FILE).exists() or study.head.schedule != "rounds":
+    if not (study.directory / LEDGER_FILE).exists():
         return _Known(Durations({}, None), {}, None)
     with open_ledger(study.directory) as ledger:
         evidence = gather(study, ledger)
         durations = read_durations(ledger, study.bench)
     place = evidence.readings.benches.index(study.bench)
-    components = estimate_components(evidence.readings, study.baseline, place)
+    components: list[Components | None] = [None] * len(evidence.readings.series)
+    if study.head.schedule == "rounds":
+        components = estimate_components(evidence.readings, study.baseline, place)
     pairs = zip(evidence.readings.series, components, strict=True)
     spread = {(s.workload, s.metric): known for s, known in pairs if known is not None}
     source = "this study so far"
@@ -131,4 +139,31 @@ def _look_up(study: Study) -> _Known:
             if bench == study.bench
         }
         source = "noise floors"
+    if not spread:
+        spread = _own_floors(study, evidence, place)
+        source = "visits of this study so far"
     return _Known(durations, spread, source if spread else None, evidence.criteria_changes)
+
+
+def _own_floors(study: Study, evidence: Evidence, bench: int) -> Spread:
+    """The spread that visits to one configuration show, where there are no rounds."""
+    readings = evidence.readings.numbers
+    scales = choose_scales(evidence.readings)
+    floors = {
+        (series.workload, series.metric): pool_floors(readings, s, bench, scales)
+        for s, series in enumerate(readings.series)
+    }
+    return {place: components_of(floor) for place, floor in floors.items() if floor is not None}
+
+
+def _stated(study: Study) -> Spread:
+    """The spread as the study file states it: a round has two visits."""
+    spread: Spread = {}
+    for series in study_series(study):
+        in_unit = series.unit_margin is not None
+        noise = series.unit_noise if in_unit else series.noise
+        if noise is not None:
+            place = (series.workload, series.metric)
+            scale: Scale = "difference" if in_unit else "ratio"
+            spread[place] = Components(math.sqrt(2) * noise, 0, math.nan, math.nan, scale)
+    return spread

@@ -6,7 +6,7 @@ import math
 from pathlib import Path
 
 from ferocal.analysis.data.readings import choose_scales
-from ferocal.analysis.inference.noise_floors import NoiseFloor, estimate_floor
+from ferocal.analysis.inference.noise_floors import NoiseFloor, estimate_floor, pool_floors
 from ferocal.analysis.inference.weights import Arm
 from ferocal.answers.comparison import floor_arm
 from ferocal.answers.evidence import Evidence, gather
@@ -31,14 +31,15 @@ def known_noise_floors(study: Study) -> list[NoiseFloorRecord]:
 def find_noise_floors(study: Study, source: Path) -> list[NoiseFloorRecord]:
     """The noise floors that the study in ``source`` has for this one.
 
-    They come from the visits to the control arm of the other study, or else to its
-    baseline, for every metric and bench that both studies name.
+    They come from the visits to the control arm of the other study, or else to its baseline, or
+    else to all configurations with three visits, for every metric and bench that both studies
+    name. In which order it was measured does not matter.
 
     Raises
     ------
     UsageError
-        When the other study is of other benches, is not interleaved, or has no metric
-        in common with this one that was read in three visits at least.
+        When the other study is of other benches, or has no metric in common with this one
+        that was read in three visits at least.
     LedgerError
         When a ledger cannot be read.
     """
@@ -49,11 +50,6 @@ def find_noise_floors(study: Study, source: Path) -> list[NoiseFloorRecord]:
             f"{source} is of the bench {listed(other.benches)}, not of {listed(study.benches)}: "
             "how much visits vary there says nothing of this one"
         )
-    if other.head.schedule != "rounds":
-        raise UsageError(
-            f'{source} has the schedule "{other.head.schedule}": a noise floor needs visits '
-            "made in rounds, apart from each other"
-        )
     with open_ledger(source) as ledger:
         evidence = gather(other, ledger)
     records = []
@@ -62,8 +58,8 @@ def find_noise_floors(study: Study, source: Path) -> list[NoiseFloorRecord]:
         records += _estimate(study, other, evidence, bench, source)
     if not records:
         raise UsageError(
-            f"{source} has no metric of this study with at least three visits to "
-            f"{floor_arm(other)}; nothing was recorded"
+            f"{source} has no metric of this study with at least three visits to one "
+            "configuration; nothing was recorded"
         )
     return records
 
@@ -88,7 +84,7 @@ def _check_hardware(study: Study, bench: str, evidence: Evidence, source: Path) 
 def _estimate(
     study: Study, other: Study, evidence: Evidence, bench: str, source: Path
 ) -> list[NoiseFloorRecord]:
-    readings = evidence.readings
+    readings = evidence.readings.numbers
     wanted = {(workload, name, m.unit) for workload, name, m in study.metrics()}
     place = readings.benches.index(bench)
     configuration = readings.configurations.index(floor_arm(other))
@@ -99,6 +95,7 @@ def _estimate(
         if (series.workload, series.metric, series.unit) not in wanted:
             continue
         floor = estimate_floor(readings, Arm(s, place, configuration), scales)
+        floor = floor or pool_floors(readings, s, place, scales)
         if floor is not None:
             names = (bench, series.workload, series.metric, series.unit)
             text = f"{floor.source} in {source.resolve().name}"

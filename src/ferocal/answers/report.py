@@ -2,40 +2,47 @@
 
 from __future__ import annotations
 
+import math
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
+
 from ferocal._version import __version__
+from ferocal.analysis.inference.contrasts import Method
+from ferocal.analysis.inference.effects import Effect
 from ferocal.answers.comparison import Comparison, compare
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.table import ReadingsTable, make_table
 from ferocal.ledger.opening import open_ledger
 from ferocal.ledger.reading.notes import read_notes
 from ferocal.ledger.reading.runs import count_outcomes, read_failures
+from ferocal.ledger.reading.sessions import read_kinds_of_runs
 from ferocal.ledger.reading.visits import VisitRow
+from ferocal.ledger.records import Note
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
+from ferocal.terms.wording import counted, listed
 
 
 @dataclass(frozen=True)
 class Procedure:
-    """How a study was measured, in words and counts.
+    """How the readings at hand came about, in words and counts; nothing that did not happen.
 
     ``order`` has for each bench the rounds with their configurations; ``checks`` are level,
     expectation, and how often it held.
     """
 
-    design: str
-    runs_per_visit: int
-    first: str
-    last: str
+    design: list[str]
+    runs_per_visit: str
+    when: str
     outcomes: Mapping[str, int]
     order: Mapping[str, list[tuple[int, list[str]]]]
     checks: list[tuple[str, str, int]]
     failures: list[str]
-    notes: list[str]
+    notes: list[tuple[str, Note]]
     remarks: list[str]
 
 
@@ -61,18 +68,25 @@ def make_report(study: Study) -> Report:
     """
     with open_ledger(study.directory) as ledger:
         evidence = gather(study, ledger)
-        procedure = _procedure(study, ledger, evidence)
+        comparison = compare(study, evidence)
+        procedure = _procedure(study, ledger, evidence, comparison)
     return Report(
-        comparison=compare(study, evidence),
+        comparison=comparison,
         table=make_table(study, evidence),
         configurations=[(c.name, c.levels) for c in study.configurations],
         facts={
             bench: _describe_facts((v for v in evidence.visits if v.bench == bench), evidence.facts)
+            or _declared(study.on(bench))
             for bench in study.benches
         },
         procedure=procedure,
         version=__version__,
     )
+
+
+def _declared(study: Study) -> list[tuple[str, str, str]]:
+    """What is said of a bench of which Ferocal has seen nothing itself."""
+    return [("declared", name, str(value)) for name, value in study.bench_table.facts.items()]
 
 
 def _describe_facts(
@@ -96,7 +110,9 @@ def _describe_facts(
     ]
 
 
-def _procedure(study: Study, ledger: Ledger, evidence: Evidence) -> Procedure:
+def _procedure(
+    study: Study, ledger: Ledger, evidence: Evidence, comparison: Comparison
+) -> Procedure:
     visits = evidence.visits
     active = [visit for visit in visits if visit.state == "active"]
     held = Counter(
@@ -105,48 +121,99 @@ def _procedure(study: Study, ledger: Ledger, evidence: Evidence) -> Procedure:
         for check in visit.checks
         if check["holds"]
     )
+    kinds = read_kinds_of_runs(ledger)
+    measured = {bench for bench, found in evidence.kinds.items() if "measure" in found}
+    in_rounds = [v for v in active if v.round is not None and v.bench in measured]
     return Procedure(
-        design=_describe_design(study, evidence),
-        runs_per_visit=study.head.runs,
-        first=_minute(visits[0].started_at) if visits else "–",
-        last=_minute(visits[-1].started_at) if visits else "–",
+        design=[
+            *_describe_sources(kinds),
+            *_describe_order(study, evidence, bool(kinds["measure"])),
+            *describe_methods(comparison.effects),
+        ],
+        runs_per_visit=_runs_per_visit(evidence),
+        when=_describe_times(visits),
         outcomes=count_outcomes(ledger),
-        order={bench: _order(v for v in active if v.bench == bench) for bench in study.benches},
+        order={bench: _order(v for v in in_rounds if v.bench == bench) for bench in measured},
         checks=[(level, expected, times) for (level, expected), times in held.items()],
         failures=[
-            f"{f.configuration}, {f.workload}, round {f.round}: {f.outcome}, {f.reason}"
+            f"{f.configuration}, {f.workload}"
+            + (f", round {f.round}" if f.round is not None else "")
+            + f": {f.outcome}, {f.reason}"
             for f in read_failures(ledger)
         ],
-        notes=[
-            f"{at[:10]}, {subject} {name}: {text}" for at, subject, name, text in read_notes(ledger)
-        ],
+        notes=read_notes(ledger),
         remarks=list(dict.fromkeys(remark for visit in visits for remark in visit.remarks)),
     )
+
+
+def _describe_times(visits: Sequence[VisitRow]) -> str:
+    """From when to when, as far as it is known."""
+    times = sorted(visit.started_at for visit in visits if visit.started_at)
+    if not times:
+        return ", at a time that nobody recorded" if visits else ""
+    span = f", from {_minute(times[0])} to {_minute(times[-1])}"
+    unknown = sum(not visit.started_at for visit in visits)
+    return f"{span}, and {counted(unknown, 'visit')} of unknown date" if unknown else span
+
+
+def _runs_per_visit(evidence: Evidence) -> str:
+    """How many runs of a workload the visits have, as found."""
+    readings = evidence.readings
+    if not len(readings.value):
+        return "no runs"
+    pairs = np.stack([readings.arm_of, readings.visit_of, readings.run_of])
+    distinct = np.unique(pairs, axis=1)[:2]
+    counts = np.unique(distinct, axis=1, return_counts=True)[1]
+    low, high = int(counts.min()), int(counts.max())
+    return counted(low, "run") if low == high else f"{low} to {high} runs"
+
+
+def _describe_sources(kinds: Counter[str]) -> list[str]:
+    """How the runs came into the ledger."""
+    words = {"measure": "measured by Ferocal", "enter": "typed", "load": "loaded from files"}
+    parts = [f"{kinds[kind]} {word}" for kind, word in words.items() if kinds[kind]]
+    return [f"Of the runs, {listed(parts)}."] if parts else []
+
+
+def _describe_order(study: Study, evidence: Evidence, measured: bool) -> list[str]:
+    """How the visits were ordered, where Ferocal has ordered them."""
+    if not measured:
+        return []
+    if study.head.schedule != "rounds":
+        return [
+            "The configurations were measured one after the other, so whatever else changed with "
+            "time is in every change."
+        ]
+    text = f"Rounds come in mirrored pairs, shuffled with seed {study.head.seed}."
+    if evidence.looks is None:
+        return [text]
+    looks = sorted({n for taken in evidence.looks_taken.values() for n in taken})
+    seen = f"after rounds {', '.join(map(str, looks))}" if looks else "not yet"
+    return [f"{text} It is measured until decided; the results were looked at {seen}."]
+
+
+def describe_methods(effects: Sequence[Effect]) -> list[str]:
+    """By which methods the effects were judged, and how many by each."""
+    counts = Counter(effect.method for effect in effects)
+    texts = {
+        Method.PAIRED: "are mean differences within rounds, with Student's t interval",
+        Method.VISITS: "are differences between the means of all visits, with Welch's interval",
+        Method.FLOOR: "are of a single visit; their interval comes from a noise floor",
+        Method.STATED: "are of a single visit; their interval rests on a noise level as stated",
+        Method.BOUND: "are of a side that is known as a bound only",
+        Method.NONE: "were seen once: they have no interval and no verdict",
+    }
+    parts = [f"{counts[m]} of {len(effects)} effects {texts[m]}." for m in texts if counts[m]]
+    judged = [effect for effect in effects if not math.isnan(effect.p_adjusted)]
+    return [*parts, "Verdicts are adjusted after Holm."] if judged else parts
 
 
 def _order(visits: Iterable[VisitRow]) -> list[tuple[int, list[str]]]:
     order: dict[int, list[str]] = {}
     for visit in visits:
-        order.setdefault(visit.round or 0, []).append(visit.configuration)
+        if visit.round is not None:
+            order.setdefault(visit.round, []).append(visit.configuration)
     return sorted(order.items())
-
-
-def _describe_design(study: Study, evidence: Evidence) -> str:
-    """How the visits were ordered and the verdicts reached."""
-    if study.head.schedule != "rounds":
-        return (
-            "The configurations were measured one after the other, so whatever else changed with "
-            "time is in every change; verdicts are adjusted after Holm."
-        )
-    text = (
-        f"Rounds come in mirrored pairs, shuffled with seed {study.head.seed}; each effect is "
-        "the mean difference between visits of one round, with Student's t interval; verdicts "
-        "are adjusted after Holm."
-    )
-    if evidence.looks is None:
-        return text
-    looks = ", ".join(map(str, evidence.looks.rounds))
-    return f"{text} It was measured until decided, with looks after rounds {looks} at most."
 
 
 def _minute(time: str) -> str:

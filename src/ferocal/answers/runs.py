@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ferocal.answers.criteria import CriteriaChange, find_criteria_changes
 from ferocal.answers.selection import Selection
@@ -14,7 +14,7 @@ from ferocal.study.load import Study
 from ferocal.terms.names import closest
 
 # What can become of a run, as it is shown; `not active` is of the visit.
-OUTCOMES = ("ok", "failed", "overran", "interrupted", "not active", "running")
+OUTCOMES = ("ok", "failed", "overran", "interrupted", "disturbed", "not active", "running")
 
 
 @dataclass(frozen=True)
@@ -70,7 +70,7 @@ def _check_filter(only: RunFilter, runs: list[RunRow]) -> None:
 
 
 def _fits(run: RunRow, selection: Selection, only: RunFilter) -> bool:
-    names = [*run.values] or list(selection.metrics[:1]) or [""]
+    names = [*run.values, *run.absences] or list(selection.metrics[:1]) or [""]
     return (
         any(selection.wants(run.bench, run.configuration, run.workload, name) for name in names)
         and (only.warmups or not run.warmup)
@@ -84,4 +84,5 @@ def _with_wanted_readings(run: RunRow, selection: Selection) -> RunRow:
     if not selection.metrics:
         return run
     values = {name: value for name, value in run.values.items() if name in selection.metrics}
-    return RunRow(**{**vars(run), "values": values})
+    absences = {name: gap for name, gap in run.absences.items() if name in selection.metrics}
+    return replace(run, values=values, absences=absences)

@@ -37,6 +37,11 @@ class Selection:
             if name not in known:
                 raise UsageError(f'no metric "{name}" in this study; {closest(name, known)}')
 
+    def includes(self, bench: str, configuration: str) -> bool:
+        """Whether anything of a configuration on a bench is wanted."""
+        pairs = ((self.benches, bench), (self.configurations, configuration))
+        return all(not wanted or name in wanted for wanted, name in pairs)
+
     def wants(self, bench: str, configuration: str, workload: str, metric: str) -> bool:
         """Whether an effect or a reading of these is wanted."""
         pairs = (

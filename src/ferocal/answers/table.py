@@ -5,8 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ferocal.analysis.data.cells import Cell, tabulate
+from ferocal.analysis.data.gaps import Gap
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
+from ferocal.answers.gaps import find_gaps
 from ferocal.answers.selection import Selection
 from ferocal.study.load import Study
 
@@ -17,13 +19,14 @@ CellRows = tuple[tuple[Cell | None, ...], ...]
 class ReadingsTable:
     """Cells by bench: rows are series, columns the configurations; None where nothing was read.
 
-    ``excluded`` and ``left_out`` are those of a comparison.
+    ``gaps`` say why cells are empty. ``excluded`` and ``left_out`` are those of a comparison.
     """
 
     question: str
     baseline: str
     configurations: tuple[str, ...]
     cells: dict[str, CellRows]
+    gaps: tuple[Gap, ...]
     criteria_changes: tuple[CriteriaChange, ...]
     excluded: int
     left_out: int
@@ -49,6 +52,11 @@ def make_table(
             bench: _chosen(tabulate(evidence.readings, place), selection)
             for place, bench in enumerate(study.benches)
         },
+        gaps=tuple(
+            gap
+            for gap in find_gaps(study, evidence)
+            if selection.wants(gap.bench, gap.configuration, gap.workload, gap.metric)
+        ),
         criteria_changes=evidence.criteria_changes,
         excluded=evidence.excluded,
         left_out=evidence.left_out,

@@ -11,12 +11,11 @@ from typing import Any
 import psutil
 
 from ferocal.bench import _linux
-from ferocal.terms.conditions import label_of
+from ferocal.study.model import Quiet
+from ferocal.terms.conditions import BUSY_LIMIT, label_of
 
-# Other processes that use more than this share of the machine are named.
-BUSY_SHARE = 0.10
-# Processor times are counted in ticks of 10 ms: shorter runs say nothing of others.
-_SHORTEST = 0.2
+# Processor times are counted in ticks of 10 ms, so that a stretch is known to two of them.
+_TICKS = 0.02
 _MOST_NAMED = 3
 
 
@@ -81,10 +80,43 @@ def _try(read: Callable[[], Any]) -> Any:
 
 
 @dataclass(frozen=True)
+class Busy:
+    """What others took of the processors during a stretch of time, as shares of all of them.
+
+    ``others`` is the share of other processes, None where the run's own is not known, and
+    ``stolen`` that which the host of a virtual machine withheld, None where the system does
+    not say. Both are known to ``resolution``; ``names`` are the busiest of the others, if
+    they were busy.
+    """
+
+    others: float | None
+    stolen: float | None
+    resolution: float
+    names: tuple[str, ...]
+
+
+def disturbance(quiet: Quiet, busy: Busy) -> str | None:
+    """Why a run with so busy others is disturbed, None if it is not.
+
+    Only what surely was above the limit counts, by more than its resolution.
+    """
+    rules = (
+        (busy.others, quiet.others_below, "others took"),
+        (busy.stolen, quiet.stolen_below, "the host withheld"),
+    )
+    for share, below, verb in rules:
+        if share is not None and below is not None and share - busy.resolution >= below:
+            who = f": {', '.join(busy.names)}" if busy.names and verb == "others took" else ""
+            return f"{verb} {share:.0%} of the processors, not below {below:.0%}{who}"
+    return None
+
+
+@dataclass(frozen=True)
 class _Times:
     at: float
     busy: float
     ferocal: float
+    stolen: float | None
 
 
 class BusyMeter:
@@ -98,34 +130,39 @@ class BusyMeter:
         """Begin a stretch."""
         self._start = _times()
 
-    def end(self, cpu_of_run: float | None) -> tuple[float | None, list[str]]:
-        """Share of the machine that others used since, and who they are if it is much.
+    def end(self, cpu_of_run: float | None) -> Busy:
+        """What others took since; ``cpu_of_run`` is the run's own processor time (s)."""
+        now, start = _times(), self._start
+        processors = psutil.cpu_count() or 1
+        capacity = max(now.at - start.at, 1e-6) * processors
+        share, resolution = None, _TICKS * processors / capacity
+        if cpu_of_run is not None:
+            others = now.busy - start.busy - (now.ferocal - start.ferocal) - cpu_of_run
+            share = min(1.0, max(0.0, others / capacity))
+        busy = share is not None and share - resolution > BUSY_LIMIT
+        stolen = None
+        if now.stolen is not None and start.stolen is not None:
+            stolen = min(1.0, max(0.0, (now.stolen - start.stolen) / capacity))
+        return Busy(share, stolen, resolution, self._name_busiest() if busy else ())
 
-        ``cpu_of_run`` is the processor time of the run itself, in seconds.
-        """
-        now = _times()
-        wall = now.at - self._start.at
-        if wall < _SHORTEST or cpu_of_run is None:
-            return None, []
-        others = now.busy - self._start.busy - (now.ferocal - self._start.ferocal) - cpu_of_run
-        share = max(0.0, others / wall / (psutil.cpu_count() or 1))
-        return share, self._name_busiest() if share > BUSY_SHARE else []
-
-    def _name_busiest(self) -> list[str]:
+    def _name_busiest(self) -> tuple[str, ...]:
         before, self._by_process = self._by_process, _process_times()
         used = [
             (seconds - before.get(key, 0.0), key[1])
             for key, seconds in self._by_process.items()
             if key[0] != os.getpid()
         ]
-        return [name for seconds, name in sorted(used, reverse=True)[:_MOST_NAMED] if seconds > 0.1]
+        busiest = sorted(used, reverse=True)[:_MOST_NAMED]
+        return tuple(name for seconds, name in busiest if seconds > 0.1)
 
 
 def _times() -> _Times:
     times = psutil.cpu_times()
     idle = times.idle + getattr(times, "iowait", 0.0)
     total = sum(getattr(times, field) for field in times._fields if not field.startswith("guest"))
-    return _Times(time.monotonic(), total - idle, time.process_time())
+    stolen = getattr(times, "steal", None)
+    # What the host withholds, no process of this machine has used.
+    return _Times(time.monotonic(), total - idle - (stolen or 0.0), time.process_time(), stolen)
 
 
 def _process_times() -> dict[tuple[int, str], float]:

@@ -30,6 +30,8 @@ READ_LIMIT = 16 * 2**20
 # Processes are looked at after these pauses (s), ever longer: start-up is where they change.
 _FIRST_LOOK = 0.01
 _LOOK_GROWTH = 2.0
+# Whether processes that leave their group can be found and ended with the run.
+FINDS_STRAYS = sys.platform == "linux"
 
 
 @dataclass(frozen=True)
@@ -57,7 +59,11 @@ class Completed:
     ``wall`` and ``cpu`` are in seconds, ``peak_memory`` in bytes; the last two are None
     where the system does not report them. ``error`` says why nothing could be started,
     ``processes`` is what was seen of the processes, None where nobody could look.
-    ``ended_for`` is "overran" (time limit), "output" (too much of it) or None.
+    ``ended_for`` is "overran" (time limit), "output" (too much of it) or None. ``processors``
+    is the number of processors on which it was allowed to run at its end. ``left_behind``
+    names processes that it left running: with ``end_group`` only those that had taken
+    themselves a session of their own, which were ended; else those that live on. None where
+    nobody could look.
     """
 
     exit_status: int | None
@@ -69,6 +75,8 @@ class Completed:
     stdout_size: int = 0
     ended_for: str | None = None
     processes: tuple[ProcessSight, ...] | None = None
+    processors: int | None = None
+    left_behind: tuple[str, ...] | None = None
     error: str | None = None
 
     @property
@@ -101,46 +109,62 @@ class LocalExecutor:
     """Runs commands on this machine; use `local_executor` to get one."""
 
     def __init__(self, scratch: Path, launcher: _Launcher | None) -> None:
-        self._stdout = scratch / "stdout"
-        self._stderr = scratch / "stderr"
+        self._scratch = scratch
+        self._count = 0
         self._launcher = launcher
 
     def run(self, invocation: Invocation) -> Completed:
         """Run one command to its end; what it left running is ended with it."""
         environment = {**os.environ, **invocation.environment}
         seen: list[ProcessSight] | None = None
-        if self._launcher is None:
-            answer = self._run_alone(invocation, environment)
-        else:
-            answer, seen = self._launcher.ask(self._request(invocation, environment))
-        if "error" in answer:
-            return Completed(exit_status=None, error=answer["error"])
+        # Files of its own: a process that lives on would write into those of a later command.
+        self._count += 1
+        files = tuple(self._scratch / f"{self._count}.{name}" for name in ("out", "err"))
+        try:
+            if self._launcher is None:
+                answer = self._run_alone(invocation, environment, *files)
+            else:
+                answer, seen = self._launcher.ask(self._request(invocation, environment, *files))
+            if "error" in answer:
+                return Completed(exit_status=None, error=answer["error"])
+            (stdout, size), (stderr, _) = map(_take, files)
+        finally:
+            for file in files:
+                # A process that lives on may keep it open, which not every system allows.
+                with contextlib.suppress(OSError):
+                    file.unlink(missing_ok=True)
+        adopts, left_behind = answer.pop("adopts", False), answer.pop("left_behind", ())
         return Completed(
-            stdout=_read_bounded(self._stdout),
-            stderr=_read_bounded(self._stderr),
-            stdout_size=self._stdout.stat().st_size,
+            stdout=stdout,
+            stderr=stderr,
+            stdout_size=size,
             processes=None if seen is None else tuple(seen),
+            left_behind=tuple(left_behind) if adopts else None,
             **answer,
         )
 
-    def _request(self, invocation: Invocation, environment: Mapping[str, str]) -> dict[str, Any]:
+    def _request(
+        self, invocation: Invocation, environment: Mapping[str, str], stdout: Path, stderr: Path
+    ) -> dict[str, Any]:
         return {
             "words": invocation.words,
             "shell": invocation.shell,
             "cwd": str(invocation.directory),
             "environment": environment,
             "timeout": invocation.timeout,
-            "stdout": str(self._stdout),
-            "stderr": str(self._stderr),
+            "stdout": str(stdout),
+            "stderr": str(stderr),
             "output_limit": OUTPUT_LIMIT,
             "end_group": invocation.end_group,
             "announce": invocation.observe,
         }
 
-    def _run_alone(self, invocation: Invocation, environment: Mapping[str, str]) -> dict[str, Any]:
+    def _run_alone(
+        self, invocation: Invocation, environment: Mapping[str, str], stdout: Path, stderr: Path
+    ) -> dict[str, Any]:
         """Run without a launcher, where the system has no POSIX process groups."""
         words = invocation.words
-        with self._stdout.open("wb") as out, self._stderr.open("wb") as err:
+        with stdout.open("xb") as out, stderr.open("xb") as err:
             start = time.perf_counter()
             try:
                 child = subprocess.Popen(
@@ -229,20 +253,34 @@ def _end_tree(pid: int) -> None:
                 process.kill()
 
 
-def _read_bounded(path: Path) -> bytes:
-    with path.open("rb") as file:
-        head = file.read(READ_LIMIT)
-        size = path.stat().st_size
-        if size <= READ_LIMIT:
-            return head
-        file.seek(max(READ_LIMIT, size - READ_LIMIT))
-        return head + file.read()
+def _take(path: Path) -> tuple[bytes, int]:
+    """An output as it is now, its beginning and end if it is long, and its size.
+
+    It is renamed first, so that nothing that finds it by name adds to it meanwhile.
+    """
+    taken = path.with_suffix(path.suffix + ".done")
+    try:
+        path.rename(taken)
+    except PermissionError:  # a system that does not rename what is still open somewhere
+        taken = path
+    try:
+        with taken.open("rb") as file:
+            size = os.fstat(file.fileno()).st_size
+            head = file.read(min(size, READ_LIMIT))
+            if size <= READ_LIMIT:
+                return head, size
+            start = max(READ_LIMIT, size - READ_LIMIT)
+            file.seek(start)
+            return head + file.read(size - start), size
+    finally:
+        with contextlib.suppress(OSError):
+            taken.unlink()
 
 
 @contextlib.contextmanager
 def local_executor() -> Iterator[LocalExecutor]:
     """Run commands on this machine; commands still running at the end are ended."""
-    with tempfile.TemporaryDirectory(prefix="ferocal-") as scratch:
+    with tempfile.TemporaryDirectory(prefix="ferocal-", ignore_cleanup_errors=True) as scratch:
         if sys.platform == "win32":
             yield LocalExecutor(Path(scratch), None)
             return

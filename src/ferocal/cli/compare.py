@@ -63,7 +63,8 @@ def command(
     come one after the other.
 
     Limits to some configurations, workloads, metrics or benches may be repeated. They
-    change what is shown and what the gate looks at, not how it is judged.
+    change what is shown and what the gate looks at, not how it is judged. A gate needs evidence:
+    it fails where nothing can be compared, and where the control arm differs.
     """
     import ferocal
     from ferocal.answers.selection import Selection
@@ -97,5 +98,5 @@ def _check_gate(comparison: Comparison, gate: str) -> None:
     broken = gate_failures(comparison.effects, gate=gate)
     for line in gate_lines(comparison, broken, gate):
         click.echo(line, err=True)
-    if broken:
+    if broken or comparison.alarm or comparison.unmeasured or not comparison.effects:
         sys.exit(3)

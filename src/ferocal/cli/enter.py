@@ -19,9 +19,17 @@ from ferocal.cli.place import bench_option, date_option, parse_time
 @click.option("--round", "number", type=click.IntRange(min=1), metavar="N", help="Its round.")
 @click.option("--visit", metavar="NAME", help="Its visit: values with one name belong together.")
 @bench_option
+@click.option(
+    "--statistic",
+    type=click.Choice(["single", "mean", "median", "best"]),
+    help="What the value is of several, if not as the study file says.",
+)
+@click.option(
+    "--samples", type=click.IntRange(min=1), metavar="N", help="Of how many values it is one."
+)
 @click.option("--version", metavar="TEXT", help="What the workload says of its version.")
 @date_option
-@example("ferocal enter cold-start --configuration halden-5 21.4 21.2 23.0")
+@example("ferocal enter dome-flight --configuration halden-5 rate=57.2 stutters=40")
 def command(
     directory: Path,
     workload: str,
@@ -31,23 +39,30 @@ def command(
     number: int | None,
     visit: str | None,
     bench: str | None,
+    statistic: str | None,
+    samples: int | None,
     version: str | None,
     date: str | None,
 ) -> None:
     """Record readings taken earlier or elsewhere.
 
-    Several values are several runs, of one visit if --round or --visit says so. A value may
-    have a unit (21400ms), a decimal comma, or be a range off a moving display (70..80).
+    Several values are several runs, of one visit if --round or --visit says so; calls that name
+    the same visit add to it. Several metrics of one run are written NAME=VALUE. A value may have
+    a unit (21400ms), a decimal comma, be a range off a moving display (70..80), a value that
+    settled within one ("75 (70..80)") or a bound (">38000"). Write n/a where nothing could be
+    read, with a reason if there is one ("n/a: no sound"), or "not active".
     """
-    from ferocal.intake.placed import Place, enter_values
+    from ferocal.intake.placed import Place, Statistic, enter_values
     from ferocal.study.load import load_study
     from ferocal.terms.wording import counted
 
     study = load_study(directory).on(bench)
     place = Place(configuration, workload, metric, number, visit, parse_time(date), version)
-    counts = enter_values(study, place, values)
+    counts = enter_values(study, place, values, Statistic(statistic, samples))
+    where = f"in {counted(counts['visits'], 'visit')}" if counts["visits"] else f"to visit {visit}"
+    absent = f" and {counts['absences']} without a value" if counts["absences"] else ""
     click.echo(
-        f"recorded {counted(counts['readings'], 'reading')} of {workload} with {configuration}, "
-        f"in {counted(counts['visits'], 'visit')}"
+        f"recorded {counted(counts['readings'], 'reading')}{absent} of {workload} with "
+        f"{configuration}, {where}"
     )
     click.echo("next: more of them, then `ferocal compare`")

@@ -30,6 +30,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "runs": "List every run with its readings, in order of time.",
         "exclude": "Mark runs as not to be used.",
         "restore": "Lift the exclusion of runs.",
+        "correct": "Replace a reading that was wrong.",
         "table": "Show what was read: centre, spread, runs.",
         "frames": "Show frame times: average rate, lows, stutters.",
         "soak": "Show soaks: peak, minimum, last quarter, onset of throttling.",

@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from ferocal.cli.common import example, json_option, print_json, study_option
+from ferocal.cli.place import date_option, parse_time
+
+if TYPE_CHECKING:
+    from ferocal.ledger.records import Note
 
 
 @click.command("note")
@@ -15,6 +20,8 @@ from ferocal.cli.common import example, json_option, print_json, study_option
 @click.option("--configuration", metavar="NAME", help="The note is on this configuration.")
 @click.option("--workload", metavar="NAME", help="The note is on this workload.")
 @click.option("--run", metavar="ID", help="The note is on this run.")
+@click.option("--source", metavar="TEXT", help='Where that is from, such as "screenshot of 3 May".')
+@date_option
 @json_option
 @example('ferocal note "no sound" --configuration r64+vulkan')
 def command(
@@ -23,42 +30,45 @@ def command(
     configuration: str | None,
     workload: str | None,
     run: str | None,
+    source: str | None,
+    date: str | None,
     as_json: bool,
 ) -> None:
     """Keep what numbers do not show: no sound, flicker, a crash.
 
-    A note is on a configuration, a workload or a run, or else on the whole study.
+    A note is on a configuration, a workload, a run or several of these, or on the whole study.
     Without TEXT, all notes are listed. The report shows them.
     """
     from ferocal.ledger.opening import open_ledger
     from ferocal.ledger.reading.notes import read_notes
     from ferocal.ledger.reading.runs import resolve_run_ids
+    from ferocal.ledger.records import Note
     from ferocal.ledger.writing.notes import add_note
     from ferocal.study.load import load_study
 
-    given = {"configuration": configuration, "workload": workload, "run": run}
-    named = [(subject, name) for subject, name in given.items() if name is not None]
-    if len(named) > 1 or (named and text is None):
-        raise click.UsageError("a note needs a text, and one subject at most")
+    given = (configuration, workload, run, source, date)
+    if text is None and any(value is not None for value in given):
+        raise click.UsageError("a note needs a text")
     if as_json and text is not None:
         raise click.UsageError("--json lists notes; it does not go with a new one")
     study = load_study(directory)
-    with open_ledger(directory, create=text is not None) as ledger:
-        if text is None:
+    if text is None:
+        with open_ledger(directory) as ledger:
             _list(read_notes(ledger), as_json)
-            return
-        subject, name = named[0] if named else ("study", "")
-        if subject == "run":
-            resolve_run_ids(ledger, [name])
-        elif subject == "configuration":
-            study.configuration(name)
-        elif subject == "workload":
-            study.workload(name)
-        add_note(ledger, subject, name, text)
-    click.echo(f"noted on {subject} {name}".rstrip())
+        return
+    if configuration is not None:
+        study.configuration(configuration)
+    if workload is not None:
+        study.workload(workload)
+    note = Note(text, configuration, workload, run, parse_time(date) or None, source)
+    with open_ledger(directory, create=True) as ledger:
+        if run is not None:
+            resolve_run_ids(ledger, [run])
+        add_note(ledger, note)
+    click.echo(f"noted on {note.subject}")
 
 
-def _list(notes: list[tuple[str, str, str, str]], as_json: bool) -> None:
+def _list(notes: list[tuple[str, Note]], as_json: bool) -> None:
     from ferocal.render.notes import note_lines, notes_object
 
     if as_json:

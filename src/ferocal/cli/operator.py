@@ -4,17 +4,21 @@ from __future__ import annotations
 
 import sys
 import time
+from dataclasses import replace
+from pathlib import Path
 
 import click
 
-from ferocal.intake.typed import TypedError, TypedReading, parse_typed
+from ferocal.intake.typed import TypedError, TypedMark, TypedReading, parse_mark, parse_typed
 from ferocal.measure.progress import Answer, Question
 from ferocal.terms.units import TIME
 
 _HELP = (
     "  type the number, with a decimal point or comma, and a unit if it is another one;\n"
-    "  70..80 for a display that moves between the two; ! behind it keeps an unlikely value;\n"
-    "  - marks the run as failed; Ctrl-C ends, and keeps everything so far"
+    "  70..80 for a display that moves between the two, 75 (70..80) if it settles on 75,\n"
+    "  >38000 or <20 for a bound; ! behind it keeps an unlikely value;\n"
+    "  - if there is nothing to read, with the reason behind it (- no sound), or not active;\n"
+    "  b goes back to the value before; Ctrl-C ends, and keeps everything so far"
 )
 _KEYS = "  any key starts and stops; then Enter keeps the time, a takes it again, d discards it"
 
@@ -30,6 +34,8 @@ def ask_reading(question: Question) -> Answer | None:
     if question.instructions:
         click.echo(f"  {question.instructions}")
     try:
+        if question.file:
+            return _name_file(question)
         if metric.read == "stopwatch":
             return _time(question)
         return _type(question)
@@ -46,8 +52,9 @@ def _type(question: Question) -> Answer:
         if text == "?":
             click.echo(_HELP)
             continue
-        if text == "-":
-            return Answer(None, click.prompt("  why", type=str).strip())
+        answer = _other_answer(text)
+        if answer is not None:
+            return answer
         try:
             reading = parse_typed(
                 text, metric.unit, plausible=metric.plausible, fellows=question.fellows
@@ -56,6 +63,29 @@ def _type(question: Question) -> Answer:
             click.echo(f"  {error}")
             continue
         return Answer(reading)
+
+
+def _other_answer(text: str) -> Answer | None:
+    """What was typed instead of a reading: the way back, or that there is nothing to read."""
+    if text.lower() == "b":
+        return Answer(back=True)
+    mark = parse_mark(text)
+    if mark is None:
+        return None
+    if mark.mark == "absent" and not mark.reason:
+        mark = replace(mark, reason=click.prompt("  why", type=str).strip())
+    return Answer(mark=mark)
+
+
+def _name_file(question: Question) -> Answer:
+    """Ask for the file of a trace."""
+    while True:
+        text = click.prompt(f"{question.name}, file of this run", type=str).strip()
+        answer = _other_answer(text)
+        if answer is not None:
+            return answer
+        if text:
+            return Answer(file=Path(text))
 
 
 def _time(question: Question) -> Answer:
@@ -74,11 +104,13 @@ def _time(question: Question) -> Answer:
         if key == "keep":
             return Answer(TypedReading(value))
         if key == "discard":
-            return Answer(None, click.prompt("  why", type=str).strip())
+            return Answer(mark=TypedMark("absent", click.prompt("  why", type=str).strip()))
+        if key == "back":
+            return Answer(back=True)
 
 
 def _decide(question: Question, value: float) -> str:
-    """What to do with a time: "keep", "again" or "discard"."""
+    """What to do with a time: "keep", "again", "discard", or "back" to the value before."""
     try:
         parse_typed(
             f"{value:.4f}",
@@ -89,10 +121,10 @@ def _decide(question: Question, value: float) -> str:
     except TypedError as error:
         click.echo(f"  is that right? {str(error).partition(';')[0]}")
     while True:
-        click.echo("  Enter keeps, a again, d discards", nl=False)
+        click.echo("  Enter keeps, a again, d discards, b goes back", nl=False)
         key = _wait_for_key()
         click.echo("")
-        answer = {"\r": "keep", "\n": "keep", "a": "again", "d": "discard"}.get(key)
+        answer = {"\r": "keep", "\n": "keep", "a": "again", "d": "discard", "b": "back"}.get(key)
         if answer is not None:
             return answer
 

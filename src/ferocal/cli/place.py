@@ -18,7 +18,7 @@ preview_option = click.option(
     "--preview", is_flag=True, help="Show what would be recorded, and record nothing."
 )
 again_option = click.option(
-    "--again", is_flag=True, help="Load a file once more that was loaded before."
+    "--again", is_flag=True, help="Load what is there already as further runs."
 )
 bench_option = click.option(
     "--bench", metavar="NAME", help="The bench that it is of, where the study has several."
@@ -29,7 +29,7 @@ date_option = click.option(
 
 
 def parse_time(text: str | None) -> str:
-    """A date or time as ISO 8601 in UTC, "" for none.
+    """A date or time as ISO 8601, "" for none; without a zone it is in UTC, as in files.
 
     Raises
     ------
@@ -44,4 +44,5 @@ def parse_time(text: str | None) -> str:
         raise click.BadParameter(
             f'"{text}" is not a time in ISO 8601, like 2026-05-01T14:30', param_hint="--date"
         ) from None
-    return moment.astimezone(UTC).isoformat(timespec="milliseconds")
+    aware = moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment.astimezone(UTC)
+    return aware.isoformat(timespec="milliseconds")

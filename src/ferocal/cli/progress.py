@@ -53,9 +53,9 @@ class LineObserver:
         """Print it."""
         click.echo(f"  {text}")
 
-    def hold(self, configuration: str, level: str, text: str) -> Decision | None:
+    def hold(self, configuration: str, level: str, text: str, round: int) -> Decision | None:
         """Ask the operator, if standard input is a terminal."""
-        return ask_operator(configuration, level, text)
+        return ask_operator(configuration, level, text, round)
 
     def ask(self, question: Question) -> Answer | None:
         """Ask for a reading, if standard input is a terminal."""
@@ -98,10 +98,10 @@ class BarObserver:
         """Print it above the bar."""
         self._progress.console.print(text)
 
-    def hold(self, configuration: str, level: str, text: str) -> Decision | None:
+    def hold(self, configuration: str, level: str, text: str, round: int) -> Decision | None:
         """Ask the operator, with the bar out of the way."""
         self._progress.stop()
-        decision = ask_operator(configuration, level, text)
+        decision = ask_operator(configuration, level, text, round)
         self._progress.start()
         return decision
 
@@ -113,11 +113,11 @@ class BarObserver:
         return answer
 
 
-def ask_operator(configuration: str, level: str, text: str) -> Decision | None:
+def ask_operator(configuration: str, level: str, text: str, round: int) -> Decision | None:
     """Say what to do and wait for an answer; None without a terminal to ask on."""
     if not sys.stdin.isatty():
         return None
-    click.echo(f"\nfor {configuration}, {level} is needed now:\n  {text}")
+    click.echo(f"\nround {round}: for {configuration}, {level} is needed now:\n  {text}")
     choices = click.Choice([decision.value for decision in Decision])
     try:
         return Decision(click.prompt("when it is done", type=choices, default="continue"))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -15,13 +15,14 @@ from ferocal.intake.exported import Exported, read_exported
 from ferocal.intake.formats import digest_of, read_table
 from ferocal.intake.readings import Intake, check_readings
 from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known
-from ferocal.intake.shapes import is_text, parse_columns, to_long
+from ferocal.intake.repeated import find_repeated
+from ferocal.intake.shapes import find_unused, is_text, parse_columns, to_long
 from ferocal.intake.trace_loading import runs_of, summarise_runs
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
 from ferocal.ledger.reading.runs import known_run_uids
 from ferocal.ledger.store import Ledger
 from ferocal.ledger.writing.batch import Batch
-from ferocal.terms.wording import counted
+from ferocal.terms.wording import be, counted
 
 if TYPE_CHECKING:
     from ferocal.study.load import Study
@@ -31,12 +32,16 @@ if TYPE_CHECKING:
 class Loaded:
     """What a file holds for a study, and how much of it was recorded.
 
-    ``twins`` counts readings that are the same as another in everything that is stated of them.
+    ``repeated`` counts rows that were in the ledger already and were left out, ``unused`` names
+    the columns that nothing was read from; ``twins`` counts readings that are the same as
+    another in everything that is stated of them.
     """
 
     path: Path
     intake: Intake
     counts: dict[str, int]
+    repeated: int = 0
+    unused: tuple[str, ...] = ()
 
     @property
     def twins(self) -> int:
@@ -56,14 +61,20 @@ class Loaded:
 
 @dataclass(frozen=True)
 class Source:
-    """The readings of a file, and the digests of all files that go with it."""
+    """The readings of a file, and the digests of all files that go with it.
+
+    ``repeated`` rows are not among them, for the ledger has them; nothing was read from
+    ``unused`` columns.
+    """
 
     path: Path
     intake: Intake
     digests: list[str]
+    repeated: int = 0
+    unused: tuple[str, ...] = ()
 
 
-def read_intake(study: Study, path: Path, columns: Sequence[str] = ()) -> Intake:
+def read_source(study: Study, path: Path, digest: str, columns: Sequence[str] = ()) -> Source:
     """The readings of a file, checked against the study.
 
     Raises
@@ -76,7 +87,8 @@ def read_intake(study: Study, path: Path, columns: Sequence[str] = ()) -> Intake
     readings = to_long(table, named, study)
     if not len(readings):
         raise IntakeError(f"{path}: holds no readings")
-    return check_readings(readings, study, table)
+    unused = find_unused(table.columns.names, named, study)
+    return Source(path, check_readings(readings, study, table), [digest], unused=unused)
 
 
 def load_files(
@@ -86,8 +98,12 @@ def load_files(
     columns: Sequence[str] = (),
     preview: bool = False,
     again: bool = False,
+    only_new: bool = False,
 ) -> list[Loaded]:
     """Load files, all or nothing; with ``preview`` nothing is recorded.
+
+    Rows that the ledger has already are refused, unless they are to be recorded ``again`` as
+    further runs, or ``only_new`` ones are to be.
 
     Exported traces belong to the runs that other files name; without these, what is
     computed of them is recorded with them.
@@ -95,29 +111,34 @@ def load_files(
     Raises
     ------
     IntakeError
-        When a file or a row is wrong, or a file was loaded before and not asked for again.
+        When a file or a row is wrong, or was loaded before and not asked for again.
     LedgerError
         When the ledger cannot be written.
     """
     digests = [digest_of(path) for path in paths]
     if len(set(digests)) < len(digests):
         raise IntakeError("the same file is named twice")
-    if not again:
+    if not (again or only_new):
         refuse_known(study, paths, digests)
     exported = [trace for trace in map(read_exported, paths) if trace is not None]
     others = {trace.path for trace in exported}
     sources = [
-        Source(path, read_intake(study, path, columns), [digest])
+        read_source(study, path, digest, columns)
         for path, digest in zip(paths, digests, strict=True)
         if path not in others
     ]
+    if not again:
+        sources = _without_repeated(study, sources, only_new=only_new)
     traces = _add_traces(study, sources, exported, dict(zip(paths, digests, strict=True)))
     batches = [make_batch(source.intake, study, traces, renew=again) for source in sources]
     if sum(len(batch.traces) for batch in batches) < len(exported):
         raise IntakeError(
             "some traces are of other workloads than their runs; nothing was recorded"
         )
-    loaded = [Loaded(s.path, s.intake, b.counts) for s, b in zip(sources, batches, strict=True)]
+    loaded = [
+        Loaded(s.path, s.intake, b.counts, s.repeated, s.unused)
+        for s, b in zip(sources, batches, strict=True)
+    ]
     if preview:
         if (study.directory / LEDGER_FILE).exists():
             with open_ledger(study.directory) as ledger:
@@ -128,8 +149,37 @@ def load_files(
         refuse_recorded(ledger, sources, batches)
         for source, batch in zip(sources, batches, strict=True):
             digest = " ".join(source.digests)
+            if not len(source.intake.value):
+                continue
             record(ledger, study, batch, kind="load", source=str(source.path), digest=digest)
     return loaded
+
+
+def _without_repeated(study: Study, sources: list[Source], *, only_new: bool) -> list[Source]:
+    """The sources without the rows that the ledger has already.
+
+    Raises
+    ------
+    IntakeError
+        When there are some and not ``only_new`` rows are wanted.
+    """
+    if not (study.directory / LEDGER_FILE).exists():
+        return sources
+    fresh = []
+    with open_ledger(study.directory) as ledger:
+        for source in sources:
+            repeated = find_repeated(study, ledger, source.intake)
+            count = int(repeated.sum())
+            if count and not only_new:
+                new = len(repeated) - count
+                raise IntakeError(
+                    f"{source.path}: {counted(count, 'row')} {be(count)} in the ledger already, "
+                    f"{new} {be(new)} new; nothing was recorded. --only-new takes what is new; "
+                    "--again takes every row as a run of its own that was truly repeated"
+                )
+            intake = source.intake.select(~repeated)
+            fresh.append(replace(source, intake=intake, repeated=count))
+    return fresh
 
 
 def refuse_recorded(ledger: Ledger, sources: Sequence[Source], batches: Sequence[Batch]) -> None:

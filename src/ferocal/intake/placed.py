@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
@@ -47,7 +48,10 @@ def find_place(study: Study, place: Place) -> Place:
     study.workload(place.workload)
     known = [name for workload, name, _ in study.metrics() if workload == place.workload]
     if not place.metric and len(known) > 1:
-        raise UsageError(f"{place.workload} has {len(known)} metrics; name one with --metric")
+        raise UsageError(
+            f"{place.workload} has {len(known)} metrics: name one with --metric, or type "
+            f"NAME=VALUE; {', '.join(known[:8])}"
+        )
     if place.metric:
         check_metric(place, known)
     return replace(place, metric=place.metric or known[0])
@@ -66,16 +70,20 @@ def check_metric(place: Place, known: Sequence[str]) -> None:
         raise UsageError(f'{place.workload} has no metric "{place.metric}"; {hint}')
 
 
-def intake_of(study: Study, places: Sequence[Place], **columns: np.ndarray) -> Intake:
-    """Readings with the place of each; numbers that are not among ``columns`` are unknown.
+def intake_of(study: Study, places: Sequence[Place], **columns: np.ndarray | Labels) -> Intake:
+    """Readings with the place of each; what is not among ``columns`` is unknown.
 
     ``columns`` are of shape (n,), in the units of the study.
     """
     series = {(workload, name): n for n, (workload, name, _) in enumerate(study.metrics())}
     configurations = {c.name: n for n, c in enumerate(study.configurations)}
     benches = [study.on(place.bench or study.bench).bench for place in places]
-    nothing = np.full(len(places), np.nan)
-    numbers: dict[str, Any] = dict.fromkeys(("low", "high", "samples", "resolution"), nothing)
+    nothing, silent = np.full(len(places), np.nan), Labels.same("", len(places))
+    given: dict[str, Any] = {
+        **dict.fromkeys(("low", "high", "samples", "resolution"), nothing),
+        **dict.fromkeys(("bound", "statistic", "mark", "reason"), silent),
+        **columns,
+    }
     return Intake(
         series_of=np.array([series[place.workload, place.metric] for place in places]),
         bench_of=np.array([study.benches.index(bench) for bench in benches]),
@@ -85,41 +93,91 @@ def intake_of(study: Study, places: Sequence[Place], **columns: np.ndarray) -> I
         run=Labels.of_texts([place.run for place in places]),
         started_at=Labels.of_texts([place.started_at for place in places]),
         excluded=Labels.of_texts([place.excluded for place in places]),
-        **(numbers | columns),
+        **given,
     )
 
 
-def enter_values(study: Study, place: Place, texts: Sequence[str]) -> dict[str, int]:
-    """Record readings typed in one line; several are several runs of one visit.
+@dataclass(frozen=True)
+class Statistic:
+    """What typed readings are of several values: which statistic, of how many; None if unsaid."""
+
+    name: str | None = None
+    samples: int | None = None
+
+
+def enter_values(
+    study: Study, place: Place, texts: Sequence[str], statistic: Statistic | None = None
+) -> dict[str, int]:
+    """Record readings typed in one line.
+
+    Several values of one metric are several runs of one visit; several metrics, written
+    ``NAME=VALUE``, are read from one run.
 
     Raises
     ------
     UsageError
         When a name is not known or a value not understood; nothing is recorded then.
+    IntakeError
+        When a named visit contradicts what is recorded of it.
     LedgerError
         When the ledger cannot be written.
     """
-    from ferocal.intake.typed import TypedError, parse_typed
+    from ferocal.intake.typed import TypedError, TypedReading, parse_mark, parse_typed
 
-    place = find_place(study, place)
-    metric = next(m for w, n, m in study.metrics() if (w, n) == (place.workload, place.metric))
-    try:
-        read = [parse_typed(t, metric.unit, plausible=metric.plausible) for t in texts]
-    except TypedError as error:
-        raise UsageError(f"{error}; nothing was recorded") from None
+    statistic = statistic or Statistic()
+    metrics = {(w, n): m for w, n, m in study.metrics()}
+    places, read = [], []
+    for where, text in _places(study, place, texts):
+        metric = metrics[where.workload, where.metric]
+        try:
+            found = parse_mark(text) or parse_typed(text, metric.unit, plausible=metric.plausible)
+        except TypedError as error:
+            name = f"{where.metric}: " if "=" in texts[0] else ""
+            raise UsageError(f"{name}{error}; nothing was recorded") from None
+        places.append(where)
+        read.append(found)
+    values = [r if isinstance(r, TypedReading) else TypedReading(math.nan) for r in read]
+    steps = [metrics[where.workload, where.metric].step for where in places]
+    samples = math.nan if statistic.samples is None else float(statistic.samples)
     intake = intake_of(
         study,
-        [place] * len(read),
-        value=np.array([r.value for r in read]),
-        low=np.array([np.nan if r.low is None else r.low for r in read]),
-        high=np.array([np.nan if r.high is None else r.high for r in read]),
-        resolution=np.full(len(read), np.nan if metric.step is None else metric.step),
+        places,
+        value=np.array([r.value for r in values]),
+        low=np.array([math.nan if r.low is None else r.low for r in values]),
+        high=np.array([math.nan if r.high is None else r.high for r in values]),
+        resolution=np.array([math.nan if step is None else step for step in steps]),
+        samples=np.full(len(values), samples),
+        bound=Labels.of_texts([r.bound or "" for r in values]),
+        statistic=Labels.same(statistic.name or "", len(values)),
+        mark=Labels.of_texts([getattr(r, "mark", "") for r in read]),
+        reason=Labels.of_texts([getattr(r, "reason", "") for r in read]),
     )
     batch = make_batch(intake, study)
     if place.version is not None:
         batch = replace(batch, subjects={place.workload: version_subject(place.version)})
-    with open_ledger(study.directory, create=True) as ledger:
+    with open_ledger(study.directory, create=True) as ledger, ledger.together():
         return record(ledger, study, batch, kind="enter", source="typed")
+
+
+def _places(study: Study, place: Place, texts: Sequence[str]) -> list[tuple[Place, str]]:
+    """The place of every typed value; of values with a name, all are of one run."""
+    named = [text.partition("=") for text in texts if "=" in text]
+    if not named:
+        where = find_place(study, place)
+        return [(where, text) for text in texts]
+    if len(named) < len(texts):
+        raise UsageError("write NAME=VALUE for all values or for none; nothing was recorded")
+    if place.metric:
+        raise UsageError("--metric does not go with NAME=VALUE, which names it")
+    names = [name.strip() for name, _, _ in named]
+    twice = [name for name in dict.fromkeys(names) if names.count(name) > 1]
+    if twice:
+        raise UsageError(f"{twice[0]} has two values, and one run has one; nothing was recorded")
+    # One run of the names: the parts of a visit that nobody has named belong together too.
+    return [
+        (find_place(study, replace(place, metric=name, run=place.run or "1")), value)
+        for name, (_, _, value) in zip(names, named, strict=True)
+    ]
 
 
 def version_subject(version: str) -> dict[str, object]:

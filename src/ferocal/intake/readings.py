@@ -5,13 +5,14 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ferocal.intake.cells import MARKS, Cells, parse_numbers, read_cells, what_is_wrong
 from ferocal.intake.columns import Columns, Labels, combine, repeats
 from ferocal.intake.delimited import MOST_NAMED, refusal
-from ferocal.intake.typed import THOUSANDS, comma_is_decimal
+from ferocal.study.metrics import STATISTICS
 from ferocal.terms.names import closest, resolve
 from ferocal.terms.units import UnitError, convert, is_time
 from ferocal.terms.wording import listed
@@ -20,11 +21,13 @@ if TYPE_CHECKING:
     from ferocal.intake.formats import SourceTable
     from ferocal.study.load import Study
 
-_GROUPS = r"[-+]?[1-9]\d{0,2}([,.' ]\d{3})+([.,]\d+)?"
 _FEW_PAIRS = 10_000
 # What is more is a time or a size by mistake.
 _MOST_ROUNDS = 1_000_000
-_ONE_COMMA = r"[^,.]+,[^,.]+"
+# Times of one visit this far apart (s) are of two.
+DAY = 86_400.0
+# Names that Ferocal itself gives.
+ID = re.compile("[0-9a-f]{32}")
 
 
 @dataclass(frozen=True)
@@ -33,7 +36,8 @@ class Intake:
 
     ``series_of``, ``bench_of`` and ``configuration_of`` index the metrics, the benches and the
     configurations of the study; the texts are "", the numbers NaN and the rounds −1 where
-    nothing is known.
+    nothing is known. With a ``bound`` ("<" or ">") the true value is below or above. Where
+    there is a ``mark`` there is no reading, for a ``reason`` if one is known.
     """
 
     series_of: np.ndarray
@@ -49,6 +53,20 @@ class Intake:
     run: Labels
     started_at: Labels
     excluded: Labels
+    bound: Labels
+    statistic: Labels
+    mark: Labels
+    reason: Labels
+
+    def select(self, rows: np.ndarray) -> Intake:
+        """Only these rows, named by a mask."""
+        columns: dict[str, Any] = {
+            name: Labels(column.codes[rows], column.names)
+            if isinstance(column, Labels)
+            else column[rows]
+            for name, column in vars(self).items()
+        }
+        return Intake(**columns)
 
 
 class _Problems:
@@ -104,16 +122,21 @@ def check_readings(columns: Columns, study: Study, table: SourceTable) -> Intake
     series_of = _series(columns, study, problems)
     bench_of = _benches(columns, study, problems)
     factor = _factors(columns, study, series_of, problems)
-    value, low, high, resolution = (
-        _numbers(columns, column, problems, factor)
-        for column in ("value", "low", "high", "resolution")
+    cells = read_cells(columns, problems.add)
+    value = cells.value if factor is None else cells.value * factor
+    low, high, resolution = (
+        _numbers(columns, column, problems, factor) for column in ("low", "high", "resolution")
     )
-    problems.add(~columns.given("value"), "value", "is empty")
+    scaled = [end if factor is None else end * factor for end in (cells.low, cells.high)]
+    low, high = (np.where(np.isnan(s), e, s) for s, e in zip(scaled, (low, high), strict=True))
+    mark, reason = _marks(columns, cells, problems)
+    problems.add(~columns.given("value") & ~mark.given, "value", "is empty")
     problems.add(low > value, "low", "{} is above the value")
     problems.add(high < value, "high", "{} is below the value")
     problems.add(resolution <= 0, "resolution", "{} is not a step")
     _check_better(columns, study, series_of, problems)
     _check_time(study, series_of, value, problems)
+    _check_plausible(columns, study, series_of, np.where(cells.kept, np.nan, value), problems)
     intake = Intake(
         series_of=series_of,
         bench_of=bench_of,
@@ -128,8 +151,13 @@ def check_readings(columns: Columns, study: Study, table: SourceTable) -> Intake
         run=columns.labels("run"),
         started_at=_times(columns, problems),
         excluded=columns.labels("excluded"),
+        bound=_bounds(columns, cells.bound, problems),
+        statistic=_statistics(columns, problems),
+        mark=mark,
+        reason=reason,
     )
     _check_named_runs(intake, problems)
+    _check_named_visits(intake, problems)
     problems.raise_if_any()
     return intake
 
@@ -142,6 +170,98 @@ def _check_named_runs(intake: Intake, problems: _Problems) -> None:
     visit = (intake.bench_of, intake.configuration_of, intake.round, intake.visit.codes)
     twice = repeats(combine(intake.series_of, *visit, intake.run.codes)) & intake.run.given
     problems.add(twice, "run", "run {} of this visit has a reading of this metric already")
+
+
+def _check_named_visits(intake: Intake, problems: _Problems) -> None:
+    """Check that a named visit is one: of one round, and not of two days."""
+    import pandas as pd
+
+    given = intake.visit.given
+    if not given.any():
+        return
+    visit = combine(intake.bench_of, intake.configuration_of, intake.visit.codes)
+    rounds = pd.Series(np.where(intake.round > 0, intake.round, np.nan))
+    first = rounds.groupby(visit).transform("first").to_numpy()
+    other = given & ~np.isnan(rounds.to_numpy()) & (rounds.to_numpy() != first)
+    problems.add(
+        other,
+        "visit",
+        lambda row: (
+            f"{{}} is of round {int(first[row])} in an earlier row, and one visit is of one round"
+        ),
+    )
+    times = pd.to_datetime(pd.Series(intake.started_at.at(np.arange(len(given)))), errors="coerce")
+    span = (times - times.groupby(visit).transform("min")).dt.total_seconds().to_numpy()
+    with np.errstate(invalid="ignore"):
+        late = given & (span >= DAY) & ~intake.visit.map(lambda name: bool(ID.fullmatch(name)))
+    problems.add(late, "visit", "{} is of another date in another row, and one visit has one date")
+
+
+def _bounds(columns: Columns, seen: Labels, problems: _Problems) -> Labels:
+    """The bounds in the cells, or in a column of their own as exported files have it."""
+    if "bound" not in columns:
+        return seen
+    stated = columns.labels("bound")
+    problems.add(
+        stated.map(lambda text: text not in ("", "<", ">")), "bound", '{} is neither "<" nor ">"'
+    )
+    both = [own or other for own, other in zip(*_texts(seen, stated), strict=True)]
+    return Labels.of_texts(both)
+
+
+def _marks(columns: Columns, cells: Cells, problems: _Problems) -> tuple[Labels, Labels]:
+    """Why there are no readings: in the cells, or in columns of their own."""
+    stated = columns.labels("mark")
+    problems.add(
+        stated.map(lambda text: text not in ("", *MARKS)),
+        "mark",
+        f"{{}} is none of {listed(MARKS)}",
+    )
+    if "mark" not in columns:
+        return cells.mark, cells.reason
+    pairs = ((cells.mark, stated), (cells.reason, columns.labels("reason")))
+    mark, reason = (
+        Labels.of_texts([own or other for own, other in zip(*_texts(*pair), strict=True)])
+        for pair in pairs
+    )
+    return mark, reason
+
+
+def _texts(*labels: Labels) -> list[list[str]]:
+    return [column.at(np.arange(len(column.codes))) for column in labels]
+
+
+def _statistics(columns: Columns, problems: _Problems) -> Labels:
+    """What each reading is of several values, "" where that is not stated."""
+    stated = columns.labels("statistic")
+    problems.add(
+        stated.map(lambda text: text not in ("", *STATISTICS)),
+        "statistic",
+        f"{{}} is none of {', '.join(STATISTICS)}",
+    )
+    return stated
+
+
+def _check_plausible(
+    columns: Columns, study: Study, series_of: np.ndarray, value: np.ndarray, problems: _Problems
+) -> None:
+    """Check what the study file says can be true; a reading that is to be excluded may be false."""
+    ranges = [metric.plausible for _, _, metric in study.metrics()]
+    if not any(ranges):
+        return
+    ends = np.array([(-np.inf, np.inf) if r is None else r for r in ranges])[series_of]
+    wrong = ((value < ends[:, 0]) | (value > ends[:, 1])) & (series_of >= 0)
+    wrong &= ~columns.labels("excluded").given
+    units = [metric.unit for _, _, metric in study.metrics()]
+    problems.add(
+        wrong,
+        "value",
+        lambda row: (
+            f"{{}} is outside of {ends[row, 0]:g} to {ends[row, 1]:g} "
+            f"{units[int(series_of[row])]}; put ! behind it to keep it, or say "
+            "in a column `excluded` why it does not count"
+        ),
+    )
 
 
 def _configurations(columns: Columns, study: Study, problems: _Problems) -> np.ndarray:
@@ -236,9 +356,9 @@ def _numbers(
         numbers = labels
     else:
         texts = labels
-        numbers = _parse(texts.names).take(texts.codes)
+        numbers = parse_numbers(texts.names).take(texts.codes)
         unread = np.isnan(numbers) & texts.given
-        problems.add(unread, column, lambda row: _what_is_wrong(texts[row]))
+        problems.add(unread, column, lambda row: what_is_wrong(texts[row]))
     problems.add(np.isinf(numbers), column, "{} is not finite")
     return numbers.astype(float, copy=False) if factor is None else numbers * factor
 
@@ -258,29 +378,6 @@ def _rounds(columns: Columns, problems: _Problems) -> np.ndarray:
         return rounds.astype(np.int64, copy=False)
     whole: np.ndarray = np.where(known & ~wrong, rounds, -1).astype(np.int64)
     return whole
-
-
-def _parse(names: list[str]) -> np.ndarray:
-    """Texts as numbers, NaN where they are none or may be two."""
-    import pandas as pd
-
-    texts = pd.Series(names, dtype=object)
-    comma = texts.str.fullmatch(_ONE_COMMA).to_numpy(dtype=bool)
-    if not comma_is_decimal(names):
-        comma = comma & ~texts.str.fullmatch(THOUSANDS).to_numpy(dtype=bool)
-    plain = texts.mask(comma, texts.str.replace(",", "."))
-    return pd.to_numeric(plain, errors="coerce").to_numpy(dtype=float)
-
-
-def _what_is_wrong(text: str) -> str:
-    """Why a text is not a number, and what would be right."""
-    if re.fullmatch(THOUSANDS, text):
-        return (
-            f"{{}} may be {text.replace(',', '.')} or {text.replace(',', '')}: write one of these"
-        )
-    if re.fullmatch(_GROUPS, text):
-        return "{} has a thousands separator; write it without"
-    return "{} is not a number"
 
 
 def _of_metrics(series_of: np.ndarray, texts: list[str]) -> Labels:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,12 +14,13 @@ import numpy as np
 from ferocal._version import __version__
 from ferocal.errors import IntakeError
 from ferocal.intake.columns import combine, repeats
-from ferocal.intake.readings import Intake
+from ferocal.intake.readings import DAY, ID, Intake
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
 from ferocal.ledger.reading.sessions import find_load
+from ferocal.ledger.reading.visits import NamedVisit, read_named_visits
 from ferocal.ledger.records import SessionRecord
 from ferocal.ledger.store import Ledger
-from ferocal.ledger.writing.batch import Batch, record_batch
+from ferocal.ledger.writing.batch import Batch, BatchAbsence, BatchVisit, record_batch
 from ferocal.study.criteria import criteria_of
 from ferocal.traces.capture import Trace
 
@@ -26,7 +28,6 @@ if TYPE_CHECKING:
     from ferocal.study.load import Study
 
 
-_ID = re.compile("[0-9a-f]{32}")
 # By the name of a run, the workload and the trace of each capture.
 TracesOfRuns = Mapping[str, Sequence[tuple[str, Trace]]]
 
@@ -54,15 +55,17 @@ def make_batch(
     run_workload = [workloads[s] for s in intake.series_of[first_of_run].tolist()]
     run_names = intake.run.at(first_of_run)
     kept = _attached(zip(run_names, run_workload, strict=True), traces or {})
+    read = np.flatnonzero(~intake.mark.given)
     return Batch(
         visits=[
-            (study.benches[b], names[c], levels[c], r if r > 0 else None, at, bool(k))
-            for b, c, r, at, k in zip(
+            BatchVisit(study.benches[b], names[c], levels[c], r if r > 0 else None, at, bool(k), v)
+            for b, c, r, at, k, v in zip(
                 intake.bench_of[first_of_visit].tolist(),
                 configuration_of,
-                intake.round[first_of_visit].tolist(),
+                _round_of_visits(intake, visit_of, len(first_of_visit)),
                 intake.started_at.at(first_of_visit),
                 known[first_of_visit].tolist(),
+                [name or None for name in intake.visit.at(first_of_visit)],
                 strict=True,
             )
         ],
@@ -73,11 +76,28 @@ def make_batch(
         run_started=intake.started_at.at(first_of_run),
         run_excluded=intake.excluded.at(first_of_run),
         metrics=[(workload, name, metric.unit) for workload, name, metric in metrics],
-        reading_run=run_of,
-        reading_metric=intake.series_of,
-        columns=[intake.value, intake.samples, intake.low, intake.high, intake.resolution],
+        reading_run=run_of[read],
+        reading_metric=intake.series_of[read],
+        columns=[
+            column[read]
+            for column in (intake.value, intake.samples, intake.low, intake.high, intake.resolution)
+        ],
+        texts=[intake.bound.at(read), intake.statistic.at(read)],
+        absences=[
+            BatchAbsence(
+                int(run_of[n]), int(intake.series_of[n]), intake.mark[n], intake.reason[n] or None
+            )
+            for n in np.flatnonzero(intake.mark.given).tolist()
+        ],
         traces=kept,
     )
+
+
+def _round_of_visits(intake: Intake, visit_of: np.ndarray, count: int) -> list[int]:
+    """The round of each visit, which only one of its rows may state; −1 where none does."""
+    rounds = np.full(count, -1, dtype=np.int64)
+    np.maximum.at(rounds, visit_of, intake.round)
+    return rounds.tolist()
 
 
 def _ids(names: Sequence[str]) -> list[str]:
@@ -85,7 +105,7 @@ def _ids(names: Sequence[str]) -> list[str]:
     seen: set[str] = set()
     ids = []
     for name in names:
-        uid = name if len(name) == 32 and _ID.fullmatch(name) and name not in seen else ""
+        uid = name if len(name) == 32 and ID.fullmatch(name) and name not in seen else ""
         seen.add(uid)
         ids.append(uid)
     return ids
@@ -116,7 +136,9 @@ def _group(
     """For every reading its visit, its run and the number of that, both in order of appearance."""
     import pandas as pd
 
-    visit = combine(intake.bench_of, intake.configuration_of, intake.round, intake.visit.codes)
+    # A named visit is one, whether or not all of its rows state its round.
+    rounds = np.where(intake.visit.given, 0, intake.round)
+    visit = combine(intake.bench_of, intake.configuration_of, rounds, intake.visit.codes)
     run, number = intake.run.codes, intake.run.map(_number)
     unnamed = ~intake.run.given
     if unnamed.any():
@@ -142,10 +164,13 @@ def record(
 
     Raises
     ------
+    IntakeError
+        When a named visit contradicts what is recorded of it.
     LedgerError
         When the ledger cannot be written; it is then as it was.
     """
-    benches = {visit[0] for visit in batch.visits}
+    batch = replace(batch, visits=_joined(ledger, batch.visits))
+    benches = {visit.bench for visit in batch.visits}
     session = SessionRecord(
         version=__version__,
         overhead={},
@@ -160,6 +185,38 @@ def record(
     )
     record_batch(ledger, session, batch)
     return batch.counts
+
+
+def _joined(ledger: Ledger, visits: Sequence[BatchVisit]) -> list[BatchVisit]:
+    """The visits, those of a name that the ledger has with the key of that visit."""
+    if not any(visit.name for visit in visits):
+        return list(visits)
+    there = read_named_visits(ledger)
+    joined = []
+    for visit in visits:
+        known = there.get((visit.bench, visit.configuration, visit.name or ""))
+        if known is not None:
+            _check_same(visit, known)
+            visit = replace(visit, key=known.key)
+        joined.append(visit)
+    return joined
+
+
+def _check_same(visit: BatchVisit, known: NamedVisit) -> None:
+    """Refuse another round or another date of a visit that is recorded."""
+    stated = None
+    if visit.round is not None and known.round is not None and visit.round != known.round:
+        stated = (f"round {visit.round}", f"round {known.round}")
+    elif visit.started_at and known.started_at:
+        times = [datetime.fromisoformat(time) for time in (visit.started_at, known.started_at)]
+        if abs((times[0] - times[1]).total_seconds()) >= DAY and not ID.fullmatch(visit.name or ""):
+            stated = (visit.started_at[:10], known.started_at[:10])
+    if stated is not None:
+        raise IntakeError(
+            f'visit "{visit.name}" to {visit.configuration} is of {stated[0]} here and of '
+            f"{stated[1]} in the ledger: one visit has one round and one date; name it otherwise, "
+            "or state the same. Nothing was recorded"
+        )
 
 
 def refuse_known(study: Study, paths: Sequence[Path], digests: Sequence[str]) -> None:

@@ -19,12 +19,14 @@ if TYPE_CHECKING:
 # What a column can be; columns of these names are matched by themselves.
 ROLES = (
     "configuration", "workload", "metric", "value", "unit", "better", "round", "visit", "run",
-    "bench", "started_at", "low", "high", "samples", "resolution", "excluded",
+    "bench", "started_at", "low", "high", "samples", "resolution", "excluded", "bound",
+    "statistic", "mark", "reason",
 )  # fmt: skip
 # Of these, the ones that are texts even if they look like numbers.
 TEXTS = frozenset(
     {"configuration", "workload", "metric", "unit", "better", "visit", "run", "bench",
-     "started_at", "excluded"}
+     "started_at", "excluded", "bound", "statistic", "mark",
+     "reason"}
 )  # fmt: skip
 
 
@@ -52,6 +54,25 @@ def is_text(name: str, named: Mapping[str, str], study: Study | None) -> bool:
     factors = () if study is None else study.file.factor
     role = next((role for role, column in named.items() if column == name), name.lower())
     return role in TEXTS or name.removeprefix("factor:") in factors
+
+
+def find_unused(
+    names: Sequence[str], named: Mapping[str, str], study: Study | None
+) -> tuple[str, ...]:
+    """The columns of a table that `to_long` makes nothing of."""
+    factors = [] if study is None else list(study.file.factor)
+    used = {n for n in names if n.lower() in ROLES} | set(named.values())
+    used |= {n for n in names if n.removeprefix("factor:") in factors}
+    long = any(n.lower() == "value" for n in used) or "value" in named
+    rest = [name for name in names if name not in used]
+    if long or not rest:
+        return tuple(rest)
+    known = None if study is None else [c.name for c in study.configurations]
+    arms = [name for name in rest if known is None or resolve(name, known) in known]
+    # The first that is no configuration names the workload, where nothing else does.
+    others = [name for name in rest if name not in arms]
+    lead = others[:1] if not any(n.lower() == "workload" for n in used) else []
+    return tuple(name for name in others if name not in lead)
 
 
 def to_long(table: SourceTable, named: Mapping[str, str], study: Study | None) -> Columns:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ferocal.errors import IntakeError, UsageError
+from ferocal.intake.columns import Labels
 from ferocal.intake.exported import Exported, read_exported
 from ferocal.intake.formats import digest_of
 from ferocal.intake.placed import Place, check_metric, intake_of
@@ -207,6 +208,7 @@ def summarise_runs(study: Study, runs: Iterable[CapturedRun]) -> tuple[Intake, T
     places: list[Place] = []
     values: list[float] = []
     samples: list[float] = []
+    bounds: list[str] = []
     traces: defaultdict[str, list[tuple[str, Trace]]] = defaultdict(list)
     for run in runs:
         place, metric = run.place, run.metric
@@ -218,11 +220,18 @@ def summarise_runs(study: Study, runs: Iterable[CapturedRun]) -> tuple[Intake, T
             named = ", ".join(map(str, run.files))
             raise IntakeError(f"{named}: {error}; nothing was recorded") from None
         places += [replace(place, metric=f"{place.metric}/{part}") for part in result.values]
-        values += result.values.values()
+        values += [value for value, _ in result.values.values()]
+        bounds += [bound or "" for _, bound in result.values.values()]
         count = np.nan if result.samples is None else float(result.samples)
         samples += [count] * len(result.values)
         traces[place.run] += [(place.workload, trace) for trace in result.traces]
-    intake = intake_of(study, places, value=np.array(values), samples=np.array(samples))
+    intake = intake_of(
+        study,
+        places,
+        value=np.array(values),
+        samples=np.array(samples),
+        bound=Labels.of_texts(bounds),
+    )
     return intake, traces
 
 

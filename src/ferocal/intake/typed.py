@@ -10,9 +10,22 @@ from dataclasses import dataclass
 from ferocal.terms.units import UnitError, convert, is_time
 
 _NUMBER = r"[-+−]?\d+(?:[.,]\d+)?"
-_TYPED = re.compile(rf"\s*({_NUMBER})\s*(?:\.\.\s*({_NUMBER})\s*)?([^\d\s!.,][^\s!]*)?\s*(!?)\s*")
+_TO = r"\s*(?:\.\.|…|–|-)\s*"
+# A bound, a number, a range, or a settled number with the span seen around it.
+_SHAPE = (
+    rf"(?P<bound>[<>])?\s*(?P<first>{_NUMBER})"
+    rf"(?:{_TO}(?P<last>\d+(?:[.,]\d+)?)|\s*\(\s*(?P<low>{_NUMBER}){_TO}(?P<high>{_NUMBER})\s*\))?"
+)
+_TYPED = re.compile(rf"\s*{_SHAPE}\s*(?P<unit>[^-\d\s!.,(][^\s!]*)?\s*(?P<keep>!?)\s*")
+_CELL = re.compile(rf"\s*{_SHAPE}\s*(?P<keep>!?)\s*")
+_MARK = re.compile(
+    r"\s*(?P<mark>not active|inactive|absent|n/?a|none|[-–—])"
+    r"(?:$|\s*[:(]\s*|\s+)(?P<reason>.*?)\)?\s*",
+    re.IGNORECASE,
+)
 THOUSANDS = r"[-+−]?[1-9]\d{0,2},\d{3}"
 _ODD_FACTOR = 5.0
+HOW = "21.4, 70..80, 75 (70..80), >38000 or <20"
 
 
 class TypedError(ValueError):
@@ -21,11 +34,50 @@ class TypedError(ValueError):
 
 @dataclass(frozen=True)
 class TypedReading:
-    """A reading in the unit of its metric; a range has its ends, and its middle as value."""
+    """A reading in the unit of its metric.
+
+    A range has its ends, and its middle as value, unless the display settled on one. With a
+    ``bound`` ("<" or ">") the true value is below or above. It is ``kept``, however unlikely,
+    where somebody has insisted on it.
+    """
 
     value: float
     low: float | None = None
     high: float | None = None
+    bound: str | None = None
+    kept: bool = False
+
+
+@dataclass(frozen=True)
+class TypedMark:
+    """No reading: whether it is "absent" or the level "not active", and why ("" if not said)."""
+
+    mark: str
+    reason: str
+
+
+def parse_mark(text: str) -> TypedMark | None:
+    """What stands for no reading ("n/a", "- no sound", "not active"); None for anything else."""
+    match = _MARK.fullmatch(text)
+    if match is None:
+        return None
+    active = match["mark"].lower() in ("not active", "inactive")
+    return TypedMark("not active" if active else "absent", match["reason"].strip())
+
+
+def parse_cell(text: str) -> TypedReading | None:
+    """A range, a bound or a settled number of a file; None for anything else, numbers too.
+
+    Raises
+    ------
+    TypedError
+        When it is one of these and makes no sense.
+    """
+    match = _CELL.fullmatch(text)
+    marks = ("bound", "last", "low", "keep")
+    if match is None or not any(match[mark] for mark in marks):
+        return None
+    return _reading(match, text, "", "")
 
 
 def parse_number(text: str) -> float:
@@ -60,7 +112,7 @@ def parse_typed(
     plausible: tuple[float, float] | None = None,
     fellows: float | None = None,
 ) -> TypedReading:
-    """Understand a typed reading, such as "21,4", "21.4 s", "21400 ms" or "70..80".
+    """Understand a typed reading: "21,4", "21400 ms", "70..80", "75 (70..80)", ">38000".
 
     Parameters
     ----------
@@ -80,21 +132,41 @@ def parse_typed(
     """
     match = _TYPED.fullmatch(text)
     if match is None:
-        how = f"21.4, 21.4 {unit} or 70..80"
-        raise TypedError(f'"{text.strip()}" is not a number; type it like {how}')
-    ends = [parse_number(part) for part in match.group(1, 2) if part is not None]
-    try:
-        values = [convert(end, match[3] or unit, unit) for end in ends]
-    except UnitError as error:
-        raise TypedError(str(error)) from None
-    if len(values) == 2 and values[0] >= values[1]:
+        raise TypedError(f'"{text.strip()}" is not a number; type it like {HOW}')
+    reading = _reading(match, text, match["unit"] or unit, unit)
+    if is_time(unit) and reading.value <= 0:
+        raise TypedError(f"{reading.value:g} {unit} is not a duration")
+    if not reading.kept:
+        _check_likely(reading.value, unit, plausible, fellows)
+    return reading
+
+
+def _reading(match: re.Match[str], text: str, unit: str, wanted: str) -> TypedReading:
+    """What a text of the shape of a reading says, in the wanted unit."""
+
+    def number(name: str) -> float | None:
+        if match[name] is None:
+            return None
+        value = parse_number(match[name])
+        try:
+            return convert(value, unit, wanted)
+        except UnitError as error:
+            raise TypedError(str(error)) from None
+
+    first, last, low, high = (number(name) for name in ("first", "last", "low", "high"))
+    assert first is not None
+    if last is not None:
+        low, high = first, last
+    if match["bound"] and low is not None:
+        raise TypedError(f'"{text.strip()}" is a bound and a range at once')
+    if low is None or high is None:
+        return TypedReading(first, bound=match["bound"], kept=bool(match["keep"]))
+    if low >= high:
         raise TypedError(f'the range "{text.strip()}" does not go from low to high')
-    value = sum(values) / len(values)
-    if is_time(unit) and value <= 0:
-        raise TypedError(f"{value:g} {unit} is not a duration")
-    if not match[4]:
-        _check_likely(value, unit, plausible, fellows)
-    return TypedReading(value, *values) if len(values) == 2 else TypedReading(value)
+    value = (low + high) / 2 if last is not None else first
+    if not low <= value <= high:
+        raise TypedError(f'"{text.strip()}": the value lies outside of its own span')
+    return TypedReading(value, low, high, kept=bool(match["keep"]))
 
 
 def _check_likely(

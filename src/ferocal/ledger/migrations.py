@@ -111,6 +111,59 @@ def _with_new_keys(value: Any) -> Any:
     return {_CONDITIONS.get(key, key): _with_new_keys(item) for key, item in value.items()}
 
 
+def _add_what_people_know(op: Operations) -> None:
+    """Version 4: names of visits, bounds, absences, corrections, subjects of notes.
+
+    Loaded and typed readings without a time had that of their loading.
+    """
+    op.add_column("visit", sa.Column("name", sa.String(200)))
+    op.add_column("visit", sa.Column("padding", sa.Integer()))
+    op.add_column("reading", sa.Column("bound", sa.String(1)))
+    op.add_column("reading", sa.Column("statistic", sa.String(20)))
+    place = (
+        sa.Column("run_id", sa.Integer(), sa.ForeignKey("run.id"), primary_key=True),
+        sa.Column("metric_id", sa.Integer(), sa.ForeignKey("metric.id"), primary_key=True),
+    )
+    op.create_table(
+        "absence", *place, _required("mark", sa.String(20)), sa.Column("reason", sa.Text())
+    )
+    op.create_table(
+        "correction",
+        *_identity(),
+        sa.Column("run_id", sa.Integer(), sa.ForeignKey("run.id"), nullable=False, index=True),
+        sa.Column("metric_id", sa.Integer(), sa.ForeignKey("metric.id"), nullable=False),
+        _required("at", sa.String(40)),
+        _required("value", sa.Float()),
+        *(sa.Column(name, sa.Float()) for name in ("low", "high")),
+        sa.Column("bound", sa.String(1)),
+        _required("reason", sa.Text()),
+    )
+    _forget_times_of_loading(op)
+    _name_subjects_of_notes(op)
+
+
+def _forget_times_of_loading(op: Operations) -> None:
+    session = "session.id = visit.session_id AND session.kind != 'measure'"
+    unknown = f"EXISTS (SELECT 1 FROM session WHERE {session} AND session.started_at <= %s)"
+    op.execute(
+        "UPDATE run SET started_at = '' WHERE EXISTS (SELECT 1 FROM visit WHERE "
+        f"visit.id = run.visit_id AND {unknown % 'run.started_at'})"
+    )
+    op.execute(f"UPDATE visit SET started_at = '' WHERE {unknown % 'visit.started_at'}")
+
+
+def _name_subjects_of_notes(op: Operations) -> None:
+    subjects = {"configuration": sa.String(200), "workload": sa.String(200), "run": sa.String(32)}
+    for name, kind in subjects.items():
+        op.add_column("note", sa.Column(name, kind))
+    op.add_column("note", sa.Column("date", sa.String(40)))
+    op.add_column("note", sa.Column("source", sa.Text()))
+    for name in subjects:
+        op.execute(f"UPDATE note SET {name} = name WHERE subject = '{name}'")
+    op.drop_column("note", "subject")
+    op.drop_column("note", "name")
+
+
 def _identity() -> list[sa.Column[Any]]:
     return [
         sa.Column("id", sa.Integer(), primary_key=True),
@@ -126,6 +179,7 @@ def _required(name: str, kind: sa.types.TypeEngine[Any], **settings: Any) -> sa.
 STEPS: dict[int, Callable[[Operations], None]] = {
     2: _add_traces_and_noise_floors,
     3: _add_criteria_and_benches,
+    4: _add_what_people_know,
 }
 
 

@@ -22,6 +22,7 @@ class Outcome(StrEnum):
     FAILED = "failed"
     OVERRAN = "overran"
     INTERRUPTED = "interrupted"
+    DISTURBED = "disturbed"
     NOT_ACTIVE = "not active"
 
 
@@ -54,7 +55,8 @@ class VisitRecord:
     """A visit about to be recorded.
 
     ``switching`` is how long it took to bring the bench there, in seconds; ``checks``,
-    ``facts``, ``subjects`` and ``remarks`` are JSON values.
+    ``facts``, ``subjects`` and ``remarks`` are JSON values. ``padding`` is the random part of
+    the size of the environment, in bytes, None where it is not padded.
     """
 
     bench: str
@@ -68,6 +70,7 @@ class VisitRecord:
     facts: Sequence[Mapping[str, Any]]
     subjects: Mapping[str, Any]
     remarks: Sequence[str]
+    padding: int | None = None
 
 
 @dataclass(frozen=True)
@@ -113,7 +116,9 @@ class Value:
     """One reading of a run.
 
     ``samples`` counts the single values that it summarises; ``low`` and ``high`` are the
-    ends of a range read off a moving display; ``resolution`` is in the unit.
+    ends of a range read off a moving display; ``resolution`` is in the unit. With a ``bound``
+    ("<" or ">") the true value is below or above. ``statistic`` is what the number is of
+    several values, None where the study file says it.
     """
 
     workload: str
@@ -124,6 +129,48 @@ class Value:
     low: float | None = None
     high: float | None = None
     resolution: float | None = None
+    bound: str | None = None
+    statistic: str | None = None
+
+
+class Mark(StrEnum):
+    """Why there is no reading where one was asked for."""
+
+    ABSENT = "absent"
+    NOT_ACTIVE = "not active"
+
+
+@dataclass(frozen=True)
+class Absence:
+    """A reading that could not be taken: how that is called, and the reason if one was given."""
+
+    workload: str
+    metric: str
+    unit: str
+    mark: str
+    reason: str | None = None
+
+
+@dataclass(frozen=True)
+class Note:
+    """What numbers do not show, on what it names, or else on the whole study.
+
+    ``date`` is when that was seen, as ISO 8601, and ``source`` where, as far as somebody said.
+    """
+
+    text: str
+    configuration: str | None = None
+    workload: str | None = None
+    run: str | None = None
+    date: str | None = None
+    source: str | None = None
+
+    @property
+    def subject(self) -> str:
+        """What it is on, in words."""
+        kinds = ("configuration", "workload", "run")
+        named = [f"{kind} {getattr(self, kind)}" for kind in kinds if getattr(self, kind)]
+        return ", ".join(named) or "study"
 
 
 @dataclass(frozen=True)
@@ -138,6 +185,7 @@ class Ending:
     streams: Mapping[str, tuple[bytes, int]] = field(default_factory=dict)
     exit_status: int | None = None
     conditions: Mapping[str, Any] | None = None
+    absences: Sequence[Absence] = ()
 
 
 @dataclass(frozen=True)

@@ -1,6 +1,7 @@
 """Tables of the ledger, in portable SQL types.
 
-Times are ISO 8601 text in UTC. Visits and runs carry a globally unique ``uid``, so
+Times are ISO 8601 text in UTC, "" where nobody knows the time of a loaded or typed
+reading. Visits and runs carry a globally unique ``uid``, so
 that ledgers can be merged; the integer keys are local to one ledger.
 """
 
@@ -23,7 +24,7 @@ from sqlalchemy import (
     UniqueConstraint,
 )
 
-SCHEMA_VERSION = 3
+SCHEMA_VERSION = 4
 
 metadata = MetaData()
 
@@ -83,7 +84,9 @@ session = Table(
 
 # A visit is `active` when its checks held, `not active` when one did not. `subjects` has
 # for each workload its command, what it says of its version, and digests of its files. A
-# run of which nobody knows the visit has one of its own, that is not `known`.
+# run of which nobody knows the visit has one of its own, that is not `known`. A visit that
+# people speak of has a `name`, one per bench and configuration. `padding` is the random part
+# of the size of the environment in it, in bytes.
 visit = Table(
     "visit",
     metadata,
@@ -103,6 +106,8 @@ visit = Table(
     Column("remarks", JSON, nullable=False),
     Column("facts_id", ForeignKey("facts.id"), nullable=False),
     Column("known", Boolean, nullable=False, server_default="1"),
+    Column("name", String(200)),
+    Column("padding", Integer),
 )
 
 # A run is `running` until its end is recorded; `number` counts the runs of a workload
@@ -125,7 +130,9 @@ run = Table(
 )
 
 # `samples` counts the single values that a reading summarises, where the workload states it.
-# A reading off a moving display has the ends of its range; `resolution` is in its unit.
+# A reading off a moving display has the ends of its range; `resolution` is in its unit. With a
+# `bound` ("<" or ">") the true value is below or above. `statistic` is what the number is of
+# several values, where that is stated with the reading.
 reading = Table(
     "reading",
     metadata,
@@ -136,6 +143,33 @@ reading = Table(
     Column("low", Float),
     Column("high", Float),
     Column("resolution", Float),
+    Column("bound", String(1)),
+    Column("statistic", String(20)),
+)
+
+# What stands in the place of a reading that nobody could take, and why.
+absence = Table(
+    "absence",
+    metadata,
+    Column("run_id", ForeignKey("run.id"), primary_key=True),
+    Column("metric_id", ForeignKey("metric.id"), primary_key=True),
+    Column("mark", String(20), nullable=False),
+    Column("reason", Text),
+)
+
+# A reading that was wrong is corrected, and stays as it was; the latest correction counts.
+correction = Table(
+    "correction",
+    metadata,
+    *_identity(),
+    Column("run_id", ForeignKey("run.id"), nullable=False, index=True),
+    Column("metric_id", ForeignKey("metric.id"), nullable=False),
+    Column("at", String(40), nullable=False),
+    Column("value", Float, nullable=False),
+    Column("low", Float),
+    Column("high", Float),
+    Column("bound", String(1)),
+    Column("reason", Text, nullable=False),
 )
 
 # A trace of a run: frame times (ms), or values over time. `content` is a Parquet file;
@@ -190,14 +224,19 @@ mark = Table(
     Column("reason", Text, nullable=False),
 )
 
+# A note is on what it names, or else on the whole study. `date` is when that was seen and
+# `source` where ("screenshot of 3 May"), as far as somebody said.
 note = Table(
     "note",
     metadata,
     *_identity(),
     Column("at", String(40), nullable=False),
-    Column("subject", String(20), nullable=False),
-    Column("name", String(200), nullable=False),
     Column("text", Text, nullable=False),
+    Column("configuration", String(200)),
+    Column("workload", String(200)),
+    Column("run", String(32)),
+    Column("date", String(40)),
+    Column("source", Text),
 )
 
 # How much visits vary, brought in from another study of the same bench; of several for one

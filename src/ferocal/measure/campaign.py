@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 
 from ferocal._version import __version__
 from ferocal.bench.execution import Executor, local_executor
@@ -15,8 +16,9 @@ from ferocal.ledger.reading.runs import settled_slots
 from ferocal.ledger.records import SessionRecord
 from ferocal.ledger.writing.runs import Recorder
 from ferocal.measure.lock import measuring_lock
+from ferocal.measure.padding import visit_context
 from ferocal.measure.progress import Observer, Summary
-from ferocal.measure.session import Options, Session, slots_of, visit_context
+from ferocal.measure.session import Options, Session, slots_of
 from ferocal.plan.order import PlannedVisit, plan_study
 from ferocal.study.configurations import Configuration
 from ferocal.study.criteria import criteria_of
@@ -53,7 +55,8 @@ def on_bench(
             SessionRecord(
                 version=__version__,
                 overhead=vars(overhead),
-                rounds=rounds or study.head.rounds,
+                # Who asks for fewer rounds first has planned no fewer than the study file has.
+                rounds=rounds if decide and rounds else max(rounds or 0, study.head.rounds),
                 decide=decide,
                 bench=study.bench,
                 study_file=study.text,
@@ -121,11 +124,15 @@ def measure_here(study: Study, observer: Observer, options: Options) -> Summary:
     """
     with on_bench(study) as (recorder, executor):
         names = find_active(study, executor)
-        settled = settled_slots(recorder.ledger, study.bench, failures=not options.retry)
-        visits = [visit for visit in plan_study(study) if visit.configuration in names]
+        settled = settled_slots(recorder.ledger, study.bench, retry=options.retry)
+        plan = plan_study(study)
+        visits = [visit for visit in plan if visit.configuration in names]
         following = [v for v in visits if not settled.issuperset(slots_of(study, v))][:1]
         session = Session(study, recorder, executor, observer, options)
-        return session.carry_out(following or visits[-1:], rounds=visits[-1].round)
+        summary = session.carry_out(following or visits[-1:], rounds=visits[-1].round)
+        # One visit was asked for, but it is the whole plan that is complete or not.
+        slots = [slot for visit in plan for slot in slots_of(study, visit)]
+        return replace(summary, planned=len(slots), already=sum(slot in settled for slot in slots))
 
 
 def find_active(study: Study, executor: Executor) -> list[str]:

@@ -8,6 +8,7 @@ from ferocal.bench.execution import Completed
 from ferocal.ledger.records import Ending, Outcome, Value
 from ferocal.measure.extract import ExtractionError, extract_values
 from ferocal.study.model import Workload
+from ferocal.terms.wording import listed
 from ferocal.traces.capture import Trace
 
 
@@ -31,6 +32,12 @@ def conclude_run(
         outcome = Outcome.OVERRAN if completed.ended_for == "overran" else Outcome.FAILED
         complaint = completed.stderr.decode("utf-8", "replace").strip()[-400:]
         reason = f"{reason}: {complaint}" if complaint else reason
+    elif completed.left_behind and (clocked := _process_sources(workload)):
+        outcome, went = Outcome.FAILED, listed(completed.left_behind)
+        reason = (
+            f"the command had ended while {went} went on in a session of its own, so "
+            f"{listed(clocked)} is not that of the work; keep it in the foreground"
+        )
     elif not warmup:
         try:
             values, traces = extract_values(name, workload.metric, completed, directory, began_ns)
@@ -41,4 +48,17 @@ def conclude_run(
         "stderr": (completed.stderr, len(completed.stderr)),
     }
     kept = {name: stream for name, stream in streams.items() if stream[1]}
-    return Ending(outcome, reason, completed.wall, values, traces, kept, completed.exit_status)
+    return Ending(
+        outcome,
+        reason,
+        completed.wall,
+        values,
+        traces=traces,
+        streams=kept,
+        exit_status=completed.exit_status,
+    )
+
+
+def _process_sources(workload: Workload) -> list[str]:
+    """What is read of the processes of a run themselves."""
+    return [m.source for m in workload.metric.values() if isinstance(m.source, str)]

@@ -2,15 +2,44 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from statistics import median
 
 from ferocal.errors import HoldError
+from ferocal.intake.trace_files import read_capture
+from ferocal.intake.typed import TypedReading
 from ferocal.ledger.reading.runs import read_values
-from ferocal.ledger.records import Ending, Outcome, Slot, Value
+from ferocal.ledger.records import Absence, Ending, Slot, Value
 from ferocal.ledger.store import Ledger
+from ferocal.ledger.writing.corrections import correct_reading
 from ferocal.measure.progress import Answer, Observer, Question
+from ferocal.measure.traces import summarise_captures
 from ferocal.study.load import Study
+from ferocal.study.metrics import Metric
 from ferocal.study.model import Workload
+from ferocal.study.sources import TraceSource
+from ferocal.traces.capture import Trace, TraceError
+
+_TYPED_AGAIN = "typed again by the operator"
+
+
+@dataclass
+class _Answered:
+    """What one metric of a run came to."""
+
+    values: list[Value]
+    absences: list[Absence]
+    traces: list[Trace]
+
+
+@dataclass(frozen=True)
+class _Last:
+    """The last reading of the run before, to which the operator may return."""
+
+    run_id: int
+    slot: Slot
+    workload: Workload
+    name: str
 
 
 class Hand:
@@ -20,11 +49,12 @@ class Hand:
         self._study = study
         self._ledger = ledger
         self._observer = observer
+        self._last: _Last | None = None
 
     def complete(self, ending: Ending, slot: Slot, workload: Workload) -> Ending:
         """The ending of a run, with the readings of the operator.
 
-        A reading that the operator calls failed makes the run a failed one.
+        What the operator cannot read is absent, with the reason; the other readings count.
 
         Raises
         ------
@@ -33,50 +63,99 @@ class Hand:
         KeyboardInterrupt
             When the operator ends the session at a question.
         """
-        values = list(ending.values)
-        for name, metric in workload.asked.items():
-            fellows = read_values(
-                self._ledger, self._study.bench, slot.configuration, slot.workload, name
-            )
-            question = Question(
-                configuration=slot.configuration,
-                workload=slot.workload,
-                number=slot.number,
-                runs=self._study.head.runs,
-                instructions=workload.instructions,
-                name=name,
-                metric=metric,
-                fellows=median(fellows) if fellows else None,
-            )
+        asked = list(workload.asked.items())
+        found: list[_Answered] = []
+        while len(found) < len(asked):
+            name, metric = asked[len(found)]
+            answered = self._ask(slot, workload, name, metric, may_go_back=bool(found))
+            if answered is not None:
+                found.append(answered)
+            elif found:
+                found.pop()
+            else:
+                self._return_to_last()
+        return replace(
+            ending,
+            values=[*ending.values, *(value for part in found for value in part.values)],
+            absences=[gap for part in found for gap in part.absences],
+            traces=[*ending.traces, *(trace for part in found for trace in part.traces)],
+        )
+
+    def remember(self, run_id: int, slot: Slot, workload: Workload, ending: Ending) -> None:
+        """Keep in mind which reading was typed last, now that it is recorded."""
+        typed = [v.metric for v in ending.values if v.metric in workload.asked]
+        typed = [name for name in typed if workload.metric[name].kind == "value"]
+        self._last = _Last(run_id, slot, workload, typed[-1]) if typed else None
+
+    def _return_to_last(self) -> None:
+        """Ask once more for the last reading of the run before, and correct it."""
+        last, self._last = self._last, None
+        if last is None:
+            self._observer.remark("there is no reading to go back to")
+            return
+        metric = last.workload.metric[last.name]
+        answered = self._ask(last.slot, last.workload, last.name, metric, may_go_back=False)
+        if answered is not None and answered.values:
+            correct_reading(self._ledger, last.run_id, answered.values[0], _TYPED_AGAIN)
+
+    def _ask(
+        self, slot: Slot, workload: Workload, name: str, metric: Metric, *, may_go_back: bool
+    ) -> _Answered | None:
+        """What an operator answers for one metric; None to go back to the one before."""
+        fellows = read_values(
+            self._ledger, self._study.bench, slot.configuration, slot.workload, name
+        )
+        question = Question(
+            configuration=slot.configuration,
+            workload=slot.workload,
+            number=slot.number,
+            runs=self._study.head.runs,
+            instructions=workload.instructions,
+            name=name,
+            metric=metric,
+            fellows=median(fellows) if fellows else None,
+            file=metric.kind != "value",
+            may_go_back=may_go_back or self._last is not None,
+        )
+        while True:
             answer = self._observer.ask(question)
             if answer is None:
                 raise HoldError(
                     f"{slot.workload} is read by an operator, and none is here: run "
                     "`ferocal measure` in a terminal; it goes on from here"
                 )
-            if answer.reading is None:
-                return Ending(Outcome.FAILED, answer.reason, ending.wall, streams=ending.streams)
-            values.append(_value(slot.workload, name, metric.unit, answer, metric.step))
-        return Ending(
-            ending.outcome,
-            ending.reason,
-            ending.wall,
-            values,
-            ending.traces,
-            ending.streams,
-            ending.exit_status,
-        )
+            try:
+                return self._understand(answer, slot, name, metric)
+            except TraceError as error:
+                self._observer.remark(str(error))
+
+    def _understand(
+        self, answer: Answer, slot: Slot, name: str, metric: Metric
+    ) -> _Answered | None:
+        if answer.back:
+            return None
+        if answer.mark is not None:
+            gap = (slot.workload, name, metric.unit, answer.mark.mark, answer.mark.reason or None)
+            return _Answered([], [Absence(*gap)], [])
+        if answer.file is not None:
+            assert isinstance(metric.source, TraceSource)
+            path = self._study.directory / answer.file.expanduser()
+            captures = [read_capture(path, metric.source)]
+            values, traces = summarise_captures(slot.workload, name, metric, captures)
+            return _Answered(values, [], traces)
+        assert answer.reading is not None
+        value = _value(slot.workload, name, metric, answer.reading)
+        return _Answered([value], [], [])
 
 
-def _value(workload: str, name: str, unit: str, answer: Answer, resolution: float | None) -> Value:
-    reading = answer.reading
-    assert reading is not None
+def _value(workload: str, name: str, metric: Metric, reading: TypedReading) -> Value:
     return Value(
         workload,
         name,
-        unit,
+        metric.unit,
         reading.value,
         low=reading.low,
         high=reading.high,
-        resolution=resolution,
+        resolution=metric.step,
+        bound=reading.bound,
     )

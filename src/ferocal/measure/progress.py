@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from enum import StrEnum
+from pathlib import Path
 from typing import Protocol
 
-from ferocal.intake.typed import TypedReading
+from ferocal.intake.typed import TypedMark, TypedReading
 from ferocal.ledger.records import Slot
 from ferocal.study.metrics import Metric
 
@@ -24,7 +25,8 @@ class Question:
     """A reading that an operator is asked for.
 
     ``number`` of ``runs`` counts the runs of the visit; ``fellows`` is what the readings of
-    this configuration are near so far.
+    this configuration are near so far. Of a trace the ``file`` of the run is wanted. With
+    ``may_go_back`` there is a reading before this one to which one can return.
     """
 
     configuration: str
@@ -35,14 +37,18 @@ class Question:
     name: str
     metric: Metric
     fellows: float | None
+    file: bool = False
+    may_go_back: bool = False
 
 
 @dataclass(frozen=True)
 class Answer:
-    """What an operator read, or why there is no reading."""
+    """What an operator read, or why there is no reading; exactly one of the four is given."""
 
-    reading: TypedReading | None
-    reason: str | None = None
+    reading: TypedReading | None = None
+    mark: TypedMark | None = None
+    file: Path | None = None
+    back: bool = False
 
 
 class Observer(Protocol):
@@ -66,8 +72,8 @@ class Observer(Protocol):
     def remark(self, text: str) -> None:
         """Something that the user should know."""
 
-    def hold(self, configuration: str, level: str, text: str) -> Decision | None:
-        """An operator has to act; None when there is nobody to ask."""
+    def hold(self, configuration: str, level: str, text: str, round: int) -> Decision | None:
+        """An operator has to act, in a round; None when there is nobody to ask."""
 
     def ask(self, question: Question) -> Answer | None:
         """An operator has to read something; None when there is nobody to ask."""

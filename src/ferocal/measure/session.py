@@ -3,36 +3,27 @@
 from __future__ import annotations
 
 import itertools
-import time
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, field, replace
-from typing import Any
+from dataclasses import asdict, dataclass
 
-from ferocal.bench.commands import prepare
-from ferocal.bench.conditions import BusyMeter, ConditionReader
-from ferocal.bench.execution import Completed, Executor, Invocation
-from ferocal.bench.verification import (
-    CheckResult,
-    needs_observation,
-    verify,
-    verify_running,
-)
+from ferocal.bench.conditions import ConditionReader
+from ferocal.bench.execution import FINDS_STRAYS, Executor
+from ferocal.bench.verification import CheckResult, needs_observation, verify
 from ferocal.errors import HoldError, VerificationError
 from ferocal.ledger.reading.runs import settled_slots
-from ferocal.ledger.records import Ending, Outcome, Slot, VisitRecord
+from ferocal.ledger.records import Outcome, Slot, VisitRecord
 from ferocal.ledger.writing.runs import Recorder
-from ferocal.measure.conclude import conclude_run
-from ferocal.measure.hand import Hand
+from ferocal.measure.padding import random_padding, visit_context
 from ferocal.measure.progress import Observer, Summary
+from ferocal.measure.runs import RunTaker, Visit, add_checks
 from ferocal.measure.settle import settle
 from ferocal.measure.subjects import describe_subjects
 from ferocal.measure.survey import Survey
 from ferocal.measure.transition import SkipVisitError, StopSessionError, Transition
 from ferocal.plan.order import PlannedVisit
-from ferocal.study.configurations import Configuration
 from ferocal.study.load import Study
-from ferocal.study.model import Workload
-from ferocal.terms.conditions import BUSIEST_OTHERS, BUSY_SHARE_OF_OTHERS
+
+_UNFOUND = "processes that a run leaves behind in a session of its own"
 
 
 @dataclass(frozen=True)
@@ -49,25 +40,12 @@ class Options:
     in_place: bool = False
 
 
-@dataclass
-class _Visit:
-    """A visit under way; ``unobserved`` are the workloads still to be looked at."""
-
-    id: int
-    planned: PlannedVisit
-    configuration: Configuration
-    context: dict[str, str]
-    checks: list[CheckResult]
-    unobserved: set[str]
-    runs: int = 0
-    failed: list[CheckResult] = field(default_factory=list)
-
-
 def slots_of(study: Study, planned: PlannedVisit) -> list[Slot]:
     """The runs of a planned visit, in order."""
     return [
         Slot(planned.round, planned.configuration, workload, number)
         for workload in study.workloads
+        if not study.is_impossible(planned.configuration, workload)
         for number in range(1, study.head.runs + 1)
     ]
 
@@ -90,9 +68,8 @@ class Session:
         self._options = options
         self._transition = Transition(study, recorder, executor, observer)
         self._survey = Survey(study, recorder.ledger, executor)
-        self._hand = Hand(study, recorder.ledger, observer)
         self._reader = ConditionReader()
-        self._meter = BusyMeter()
+        self._runs = RunTaker(study, recorder, executor, observer, self._survey, self._reader)
 
     def carry_out(self, visits: Sequence[PlannedVisit], *, rounds: int) -> Summary:
         """Take all runs of these visits that are not there yet.
@@ -110,17 +87,15 @@ class Session:
             When a step fails, or an operator is needed and none is there.
         """
         crashed = self._recorder.close_interrupted()
-        settled = settled_slots(
-            self._recorder.ledger, self._study.bench, failures=not self._options.retry
-        )
+        settled = settled_slots(self._recorder.ledger, self._study.bench, retry=self._options.retry)
         todo = [(visit, self._open_slots(visit, settled)) for visit in visits]
         total = sum(len(slots_of(self._study, visit)) for visit in visits)
         left = sum(len(slots) for _, slots in todo)
         summary = Summary(total, total - left, resumed_after_crash=crashed)
         self._observer.planned(summary.planned, summary.already)
-        if left and self._reader.unreadable:
-            listed = "; ".join(self._reader.unreadable)
-            self._observer.remark(f"cannot be read on this machine: {listed}")
+        unknown = [*self._reader.unreadable, *([] if FINDS_STRAYS else [_UNFOUND])]
+        if left and unknown:
+            self._observer.remark(f"cannot be read on this machine: {'; '.join(unknown)}")
         try:
             for _, group in itertools.groupby(todo, key=lambda item: item[0].round):
                 open_visits = [item for item in group if item[1]]
@@ -177,7 +152,7 @@ class Session:
             return False
         return True
 
-    def _begin_visit(self, planned: PlannedVisit) -> _Visit:
+    def _begin_visit(self, planned: PlannedVisit) -> Visit:
         study = self._study
         configuration = study.configuration(planned.configuration)
         context = visit_context(planned)
@@ -193,6 +168,7 @@ class Session:
             remarks += settle(study.bench_table.settle, self._reader, self._observer)
         for remark in remarks:
             self._observer.remark(remark)
+        padding = random_padding(study, planned)
         visit_id = self._recorder.begin_visit(
             VisitRecord(
                 bench=study.bench,
@@ -206,108 +182,41 @@ class Session:
                 facts=[asdict(fact) for fact in facts],
                 subjects=describe_subjects(study, self._executor, configuration, context),
                 remarks=remarks,
+                padding=padding,
             )
         )
         unobserved = set(study.workloads) if needs_observation(configuration) else set()
-        return _Visit(visit_id, planned, configuration, context, checks, unobserved, failed=failed)
+        return Visit(
+            visit_id, planned, configuration, context, checks, unobserved, padding, failed=failed
+        )
 
-    def _take_all(self, visit: _Visit, slots: list[Slot], summary: Summary) -> None:
+    def _take_all(self, visit: Visit, slots: list[Slot], summary: Summary) -> None:
         for name, workload in self._study.workloads.items():
             wanted = [slot for slot in slots if slot.workload == name]
             if not wanted:
                 continue
             for number in range(1, workload.warmups + 1):
                 slot = Slot(visit.planned.round, visit.configuration.name, name, number)
-                self._take(visit, slot, workload, warmup=True)
+                self._runs.take_once(visit, slot, workload, warmup=True)
                 if visit.failed:
                     return
             for slot in wanted:
-                ending = self._take(visit, slot, workload, warmup=False)
+                ending = self._runs.take(visit, slot, workload)
                 if visit.failed:
                     return
-                summary.taken += 1
+                # A disturbed run is still to be taken.
+                summary.taken += ending.outcome != Outcome.DISTURBED
                 if ending.reason is not None:
                     summary.problems.append((slot, ending.reason))
                 self._observer.finished(slot, ending.reason)
         self._end_visit(visit)
 
-    def _end_visit(self, visit: _Visit) -> None:
+    def _end_visit(self, visit: Visit) -> None:
         directory, context = self._study.directory, visit.context
         after = verify(self._executor, visit.configuration, directory, context, when="after")
-        self._add_checks(visit, after)
+        add_checks(self._recorder, visit, after)
         if not visit.failed:
             self._recorder.end_visit(visit.id)
-
-    def _add_checks(self, visit: _Visit, results: list[CheckResult]) -> None:
-        """Add later checks to a visit; set it aside when one of them fails."""
-        visit.checks += results
-        visit.failed += [check for check in results if not check.holds]
-        if visit.failed:
-            self._recorder.set_aside(visit.id, [asdict(check) for check in visit.checks])
-
-    def _take(self, visit: _Visit, slot: Slot, workload: Workload, *, warmup: bool) -> Ending:
-        """Take one run, or warm up, and record it."""
-        self._observer.running(slot.workload, warmup=warmup)
-        visit.runs += 1
-        if workload.by_hand:
-            return self._take_by_hand(visit, slot, workload)
-        configuration = visit.configuration
-        environment = {**visit.context, **workload.environment, **configuration.environment}
-        invocation = replace(
-            prepare(workload, self._study.directory, environment, configuration.prefix),
-            observe=slot.workload in visit.unobserved,
-        )
-        visit.unobserved.discard(slot.workload)
-        before = self._conditions(environment)
-        began_ns = time.time_ns()
-        run_id = self._recorder.begin_run(visit.id, slot, visit.runs, warmup=warmup)
-        completed, others = self._execute(invocation)
-        conditions = {"before": before, "after": self._conditions(environment), **others}
-        ending = conclude_run(
-            slot.workload,
-            workload,
-            completed,
-            warmup=warmup,
-            directory=self._study.directory,
-            began_ns=began_ns,
-        )
-        if invocation.observe and completed.error is None:
-            seen = verify_running(configuration, self._study.directory, completed.processes)
-            self._add_checks(visit, seen)
-        if visit.failed:
-            ending = replace(ending, outcome=Outcome.NOT_ACTIVE, values=())
-        elif workload.asked and not warmup and ending.outcome == Outcome.OK:
-            ending = self._hand.complete(ending, slot, workload)
-        self._recorder.end_run(run_id, replace(ending, conditions=conditions))
-        return ending
-
-    def _take_by_hand(self, visit: _Visit, slot: Slot, workload: Workload) -> Ending:
-        """Take a run that an operator does, and record it."""
-        before = self._conditions(visit.context)
-        run_id = self._recorder.begin_run(visit.id, slot, visit.runs, warmup=False)
-        ending = self._hand.complete(Ending(Outcome.OK), slot, workload)
-        conditions = {"before": before, "after": self._conditions(visit.context)}
-        self._recorder.end_run(run_id, replace(ending, conditions=conditions))
-        return ending
-
-    def _execute(self, invocation: Invocation) -> tuple[Completed, dict[str, Any]]:
-        """Run to the end; the completed process, and how busy others were meanwhile."""
-        self._meter.begin()
-        completed = self._executor.run(invocation)
-        share, names = self._meter.end(completed.cpu)
-        return completed, {BUSY_SHARE_OF_OTHERS: share, BUSIEST_OTHERS: names}
-
-    def _conditions(self, environment: dict[str, str]) -> dict[str, Any]:
-        return {**self._reader.read(), **self._survey.probe_conditions(environment)}
-
-
-def visit_context(planned: PlannedVisit) -> dict[str, str]:
-    """Environment variables that say which visit it is."""
-    return {
-        "FEROCAL_CONFIGURATION": planned.configuration,
-        "FEROCAL_ROUND": str(planned.round),
-        "FEROCAL_VISIT": str(planned.position),
-    }
 
 
 def _not_active(planned: PlannedVisit, failed: list[CheckResult]) -> VerificationError:

@@ -5,10 +5,10 @@ from __future__ import annotations
 import time
 from typing import Any
 
-from ferocal.bench.conditions import BUSY_SHARE, BusyMeter, ConditionReader
+from ferocal.bench.conditions import BusyMeter, ConditionReader
 from ferocal.measure.progress import Observer
 from ferocal.study.model import Settle
-from ferocal.terms.conditions import label_of
+from ferocal.terms.conditions import BUSY_LIMIT, label_of
 
 _LOOK_EVERY = 0.5
 
@@ -20,14 +20,14 @@ def settle(rules: Settle, reader: ConditionReader, observer: Observer) -> list[s
         time.sleep(rules.pause)
     end = time.monotonic() + rules.timeout
     meter, quiet_since = BusyMeter(), time.monotonic()
-    busy: list[str] = []
+    busy: tuple[str, ...] = ()
     while True:
         unmet = _unmet_conditions(rules, reader.read())
         if rules.idle_for is not None:
             busy, quiet_since = _look_for_others(meter, busy, quiet_since)
             if time.monotonic() - quiet_since < rules.idle_for:
                 who = f" ({', '.join(busy)})" if busy else ""
-                unmet.append(f"others{who} used more than {BUSY_SHARE:.0%} of the machine")
+                unmet.append(f"others{who} used more than {BUSY_LIMIT:.0%} of the machine")
         if not unmet:
             return []
         if time.monotonic() >= end:
@@ -52,10 +52,10 @@ def _unmet_conditions(rules: Settle, now: dict[str, Any]) -> list[str]:
 
 
 def _look_for_others(
-    meter: BusyMeter, busy: list[str], quiet_since: float
-) -> tuple[list[str], float]:
+    meter: BusyMeter, busy: tuple[str, ...], quiet_since: float
+) -> tuple[tuple[str, ...], float]:
     """Who was busy, and since when nobody has been."""
-    share, names = meter.end(0.0)
-    if share is not None and share > BUSY_SHARE:
-        return names, time.monotonic()
+    seen = meter.end(0.0)
+    if seen.others is not None and seen.others - seen.resolution > BUSY_LIMIT:
+        return seen.names, time.monotonic()
     return busy, quiet_since

@@ -2,12 +2,21 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 from ferocal.bench.commands import prepare
 from ferocal.bench.execution import Executor
-from ferocal.bench.facts import Fact, declared_facts, find_changes, probe_facts, read_facts
+from ferocal.bench.facts import (
+    Fact,
+    FactChange,
+    declared_facts,
+    find_changes,
+    probe_facts,
+    read_facts,
+)
 from ferocal.errors import BenchChangedError
 from ferocal.ledger.reading.visits import read_visits, recorded_facts
 from ferocal.ledger.store import Ledger
@@ -27,11 +36,14 @@ class Survey:
         self._first: list[Fact] | None = None
         self._by_configuration: dict[str, list[Fact]] = {}
         self._remarked: set[str] = set()
+        self._explained = frozenset(
+            name for factor in study.file.factor.values() for name in factor.explains
+        )
         recorded = recorded_facts(ledger)
         for visit in read_visits(ledger).values():
             if visit.bench == study.bench:
-                facts = [Fact(**fact) for fact in recorded[visit.facts_id]]
-                self._remember(visit.configuration, facts)
+                recorded_then = [Fact(**fact) for fact in recorded[visit.facts_id]]
+                self._remember(visit.configuration, self._as_explained(recorded_then))
 
     def look(
         self, configuration: Configuration, context: Mapping[str, str]
@@ -58,6 +70,7 @@ class Survey:
                 configuration.prefix,
             ),
         ]
+        facts = self._as_explained(facts)
         remarks = self._compare(configuration.name, facts)
         self._remember(configuration.name, facts)
         return facts, remarks
@@ -70,7 +83,9 @@ class Survey:
             listed = "\n".join(f"  {change}" for change in certain)
             raise BenchChangedError(
                 f'the bench "{self._study.bench}" has changed since this study began:\n{listed}\n'
-                "put it back, or begin a new study: these scores would not be comparable"
+                "put it back, or begin a new study: these scores would not be comparable. Where a "
+                "factor brings the change, say so in the study file, and it counts as a resource "
+                f"of the configuration:\n{self._allowing(certain)}"
             )
         fresh = [change for change in changes if change.name not in self._remarked]
         self._remarked |= {change.name for change in fresh}
@@ -79,6 +94,21 @@ class Survey:
             "declare it under [bench.NAME] facts to settle this"
             for change in fresh
         ]
+
+    def _as_explained(self, facts: list[Fact]) -> list[Fact]:
+        """Hardware that a factor explains is a resource, which a configuration may be given."""
+        return [
+            replace(fact, kind="resource")
+            if fact.kind == "hardware" and fact.name in self._explained
+            else fact
+            for fact in facts
+        ]
+
+    def _allowing(self, changes: list[FactChange]) -> str:
+        """The lines of the study file that would allow these changes."""
+        factor = next(iter(self._study.file.factor))
+        names = json.dumps([change.name for change in changes], ensure_ascii=False)
+        return f"  [factor.{factor}]\n  explains = {names}"
 
     def _remember(self, configuration: str, facts: list[Fact]) -> None:
         self._first = self._first or facts

@@ -9,7 +9,7 @@ from ferocal.bench.commands import prepare
 from ferocal.bench.execution import Executor
 from ferocal.bench.verification import CheckResult, verify
 from ferocal.errors import FerocalError, HoldError
-from ferocal.ledger.reading.visits import last_levels, waiting_hold, was_visited
+from ferocal.ledger.reading.visits import last_levels, was_visited
 from ferocal.ledger.records import StepRecord
 from ferocal.ledger.writing.runs import Recorder
 from ferocal.measure.progress import Decision, Observer
@@ -31,7 +31,8 @@ class Transition:
 
     Only what changes is switched, in factor order. At the beginning of a session nothing
     is taken for granted, since the bench may have been rebooted or changed by hand: a
-    level whose checks hold is active; one without checks is where the ledger last saw it.
+    level whose checks hold is active. One without checks is where the ledger last saw it, if a
+    command brings it; if an operator does, it is for an operator to confirm, every time.
     """
 
     def __init__(
@@ -44,7 +45,6 @@ class Transition:
         self._observer = observer
         self._levels = last_levels(ledger, study.bench)
         self._unproven = set(study.file.factor)
-        self._waiting = waiting_hold(ledger, study.bench)
         self._visited = was_visited(ledger, study.bench)
 
     def assume(self, configuration: Configuration) -> None:
@@ -98,7 +98,7 @@ class Transition:
         if _has_checks(level):
             active = not self._failing(f"{factor}={wanted}", configuration, context)
         else:
-            active = self._levels.get(factor) == wanted or self._waiting == (factor, wanted)
+            active = not level.hold and self._levels.get(factor) == wanted
         if active:
             self._levels[factor] = wanted
         return not active
@@ -154,6 +154,8 @@ class Transition:
             failure = completed.failure
             state = "done" if failure is None else "failed"
             text = " ".join(invocation.words)
+            if completed.left_behind:
+                text += f" (left running: {', '.join(completed.left_behind)})"
             self._recorder.record_step(
                 StepRecord(
                     self._study.bench, kind, factor, name, state, text, completed.wall, output
@@ -175,7 +177,9 @@ class Transition:
         level = self._study.level(factor, name)
         text = level.hold
         while True:
-            decision = self._observer.hold(configuration.name, f"{factor}={name}", text)
+            decision = self._observer.hold(
+                configuration.name, f"{factor}={name}", text, int(context["FEROCAL_ROUND"])
+            )
             state = {Decision.CONTINUE: "continued", Decision.SKIP: "skipped"}.get(
                 decision or Decision.STOP, "waiting"
             )
@@ -186,7 +190,12 @@ class Transition:
                 raise HoldError(
                     f"waiting at {factor}={name}, for configuration {configuration.name}\n"
                     f"  do this: {level.hold}\n"
-                    "  then run `ferocal measure` again: it verifies and goes on from here"
+                    "  then run `ferocal measure` again"
+                    + (
+                        ": it verifies and goes on from here"
+                        if _has_checks(level)
+                        else " in a terminal, and confirm it: nothing else proves that it is done"
+                    )
                 )
             if decision is Decision.STOP:
                 raise StopSessionError

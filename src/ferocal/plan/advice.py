@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 import itertools
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from ferocal.analysis.inference.components import Components
+from ferocal.analysis.inference.contrasts import KNOWN_DEGREES
 from ferocal.analysis.inference.power import (
     best_runs,
     power_difference,
     power_equivalence,
     rounds_to_detect,
 )
+from ferocal.analysis.inference.student import t_quantile
 from ferocal.plan.order import PlannedVisit, count_switches
 from ferocal.study.load import Study
 
@@ -81,7 +84,9 @@ def count_comparisons(study: Study) -> tuple[int, bool]:
     """Size of the family that decides, and whether it is one of primary metrics."""
     metrics = [metric for _, _, metric in study.metrics()]
     primary = [metric for metric in metrics if metric.primary]
-    return len(primary or metrics) * (len(study.configurations) - 1), bool(primary)
+    # The control arm is a family of its own.
+    others = len(study.configurations) - 1 - study.head.control
+    return len(primary or metrics) * max(1, others), bool(primary)
 
 
 def find_answers(study: Study, rounds: int) -> list[str]:
@@ -163,12 +168,13 @@ def _confounded(study: Study) -> list[tuple[str, str]]:
 class Outlook:
     """What to expect of one metric; None where more rounds would not do.
 
-    ``detectable`` is the smallest change (log scale) found with 80 % power, and
+    ``detectable`` is the smallest change found with 80 % power, a share or in the ``unit``, and
     ``equivalence`` the probability that no change at all is shown to be within the margin.
     """
 
     workload: str
     metric: str
+    unit: str | None
     components: Components
     detectable: float | None
     equivalence: float
@@ -187,30 +193,66 @@ def foresee(
     """What the plan can be expected to find, metric by metric.
 
     ``detect`` is a change as a share, by default the margin of the metric; the level is
-    divided by the number of comparisons that decide.
+    divided by the number of comparisons that decide. ``rounds`` is the number of visits to
+    each side where there are no rounds; of a single one the spread must be known beforehand.
     """
     alpha = 0.05 / count_comparisons(study)[0]
+    interleaved = study.head.schedule == "rounds"
     outlooks = []
     for workload, name, metric in study.metrics():
         known = components.get((workload, name))
         if known is None:
             continue
-        margin = metric.unit_margin or float(np.log1p(metric.share_margin or study.head.margin))
-        change = float(np.log1p(detect)) if detect is not None else margin
+        share = float(np.log1p(metric.share_margin or study.head.margin))
+        margin = share if known.scale == "ratio" else metric.unit_margin
+        change = margin
+        if detect is not None and known.scale == "ratio":
+            change = float(np.log1p(detect))
         sd = known.round_sd
+        several = interleaved or rounds > 1
+        found = _detectable(sd, rounds, alpha) if several else _found_once(known, alpha)
+        wanted = change if several and change is not None else None
         outlooks.append(
             Outlook(
-                workload,
-                name,
-                known,
-                _detectable(sd, rounds, alpha),
-                float(power_equivalence(0.0, sd, rounds, margin)[0]),
-                rounds_to_detect(change, sd, alpha=alpha),
-                rounds_to_detect(change, sd, alpha=alpha, power=0.9),
-                _runs(cost, known),
+                workload=workload,
+                metric=name,
+                unit=None if known.scale == "ratio" else metric.unit,
+                components=known,
+                detectable=found if found is None or known.scale != "ratio" else math.expm1(found),
+                equivalence=_equivalence(known, rounds, margin, several=several),
+                rounds_80=None if wanted is None else rounds_to_detect(wanted, sd, alpha=alpha),
+                rounds_90=None
+                if wanted is None
+                else rounds_to_detect(wanted, sd, alpha=alpha, power=0.9),
+                runs=_runs(cost, known) if interleaved else None,
             )
         )
     return outlooks
+
+
+def _equivalence(known: Components, rounds: int, margin: float | None, *, several: bool) -> float:
+    """The probability that no change is shown to be within the margin; 0 without one."""
+    if margin is None:
+        return 0.0
+    if several:
+        return float(power_equivalence(0.0, known.round_sd, rounds, margin)[0])
+    half_width = float(t_quantile(_degrees(known), 0.975)) * known.round_sd
+    if known.round_sd == 0:
+        return 1.0
+    reach = (margin - half_width) / known.round_sd
+    return max(0.0, math.erf(reach / math.sqrt(2)))
+
+
+def _found_once(known: Components, alpha: float) -> float:
+    """The smallest change that one visit to each side finds with 80 % power, noise known."""
+    degrees = _degrees(known)
+    critical = float(t_quantile(degrees, 1 - alpha / 2)) + float(t_quantile(degrees, 0.8))
+    return critical * known.round_sd
+
+
+def _degrees(known: Components) -> float:
+    """The degrees of freedom of a spread; as many as one likes where it is only stated."""
+    return known.degrees or KNOWN_DEGREES
 
 
 def _detectable(sd: float, rounds: int, alpha: float) -> float | None:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 from ferocal.analysis.caveats.kinds import Caveat
+from ferocal.analysis.data.readings import margin_on_scale
 from ferocal.analysis.inference.contrasts import Method
-from ferocal.analysis.inference.effects import Effect, control_failures
+from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.power import MOST_ROUNDS
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.render.numbers import change_text, series_margin
@@ -16,6 +18,7 @@ from ferocal.terms.wording import counted, listed
 # With more configurations than this the sentence counts instead of naming each.
 _MOST_NAMED = 2
 _MOST_METRICS = 4
+_JUDGED = (*CHANGED, Verdict.EQUIVALENT, Verdict.INCONCLUSIVE)
 
 
 def label(effect: Effect) -> str:
@@ -23,26 +26,36 @@ def label(effect: Effect) -> str:
     return f"{effect.series.workload} {effect.series.metric}"
 
 
-def answer(effects: Sequence[Effect]) -> str:
+def answer(effects: Sequence[Effect], alarm: Sequence[Effect] = ()) -> str:
     """One sentence that answers the question: yes, no, or not decided, and why.
 
-    Where the control arm is not nil, that comes first.
+    Where the control arm is not nil (``alarm``), that comes first, whatever is looked at.
     """
-    broken = control_failures(effects)
     compared = [effect for effect in effects if not effect.control]
-    if not compared:
-        return "Not decided: nothing has been measured in both the baseline and another one."
-    if not broken:
-        return _answer(compared)
-    moved = listed([f"{label(e)} by {change_text(e)}" for e in broken[:_MOST_METRICS]])
+    text = _answer(compared)
+    if not alarm:
+        return text
+    moved = listed([f"{label(e)} by {change_text(e)}" for e in alarm[:_MOST_METRICS]])
     return (
-        f"The bench does not agree with itself: the control arm, which is {broken[0].baseline} "
-        f"again, changes {moved}, so trust nothing below before that is explained. "
-        f"{_answer(compared)}"
+        f"The bench does not agree with itself: the control arm, which is {alarm[0].baseline} "
+        f"again, changes {moved}, so trust nothing below before that is explained. {text}"
     )
 
 
 def _answer(effects: Sequence[Effect]) -> str:
+    if not effects:
+        return "Not decided: nothing has been measured in both the baseline and another one."
+    judged = [effect for effect in effects if effect.verdict in _JUDGED]
+    once = [effect for effect in effects if effect.verdict is Verdict.SEEN_ONCE]
+    if not judged:
+        return _seen_once(once) if once else "No verdict: neither direction is better."
+    rest = ""
+    if once:
+        rest = f" {_capital(counted(len(once), 'comparison'))} more {_were(once)} seen once only."
+    return _judged(judged) + rest
+
+
+def _judged(effects: Sequence[Effect]) -> str:
     changed = [effect for effect in effects if effect.verdict in CHANGED]
     pending = [effect for effect in effects if effect.verdict is Verdict.INCONCLUSIVE]
     if changed:
@@ -52,10 +65,48 @@ def _answer(effects: Sequence[Effect]) -> str:
         return f"No: nothing changes by more than {_margins(effects)} against {baseline}."
     within = len(effects) - len(pending)
     rest = f", the other {within} stay within {_margins(effects)}" if within else ""
+    looks = {effect.open_until for effect in pending}
+    if len(looks) == 1 and None not in looks:
+        return (
+            f"Open until round {looks.pop()}, when the results are looked at next: "
+            f"{counted(len(pending), 'comparison')} with {baseline}{rest}."
+        )
     return (
         f"Not decided: {len(pending)} of {counted(len(effects), 'comparison')} "
         f"with {baseline} are inconclusive{rest}."
     )
+
+
+def _seen_once(effects: Sequence[Effect]) -> str:
+    """What was seen, as a description: nothing shows how much of it is chance."""
+    baseline = effects[0].baseline
+    names = list(dict.fromkeys(effect.configuration for effect in effects))
+    parts = []
+    for name in names[:_MOST_NAMED]:
+        own = sorted((e for e in effects if e.configuration == name), key=_size)
+        named = [f"{label(e)} {change_text(e)}" for e in own[:_MOST_METRICS]]
+        if len(own) > _MOST_METRICS:
+            named.append(counted(len(own) - _MOST_METRICS, "further metric"))
+        parts.append(f"{name} {listed(named)}")
+    more = len(names) - _MOST_NAMED
+    rest = f"; and {counted(more, 'further configuration')}" if more > 0 else ""
+    return (
+        f"Seen once, so there is no verdict: against {baseline}, {'; '.join(parts)}{rest}. How "
+        "much of that is chance, nothing shows."
+    )
+
+
+def _size(effect: Effect) -> tuple[bool, float]:
+    """Larger changes first; those in a unit of their own cannot be ranked among shares."""
+    return effect.scale != "ratio", -abs(effect.shift.mean)
+
+
+def _capital(text: str) -> str:
+    return text[:1].upper() + text[1:]
+
+
+def _were(effects: Sequence[Effect]) -> str:
+    return "was" if len(effects) == 1 else "were"
 
 
 def _changes(effects: Sequence[Effect]) -> str:
@@ -64,7 +115,7 @@ def _changes(effects: Sequence[Effect]) -> str:
     if len(names) <= _MOST_NAMED:
         return "; ".join(_configuration_phrase(name, by_name[name]) for name in names)
     moving = [n for n in names if any(e.verdict in CHANGED for e in by_name[n])]
-    changed = sorted((e for e in effects if e.verdict in CHANGED), key=lambda e: -abs(e.shift.mean))
+    changed = sorted((e for e in effects if e.verdict in CHANGED), key=_size)
     largest = changed[0]
     sentence = (
         f"{len(moving)} of {len(names)} configurations change a score against "
@@ -83,12 +134,12 @@ def _changes(effects: Sequence[Effect]) -> str:
 
 
 def _change_phrase(effect: Effect) -> str:
-    reach = "" if effect.beyond_margin else ", maybe less than the margin"
+    reach = ", maybe less than the margin" if _may_be_small(effect) else ""
     return f"{change_text(effect)} ({effect.verdict}{reach})"
 
 
 def _configuration_phrase(name: str, effects: Sequence[Effect]) -> str:
-    changed = sorted((e for e in effects if e.verdict in CHANGED), key=lambda e: -abs(e.shift.mean))
+    changed = sorted((e for e in effects if e.verdict in CHANGED), key=_size)
     within = [e for e in effects if e.verdict is Verdict.EQUIVALENT]
     pending = [e for e in effects if e.verdict is Verdict.INCONCLUSIVE]
     parts = []
@@ -115,12 +166,31 @@ def _margins(effects: Sequence[Effect]) -> str:
 
 def verdict_text(effect: Effect) -> str:
     """The verdict with what qualifies it, short enough for a table."""
-    if effect.verdict in CHANGED:
-        return f"{effect.verdict}" if effect.beyond_margin else f"{effect.verdict}, maybe < margin"
+    text = str(effect.verdict)
+    if _may_be_small(effect):
+        text = f"{text}, maybe < margin"
+    if effect.verdict is Verdict.INCONCLUSIVE:
+        text = _open_text(effect)
+    return f"{text}, as stated" if effect.method is Method.STATED else text
+
+
+def _may_be_small(effect: Effect) -> bool:
+    """Whether a change is shown that may be less than the margin, where one applies."""
+    if effect.verdict not in CHANGED or effect.beyond_margin:
+        return False
+    return not math.isnan(margin_on_scale(effect.series, effect.scale))
+
+
+def _open_text(effect: Effect) -> str:
+    """What an effect that is not decided needs, if that can be had."""
+    if effect.open_until is not None:
+        return f"open until round {effect.open_until}"
     if effect.out_of_reach:
-        return f"{effect.verdict}, > {MOST_ROUNDS:,} more rounds"
-    if effect.verdict is Verdict.INCONCLUSIVE and effect.more_rounds is not None:
+        return f"{effect.verdict}, out of reach (> {MOST_ROUNDS})"
+    if effect.more_rounds is not None:
         return f"{effect.verdict}, ~{counted(effect.more_rounds, 'more round')}"
+    if effect.more_visits is not None:
+        return f"{effect.verdict}, ~{counted(effect.more_visits, 'more visit')} a side"
     return str(effect.verdict)
 
 
@@ -132,20 +202,37 @@ def evidence_text(effect: Effect) -> str:
         text = f"{counted(effect.visits, 'visit')} each"
     else:
         text = f"{effect.visits} and {effect.base_visits} visits"
-    return f"{text}, noise floor" if effect.method is Method.FLOOR else text
+    behind = {Method.FLOOR: "noise floor", Method.STATED: "noise as stated", Method.BOUND: "bound"}
+    return f"{text}, {behind[effect.method]}" if effect.method in behind else text
+
+
+_RUNS = "`ferocal runs` lists the readings"
 
 
 def next_step(effects: Sequence[Effect]) -> str:
-    """What to do after a comparison."""
+    """What to do after a comparison, of what can be done here."""
     compared = [effect for effect in effects if not effect.control]
-    possible = [e.more_rounds for e in compared if e.more_rounds is not None and e.rounds > 0]
-    if possible:
-        rounds = max(e.rounds for e in compared) + max(possible)
+    looks = [e.open_until for e in compared if e.open_until is not None]
+    if looks:
+        return f"`ferocal measure --decide` goes on to the look after round {min(looks)}; {_RUNS}"
+    rounds = [e.more_rounds for e in compared if e.more_rounds is not None and e.rounds > 0]
+    if rounds:
+        number = max(e.rounds for e in compared) + max(rounds)
         return (
-            f"`ferocal measure --rounds {rounds}` would be expected to decide what can be; "
-            "`ferocal runs` lists the readings"
+            f"`ferocal measure --rounds {number}` would be expected to decide what can be; {_RUNS}"
         )
-    return "`ferocal runs` lists the readings, `ferocal report` writes a page"
+    visits = [e.more_visits for e in compared if e.more_visits is not None]
+    if visits:
+        return (
+            f"about {counted(max(visits), 'more visit')} to each side would be expected to decide "
+            f"what can be; {_RUNS}"
+        )
+    if any(e.verdict is Verdict.SEEN_ONCE for e in compared):
+        return (
+            "three visits to one configuration show how much visits vary; or bring that in with "
+            "`ferocal noise-floor`, or state it as `noise` in the study file"
+        )
+    return f"{_RUNS}, `ferocal report` writes a page"
 
 
 @dataclass(frozen=True)

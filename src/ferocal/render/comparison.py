@@ -10,18 +10,14 @@ from rich.padding import Padding
 from rich.text import Text
 
 from ferocal.analysis.caveats.kinds import Caveat
-from ferocal.analysis.inference.effects import Effect, speed_factor
+from ferocal.analysis.inference.effects import Effect, has_evidence, speed_factor
 from ferocal.analysis.inference.power import MOST_ROUNDS
 from ferocal.render.answer import answer, caveat_lines, evidence_text, next_step, verdict_text
-from ferocal.render.numbers import (
-    change_text,
-    interval_name,
-    interval_text,
-    margin_text,
-    significant,
-)
+from ferocal.render.gaps import gap_lines, gap_objects
+from ferocal.render.numbers import change_text, interval_name, interval_text, margin_text
 from ferocal.render.remarks import show_remarks
 from ferocal.render.tables import group_by_series, plain_table, series_label
+from ferocal.terms.numbers import significant
 
 if TYPE_CHECKING:
     from ferocal.answers.comparison import Comparison
@@ -31,6 +27,8 @@ VERDICT_STYLES = {
     "worse": "bold dark_orange",
     "equivalent": "",
     "inconclusive": "italic",
+    "seen once": "italic",
+    "not judged": "",
 }
 
 
@@ -42,9 +40,11 @@ def show_comparison(console: Console, comparison: Comparison, *, times: bool = F
         if len(benches) > 1:
             console.print(f"\nbench {bench}", style="bold")
         effects = comparison.on_bench(bench).effects
-        console.print(answer(effects) + "\n")
+        console.print(answer(effects, comparison.on_bench(bench).alarm) + "\n")
         console.print(effects_table(effects, comparison.confidence, times=times))
         console.print(f"against {comparison.baseline}, margin {margin_text(comparison.margin)}")
+        for line in gap_lines(comparison.on_bench(bench).gaps):
+            console.print(line)
         if bench == benches[-1]:
             show_remarks(console, comparison)
         for line in caveat_lines(effects):
@@ -98,7 +98,8 @@ def _effect_row(effect: Effect, times: bool) -> list[Text]:
 def comparison_object(comparison: Comparison) -> dict[str, Any]:
     """The object that `ferocal compare --json` prints."""
     benches = comparison.benches
-    answers = {bench: answer(comparison.on_bench(bench).effects) for bench in benches}
+    parts = {bench: comparison.on_bench(bench) for bench in benches}
+    answers = {bench: answer(part.effects, part.alarm) for bench, part in parts.items()}
     return {
         "question": comparison.question,
         "answer": answers[benches[0]] if len(benches) == 1 else answers,
@@ -109,6 +110,7 @@ def comparison_object(comparison: Comparison) -> dict[str, Any]:
         "left_out": comparison.left_out,
         "criteria_changed": [change.text for change in comparison.criteria_changes],
         "effects": [effect_object(effect) for effect in comparison.effects],
+        "gaps": gap_objects(comparison.gaps),
     }
 
 
@@ -141,6 +143,9 @@ def effect_object(effect: Effect) -> dict[str, Any]:
         "base_runs": effect.base_runs,
         "more_rounds": effect.more_rounds,
         "more_rounds_reason": _why_no_number(effect),
+        "more_visits": effect.more_visits,
+        "open_until": effect.open_until,
+        "bound": effect.bound,
         "noise_floor": None
         if effect.noise_floor is None
         else {"age": effect.noise_floor.age, "source": effect.noise_floor.source},
@@ -155,9 +160,13 @@ def _why_no_number(effect: Effect) -> str | None:
         return None
     if effect.out_of_reach:
         return f"more than {MOST_ROUNDS} rounds would be needed"
+    if effect.verdict in ("seen once", "not judged"):
+        return str(effect.verdict)
     if effect.verdict != "inconclusive":
         return "decided"
-    return "how much rounds vary is not known"
+    if effect.more_visits is not None:
+        return "there are no rounds to add to; more_visits says what would do"
+    return "no more can be measured, or how much rounds vary is not known"
 
 
 def caveat_object(caveat: Caveat) -> dict[str, str]:
@@ -175,8 +184,27 @@ def gate_lines(comparison: Comparison, broken: Sequence[Effect], gate: str) -> l
     warnings = [f"warning: {change.text}" for change in comparison.criteria_changes]
     several = len(comparison.benches) > 1
     failures = [
-        f"gate {gate}: {e.configuration} on {e.series.workload} {e.series.metric} is {e.verdict}"
-        + (f", on the bench {e.bench}" if several else "")
+        f"gate {gate}: the control arm on {_at(e)} is {e.verdict}{_on(e, several)}, so the bench "
+        "does not agree with itself"
+        for e in comparison.alarm
+    ]
+    failures += [
+        f"gate {gate}: {e.configuration} on {_at(e)} is {e.verdict}{_on(e, several)}"
+        + ("" if has_evidence(e) else ", without an interval")
         for e in broken
     ]
+    failures += [
+        f"gate {gate}: nothing of {name} can be compared" + (f" on {bench}" if several else "")
+        for bench, name in comparison.unmeasured
+    ]
+    if not comparison.effects and not comparison.unmeasured:
+        failures.append(f"gate {gate}: nothing was measured that could be compared")
     return warnings + failures
+
+
+def _at(effect: Effect) -> str:
+    return f"{effect.series.workload} {effect.series.metric}"
+
+
+def _on(effect: Effect, several: bool) -> str:
+    return f", on the bench {effect.bench}" if several else ""

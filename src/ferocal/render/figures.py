@@ -27,6 +27,8 @@ VERDICT_MARKS = {
     "worse": ("#c75c12", "s"),
     "equivalent": ("#4b5661", "D"),
     "inconclusive": (FAINT, "o"),
+    "seen once": (FAINT, "x"),
+    "not judged": (FAINT, "o"),
 }
 STYLE: Any = {
     "font.family": "DejaVu Sans",
@@ -40,6 +42,7 @@ STYLE: Any = {
     "svg.hashsalt": "ferocal",  # the same figure gives the same bytes
 }
 _ROW = 0.30  # inches per line of the chart
+_FAR = 100.0
 _RATIOS = [0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50, 100, 200, 500, 1000]
 
 
@@ -48,7 +51,8 @@ def effects_figure(effects: Sequence[Effect], confidence: float) -> Figure | Non
 
     Effects on the "difference" scale have no ratio and are left out.
     """
-    groups = group_by_series([e for e in effects if e.scale == "ratio"])
+    drawn = [e for e in effects if e.scale == "ratio" and math.isfinite(e.shift.mean)]
+    groups = group_by_series(drawn)
     if not groups:
         return None
     rows = sum(len(group) + 1 for group in groups)
@@ -88,8 +92,10 @@ def _draw_effect(axes: Axes, row: int, effect: Effect) -> None:
     colour, marker = VERDICT_MARKS[effect.verdict]
     shift = effect.shift
     if not math.isnan(shift.low):
-        axes.plot([shift.low, shift.high], [row, row], color=colour, lw=2.2, alpha=0.75, zorder=2)
-    hollow = effect.verdict == "inconclusive"
+        # An end that is not known lies outside of the picture.
+        ends = [max(shift.low, shift.mean - _FAR), min(shift.high, shift.mean + _FAR)]
+        axes.plot(ends, [row, row], color=colour, lw=2.2, alpha=0.75, zorder=2)
+    hollow = effect.verdict not in ("better", "worse", "equivalent")
     face = "white" if hollow else colour
     axes.plot(shift.mean, row, marker, ms=6.5, mec=colour, mfc=face, mew=1.6, zorder=3)
     text = f"{change_text(effect)}  {verdict_text(effect)}"
@@ -109,7 +115,7 @@ def _dress_ratio_axis(axes: Axes, effects: Sequence[Effect], confidence: float) 
         end
         for e in effects
         for end in (e.shift.low, e.shift.mean, e.shift.high)
-        if not math.isnan(end)
+        if math.isfinite(end)
     ]
     ends += [sign * 1.3 * math.log1p(e.series.margin) for e in effects for sign in (-1, 1)]
     low, high = min(ends), max(ends)

@@ -12,6 +12,7 @@ from ferocal.plan.order import by_round
 from ferocal.render.numbers import duration, percent
 from ferocal.render.remarks import show_criteria_changes
 from ferocal.render.tables import order_table, plain_table
+from ferocal.terms.numbers import significant
 from ferocal.terms.wording import counted
 
 if TYPE_CHECKING:
@@ -58,10 +59,10 @@ def _show_outlook(console: Console, foresight: Foresight) -> None:
         table.add_row(
             o.workload,
             o.metric,
-            percent(o.components.round_sd),
-            "–" if o.detectable is None else percent(o.detectable),
+            _amount(o.components.round_sd, o),
+            "–" if o.detectable is None else _amount(o.detectable, o),
             f"{o.equivalence:.0%}",
-            *(str(n) if n else f"> {MOST_ROUNDS}" for n in (o.rounds_80, o.rounds_90)),
+            *(_rounds(n, foresight) for n in (o.rounds_80, o.rounds_90)),
             str(o.runs or "–"),
         )
     console.print(table)
@@ -72,6 +73,17 @@ def _show_outlook(console: Console, foresight: Foresight) -> None:
         f"in which a change of {change} is found, at 80 and 90 % power. Runs per visit that cost "
         "least."
     )
+
+
+def _amount(value: float, outlook: Outlook) -> str:
+    """A spread or a change, as per cent or in the unit of the metric."""
+    return percent(value) if outlook.unit is None else f"{significant(value, 2)} {outlook.unit}"
+
+
+def _rounds(number: int | None, foresight: Foresight) -> str:
+    if foresight.schedule != "rounds":
+        return "–"
+    return str(number) if number else f"> {MOST_ROUNDS}"
 
 
 def foresight_object(foresight: Foresight) -> dict[str, Any]:

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING
 
 from rich.table import Table
 
-from ferocal.render.numbers import significant
+from ferocal.render.numbers import reading_text
 from ferocal.render.tables import plain_table
+from ferocal.terms.numbers import significant
 from ferocal.terms.wording import counted
 
 if TYPE_CHECKING:
     from ferocal.intake.loading import Loaded
+    from ferocal.intake.readings import Intake
     from ferocal.intake.trace_loading import LoadedTraces
     from ferocal.study.load import Study
 
@@ -27,6 +30,12 @@ def loaded_lines(loaded: Loaded, *, preview: bool) -> list[str]:
         f"{counted(counts['runs'], 'run')} in {counted(counts['visits'], 'visit')}"
         + (f", and {counted(counts['traces'], 'trace')}" if counts["traces"] else "")
     ]
+    if loaded.repeated:
+        lines.append(f"  rows left out that are in the ledger already: {loaded.repeated:,}")
+    if counts["absences"]:
+        lines.append(f"  cells without a value (n/a, -, not active): {counts['absences']:,}")
+    if loaded.unused:
+        lines.append(f"  columns from which nothing was read: {', '.join(loaded.unused)}")
     if loaded.twins:
         lines.append(
             f"  rows that repeat another one: {loaded.twins:,}; they count as runs of "
@@ -50,12 +59,22 @@ def readings_table(study: Study, loaded: Loaded) -> Table:
             names[int(intake.configuration_of[n])],
             workload,
             name,
-            f"{intake.value[n]:.12g} {metric.unit}",
+            _cell(intake, n, metric.unit),
             str(number) if number > 0 else "",
             intake.visit[n],
             intake.run[n],
         )
     return table
+
+
+def _cell(intake: Intake, row: int, unit: str) -> str:
+    """A reading as it was understood: its range or bound, or the mark in its place."""
+    if intake.mark[row]:
+        reason = f": {intake.reason[row]}" if intake.reason[row] else ""
+        return f"{intake.mark[row]}{reason}"
+    low, high = float(intake.low[row]), float(intake.high[row])
+    ends = None if math.isnan(low) or math.isnan(high) else (low, high)
+    return f"{reading_text(float(intake.value[row]), ends, intake.bound[row])} {unit}"
 
 
 def captures_table(loaded: LoadedTraces) -> Table:

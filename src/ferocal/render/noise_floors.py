@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
 
-from ferocal.render.numbers import percent, significant
+from ferocal.render.numbers import percent
 from ferocal.render.tables import plain_table
+from ferocal.terms.numbers import significant
 from ferocal.terms.wording import counted
 
 if TYPE_CHECKING:
@@ -33,7 +34,7 @@ def show_noise_floors(
         )
         place = (record.bench, record.workload, record.metric)
         cells = (spread, str(record.degrees), f"{record.runs:.3g}")
-        table.add_row(*place, *cells, record.measured_at[:10], record.source)
+        table.add_row(*place, *cells, record.measured_at[:10] or "unknown", record.source)
     verb = "brought in" if brought else "known:"
     console.print(f"{verb} {counted(len(records), 'noise floor')}")
     console.print(table)
@@ -45,4 +46,8 @@ def show_noise_floors(
 
 def noise_floors_object(records: Sequence[NoiseFloorRecord]) -> dict[str, Any]:
     """The object that `ferocal noise-floor --json` prints."""
-    return {"noise_floors": [vars(record) for record in records]}
+    return {
+        "noise_floors": [
+            {**vars(record), "measured_at": record.measured_at or None} for record in records
+        ]
+    }

@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-Note = tuple[str, str, str, str]
-
-
-def note_lines(notes: Sequence[Note]) -> list[str]:
-    """A line for each note: time, subject, text."""
-    return [
-        f"{at[:16]} {subject} {name}".rstrip() + f": {text}" for at, subject, name, text in notes
-    ]
+if TYPE_CHECKING:
+    from ferocal.ledger.records import Note
 
 
-def notes_object(notes: Sequence[Note]) -> dict[str, Any]:
+def note_lines(notes: Sequence[tuple[str, Note]]) -> list[str]:
+    """A line for each note: when it was made, on what, its text, and what is known of that."""
+    return [f"{at[:16]} {note_text(note)}" for at, note in notes]
+
+
+def note_text(note: Note) -> str:
+    """A note with its subject, and when and where that was seen if somebody said."""
+    known = [note.date[:10] if note.date else "", note.source or ""]
+    seen = ", ".join(filter(None, known))
+    return f"{note.subject}: {note.text}" + (f" ({seen})" if seen else "")
+
+
+def notes_object(notes: Sequence[tuple[str, Note]]) -> dict[str, Any]:
     """The object that `ferocal note --json` prints."""
-    keys = ("at", "subject", "name", "text")
-    return {"notes": [dict(zip(keys, note, strict=True)) for note in notes]}
+    return {"notes": [{"at": at, **vars(note)} for at, note in notes]}

@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
+from ferocal.terms.numbers import MINUS, significant
+
 if TYPE_CHECKING:
     from ferocal.analysis.data.readings import Series
     from ferocal.analysis.inference.effects import Effect
-
-MINUS = "\N{MINUS SIGN}"
 
 
 def decimals_for(uncertainty: float) -> int:
@@ -47,9 +47,12 @@ def change_decimals(effect: Effect) -> int:
 
 
 def change_text(effect: Effect) -> str:
-    """The change with its unit, such as "+3.4 %"."""
+    """The change with its unit, such as "+3.4 %", or ">+3.4 %" where it is a bound."""
+    if math.isnan(effect.change):
+        return "–"
     factor, unit = _change_scale(effect)
-    return f"{signed(factor * effect.change, change_decimals(effect))} {unit}"
+    text = f"{signed(factor * effect.change, change_decimals(effect))} {unit}"
+    return f"{effect.bound}{text}" if effect.bound else text
 
 
 def interval_text(effect: Effect) -> str:
@@ -57,6 +60,8 @@ def interval_text(effect: Effect) -> str:
     if math.isnan(effect.low):
         return "–"
     factor, unit = _change_scale(effect)
+    if math.isinf(effect.low) or math.isinf(effect.high):
+        return change_text(effect).replace(">", "above ").replace("<", "below ")
     places = change_decimals(effect)
     low, high = (signed(factor * end, places) for end in (effect.low, effect.high))
     return f"{low} … {high} {unit}"
@@ -67,16 +72,21 @@ def interval_name(confidence: float) -> str:
     return f"{100 * confidence:.4g} % interval"
 
 
-def significant(value: float, digits: int = 4) -> str:
-    """A number with so many significant digits, without an exponent where one can do."""
-    if not math.isfinite(value):
-        return "–"
-    if value == 0:
-        return "0"
-    exponent = math.floor(math.log10(abs(value)))
-    if not -4 <= exponent < 9:
-        return f"{value:.{digits - 1}e}"
-    return f"{value:,.{max(0, digits - 1 - exponent)}f}"
+def reading_text(
+    value: float, ends: tuple[float, float] | None = None, bound: str = "", digits: int = 12
+) -> str:
+    """A reading as it was made: a number, a range "70..80", "75 (70..80)", or a bound ">38000"."""
+
+    def number(amount: float) -> str:
+        return f"{amount:.12g}" if digits >= 12 else significant(amount, digits)
+
+    if bound:
+        return f"{bound}{number(value)}"
+    if ends is None:
+        return number(value)
+    span = f"{number(ends[0])}..{number(ends[1])}"
+    middle = math.isclose(value, (ends[0] + ends[1]) / 2, rel_tol=1e-9, abs_tol=1e-12)
+    return span if middle else f"{number(value)} ({span})"
 
 
 def percent(share: float) -> str:

@@ -9,14 +9,15 @@ from typing import TYPE_CHECKING, Any
 from rich.console import Console
 from rich.table import Table
 
-from ferocal.render.numbers import significant
+from ferocal.render.numbers import reading_text
 from ferocal.render.remarks import show_criteria_changes
 from ferocal.render.tables import plain_table
+from ferocal.terms.numbers import significant
 from ferocal.terms.wording import counted, listed
 
 if TYPE_CHECKING:
     from ferocal.answers.runs import RunList
-    from ferocal.ledger.reading.runs import RunRow
+    from ferocal.ledger.reading.runs import RunReading, RunRow
 
 _CHART = 24
 _WIDE = 90
@@ -48,9 +49,11 @@ def _runs_table(listing: RunList, charts: dict[str, str], *, narrow: bool) -> Ta
     for column in table.columns:
         column.no_wrap = column.header in ("id", "time, UTC", "round", "chart")
     dates = {run.started_at[:10] for run in listing.runs}
+    # A time without a date says more only if all are of one day.
     begin = 11 if len(dates) == 1 else 0
     for run in listing.runs:
-        cells = [run.id, run.started_at[begin:19].replace("T", " "), _round(run)]
+        time = run.started_at[begin:19].replace("T", " ") or "unknown"
+        cells = [run.id, time, _round(run)]
         cells += [run.bench] if several else []
         cells += [run.configuration, run.workload, _values(run, narrow=narrow)]
         cells += [charts.get(run.id, "")] if charts else []
@@ -60,13 +63,25 @@ def _runs_table(listing: RunList, charts: dict[str, str], *, narrow: bool) -> Ta
 
 def _values(run: RunRow, *, narrow: bool) -> str:
     """The first reading, and that there are others: with its name where there is room."""
-    if not run.values:
+    texts = {name: _reading(reading) for name, reading in run.values.items()}
+    for name, (mark, reason) in run.absences.items():
+        texts[name] = f"{mark}: {reason}" if reason else mark
+    if not texts:
         return "–"
-    name, (value, unit) = next(iter(run.values.items()))
-    text, others = f"{significant(value, _DIGITS)} {unit}", len(run.values) - 1
+    name, text = next(iter(texts.items()))
+    others = len(texts) - 1
     if not others:
         return text
     return f"{text}, …" if narrow else f"{name} {text}, {others} more"
+
+
+def _reading(reading: RunReading) -> str:
+    """A reading as it was made, and what it was before it was corrected."""
+    ends = None if reading.low is None or reading.high is None else (reading.low, reading.high)
+    text = reading_text(reading.value, ends, reading.bound or "", _DIGITS)
+    if reading.before is not None:
+        text += f", was {significant(reading.before, _DIGITS)},"
+    return f"{text} {reading.unit}"
 
 
 def _round(run: RunRow) -> str:
@@ -78,8 +93,8 @@ def _ends(runs: Sequence[RunRow], metric: str) -> dict[tuple[str, str], tuple[fl
     seen: dict[tuple[str, str], list[float]] = {}
     for run in runs:
         if metric in run.values:
-            value, unit = run.values[metric]
-            seen.setdefault((run.workload, unit), []).append(value)
+            reading = run.values[metric]
+            seen.setdefault((run.workload, reading.unit), []).append(reading.value)
     return {place: (min(values), max(values)) for place, values in seen.items()}
 
 
@@ -88,9 +103,9 @@ def _charts(runs: Sequence[RunRow], metric: str) -> dict[str, str]:
     ends, charts = _ends(runs, metric), {}
     for run in runs:
         if metric in run.values:
-            value, unit = run.values[metric]
-            low, high = ends[run.workload, unit]
-            share = (value - low) / (high - low) if high > low else 0.5
+            reading = run.values[metric]
+            low, high = ends[run.workload, reading.unit]
+            share = (reading.value - low) / (high - low) if high > low else 0.5
             place = round(share * (_CHART - 1))
             mark = "○" if run.excuse else "●"
             charts[run.id] = "·" * place + mark + "·" * (_CHART - 1 - place)
@@ -108,8 +123,11 @@ def _chart_legend(runs: Sequence[RunRow], metric: str | None) -> list[str]:
 
 def _count_line(listing: RunList) -> str:
     runs = listing.runs
-    days = sorted({run.started_at[:10] for run in runs})
+    days = sorted({run.started_at[:10] for run in runs if run.started_at})
     span = "" if not days else f", {days[0]}" if len(days) == 1 else f", {days[0]} to {days[-1]}"
+    undated = sum(not run.started_at for run in runs)
+    if undated:
+        span += ", date unknown" if undated == len(runs) else f", {undated} of unknown date"
     outcomes = Counter(run.outcome for run in runs if not run.warmup)
     parts = [f"{count} {outcome}" for outcome, count in outcomes.most_common()]
     warmups = sum(run.warmup for run in runs)
@@ -129,5 +147,7 @@ def runs_object(listing: RunList) -> dict[str, Any]:
 
 
 def _run_object(run: RunRow) -> dict[str, object]:
-    values = {name: {"value": value, "unit": unit} for name, (value, unit) in run.values.items()}
-    return {**vars(run), "values": values}
+    values = {name: vars(reading) for name, reading in run.values.items()}
+    absences = {name: {"mark": mark, "reason": why} for name, (mark, why) in run.absences.items()}
+    known = run.started_at or None
+    return {**vars(run), "started_at": known, "values": values, "absences": absences}

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from ferocal.render import answer, numbers
 from ferocal.render.figures import effects_figure, to_svg
+from ferocal.render.notes import note_text
 from ferocal.render.tables import group_by_series
 
 if TYPE_CHECKING:
@@ -58,11 +59,13 @@ def _nothing_more(report: Report, bench: str) -> dict[str, Any]:
 
 
 def _notes(report: Report, bench: str) -> dict[str, Any] | None:
-    return {"notes": report.procedure.notes} if report.procedure.notes else None
+    notes = report.procedure.notes
+    return {"notes": [f"{at[:10]}, {note_text(note)}" for at, note in notes]} if notes else None
 
 
 def _answer(report: Report, bench: str) -> dict[str, Any]:
-    return {"answer": answer.answer(report.comparison.on_bench(bench).effects)}
+    comparison = report.comparison.on_bench(bench)
+    return {"answer": answer.answer(comparison.effects, comparison.alarm)}
 
 
 SECTIONS: tuple[Section, ...] = (
@@ -182,8 +185,9 @@ in brackets.</p>
 {% set p = r.procedure %}
 <p>{{ p.outcomes.values() | sum }} runs ({% for outcome, count in p.outcomes.items() -%}
 {{ count }} {{ outcome }}{{ ", " if not loop.last }}{% endfor %}),
-{{ p.runs_per_visit }} per workload and visit, from {{ p.first }} to {{ p.last }}.
-{{ p.design }}
+{{ p.runs_per_visit }} per workload and visit{{ p.when }}.
+{% for sentence in p.design %}{{ sentence }}
+{% endfor %}
 {% if r.comparison.excluded %}{{ r.comparison.excluded }} runs are excluded. {% endif %}
 {% if r.comparison.left_out %}{{ r.comparison.left_out }} readings of workloads, metrics,
 configurations or benches that the study file no longer names are left out.{% endif %}
@@ -204,7 +208,7 @@ Criteria changed: {{ change.text }}.
 </div>
 {% endfor %}
 {% if p.checks %}
-<p>Proven before every visit:</p>
+<p>Checks that held, with the visit that they prove:</p>
 <ul>
 {% for level, expected, times in p.checks %}
 <li>{{ level }}: {{ expected }}, held {{ times }} times</li>

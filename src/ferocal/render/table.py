@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
 
+from ferocal.render.gaps import gap_objects, legend
 from ferocal.render.remarks import show_remarks
 from ferocal.render.tables import cells_table
 
@@ -27,7 +28,9 @@ def show_cells(console: Console, table: ReadingsTable) -> None:
     for bench, rows in table.cells.items():
         if len(table.cells) > 1:
             console.print(f"bench {bench}", style="bold")
-        console.print(cells_table(rows, table.configurations, console))
+        console.print(cells_table(rows, table.configurations, table.gaps, console))
+    if table.gaps:
+        console.print(legend(table.gaps))
 
 
 def table_object(table: ReadingsTable) -> dict[str, Any]:
@@ -39,6 +42,7 @@ def table_object(table: ReadingsTable) -> dict[str, Any]:
         "left_out": table.left_out,
         "criteria_changed": [change.text for change in table.criteria_changes],
         "cells": cell_objects(table),
+        "gaps": gap_objects(table.gaps),
     }
 
 
@@ -56,6 +60,10 @@ def cell_objects(table: ReadingsTable) -> list[dict[str, Any]]:
             "cv": cell.cv,
             "runs": cell.runs,
             "rounds": cell.rounds,
+            "low": None if cell.span is None else cell.span[0],
+            "high": None if cell.span is None else cell.span[1],
+            "bound": cell.bound,
+            "bounds_left_out": cell.bounds,
         }
         for rows in table.cells.values()
         for row in rows

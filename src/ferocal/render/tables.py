@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 
 from rich import box
@@ -9,9 +10,12 @@ from rich.console import Console
 from rich.table import Table
 
 from ferocal.analysis.data.cells import Cell
+from ferocal.analysis.data.gaps import Gap
 from ferocal.analysis.data.readings import Series
 from ferocal.analysis.inference.effects import Effect
-from ferocal.render.numbers import percent, significant
+from ferocal.render.gaps import GAP_SIGNS
+from ferocal.render.numbers import percent, reading_text
+from ferocal.terms.wording import counted
 
 
 def plain_table(*columns: str, right: Sequence[str] = ()) -> Table:
@@ -43,23 +47,47 @@ def group_by_series(effects: Sequence[Effect]) -> list[list[Effect]]:
     return list(groups.values())
 
 
-def cell_text(cell: Cell | None, separator: str = " ") -> str:
-    """Centre, spread and number of runs, such as "58.2 ±1.3 % (15)"."""
+def cell_text(cell: Cell | Gap | None, separator: str = " ") -> str:
+    """Centre, spread and number of runs, such as "58.2 ±1.3 % (15)"; why there is none.
+
+    Of a single reading there is no spread; ranges have their ends, bounds their sign.
+    """
     if cell is None:
         return "–"
-    return f"{significant(cell.centre)}{separator}±{percent(cell.cv)} ({cell.runs})"
+    if not isinstance(cell, Cell):
+        return GAP_SIGNS[cell.mark]
+    return f"{centre_text(cell)}{separator}{_spread_text(cell)}({cell.runs})"
+
+
+def centre_text(cell: Cell) -> str:
+    """The centre of a cell, as a range or a bound where that is what was read."""
+    text = reading_text(cell.centre, cell.span, cell.bound or "", 4)
+    if cell.bounds:
+        text += f", {counted(cell.bounds, 'bound')} beside"
+    return text
+
+
+def _spread_text(cell: Cell) -> str:
+    if cell.bound or math.isnan(cell.cv):
+        return ""
+    return "all equal " if cell.cv == 0 else f"±{percent(cell.cv)} "
 
 
 def cells_table(
-    rows: Sequence[Sequence[Cell | None]], names: Sequence[str], console: Console
+    rows: Sequence[Sequence[Cell | None]],
+    names: Sequence[str],
+    gaps: Sequence[Gap],
+    console: Console,
 ) -> Table:
     """Configurations as columns where the console is wide enough, else as rows."""
-    wide = _wide_cells_table(rows, names)
+    wide = _wide_cells_table(rows, names, gaps)
     fits = wide.__rich_measure__(console, console.options.update(max_width=10_000)).maximum
     return wide if fits <= console.width else _long_cells_table(rows)
 
 
-def _wide_cells_table(rows: Sequence[Sequence[Cell | None]], names: Sequence[str]) -> Table:
+def _wide_cells_table(
+    rows: Sequence[Sequence[Cell | None]], names: Sequence[str], gaps: Sequence[Gap]
+) -> Table:
     """Series as rows, configurations as columns; the spread stands below the centre."""
     shown = [n for n in range(len(names)) if any(row[n] is not None for row in rows)]
     rows, names = [[row[n] for n in shown] for row in rows], [names[n] for n in shown]
@@ -68,8 +96,24 @@ def _wide_cells_table(rows: Sequence[Sequence[Cell | None]], names: Sequence[str
         series = next((cell.series for cell in row if cell is not None), None)
         if series is not None:
             heading = f"{series.workload}\n{series.metric}, {series.unit}"
-            table.add_row(heading, *(cell_text(cell, "\n") for cell in row))
+            table.add_row(
+                heading, *(cell_text(cell, "\n") for cell in _with_gaps(row, gaps, names))
+            )
     return table
+
+
+def _with_gaps(
+    row: Sequence[Cell | None], gaps: Sequence[Gap], names: Sequence[str]
+) -> list[Cell | Gap | None]:
+    """The cells of a row, and in the place of each that is missing what is known of that."""
+    first = next(cell for cell in row if cell is not None)
+    place = (first.bench, first.series.workload, first.series.metric)
+    known = {
+        gap.configuration: gap for gap in gaps if (gap.bench, gap.workload, gap.metric) == place
+    }
+    return [
+        known.get(name) if cell is None else cell for cell, name in zip(row, names, strict=True)
+    ]
 
 
 def _long_cells_table(rows: Sequence[Sequence[Cell | None]]) -> Table:
@@ -87,6 +131,6 @@ def _long_cells_table(rows: Sequence[Sequence[Cell | None]]) -> Table:
         for number, cell in enumerate(cell for cell in row if cell is not None):
             series = cell.series
             heads = (series.workload, f"{series.metric}, {series.unit}") if not number else ("", "")
-            centre, cv = significant(cell.centre), percent(cell.cv)
+            centre, cv = centre_text(cell), _spread_text(cell).strip() or "–"
             table.add_row(*heads, cell.configuration, centre, cv, str(cell.runs))
     return table

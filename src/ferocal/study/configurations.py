@@ -13,6 +13,8 @@ from ferocal.terms.names import closest
 
 Levels = dict[str, str]
 CONTROL = "control"
+# The key of a rule for what is impossible that names a workload instead of a factor.
+WORKLOAD = "workload"
 
 
 @dataclass(frozen=True)
@@ -47,12 +49,14 @@ class ConfigurationError(ValueError):
 class Design:
     """All configurations of a study, the baseline first, the control arm last.
 
-    ``impossible`` names combinations that the design asks for and that cannot exist.
+    ``impossible`` names combinations that the design asks for and that cannot exist,
+    ``impossible_workloads`` pairs of configuration and workload that do not go together.
     """
 
     configurations: tuple[Configuration, ...]
     baseline: str
     impossible: tuple[str, ...]
+    impossible_workloads: frozenset[tuple[str, str]] = frozenset()
 
 
 def compose_design(file: StudyFile) -> Design:
@@ -80,11 +84,29 @@ def compose_design(file: StudyFile) -> Design:
     if file.study.control:
         composed.append(replace(composed[0], name=CONTROL))
     impossible = tuple(label for label, skip in zip(labels, excluded, strict=True) if skip)
-    return Design(tuple(composed), baseline, impossible)
+    return Design(tuple(composed), baseline, impossible, _impossible_workloads(file, composed))
 
 
 def _is_impossible(file: StudyFile, levels: Levels) -> bool:
-    return any(rule.items() <= levels.items() for rule in file.configuration.impossible)
+    rules = (rule for rule in file.configuration.impossible if not _names_workload(file, rule))
+    return any(rule.items() <= levels.items() for rule in rules)
+
+
+def _names_workload(file: StudyFile, rule: Mapping[str, str]) -> bool:
+    """Whether a rule is on a workload, unless a factor is called so."""
+    return WORKLOAD in rule and WORKLOAD not in file.factor
+
+
+def _impossible_workloads(
+    file: StudyFile, configurations: Sequence[Configuration]
+) -> frozenset[tuple[str, str]]:
+    return frozenset(
+        (configuration.name, rule[WORKLOAD])
+        for rule in file.configuration.impossible
+        if _names_workload(file, rule)
+        for configuration in configurations
+        if {f: v for f, v in rule.items() if f != WORKLOAD}.items() <= configuration.levels.items()
+    )
 
 
 def _check_names(file: StudyFile, labels: Sequence[str]) -> list[Problem]:
@@ -93,8 +115,19 @@ def _check_names(file: StudyFile, labels: Sequence[str]) -> list[Problem]:
         problem
         for number, rule in enumerate(file.configuration.impossible)
         for problem in check_levels(
-            rule, factors, f"configuration.impossible.{number}", whole=False
+            {f: v for f, v in rule.items() if not (f == WORKLOAD and _names_workload(file, rule))},
+            factors,
+            f"configuration.impossible.{number}",
+            whole=False,
         )
+    ]
+    problems += [
+        Problem(
+            f"configuration.impossible.{number}.{WORKLOAD}",
+            f'no workload "{rule[WORKLOAD]}"; {closest(rule[WORKLOAD], list(file.workload))}',
+        )
+        for number, rule in enumerate(file.configuration.impossible)
+        if _names_workload(file, rule) and rule[WORKLOAD] not in file.workload
     ]
     if file.study.control and CONTROL in labels:
         text = f'a configuration is called "{CONTROL}", the name of the control arm; rename it'

@@ -105,6 +105,10 @@ class Study:
             raise UsageError(f'no bench "{bench}" in this study; {closest(bench, self.benches)}')
         return replace(self, chosen_bench=bench)
 
+    def is_impossible(self, configuration: str, workload: str) -> bool:
+        """Whether a workload cannot be run with a configuration, as the study file says."""
+        return (configuration, workload) in self.design.impossible_workloads
+
     def level(self, factor: str, name: str) -> Level:
         """A level of a factor."""
         return self.file.factor[factor].level[name]

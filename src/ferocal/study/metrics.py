@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, Literal, get_args
 
 from pydantic import Field, model_validator
 
@@ -10,11 +10,14 @@ from ferocal.study.base import StudyTable
 from ferocal.study.quantities import Amount, Seconds
 from ferocal.study.sources import SOURCES, CountSource, Source, TraceSource
 from ferocal.terms.units import TIME, is_time
-from ferocal.traces.capture import TraceSpec
+from ferocal.terms.wording import listed
+from ferocal.traces.capture import Direction, TraceSpec
 from ferocal.traces.kinds import KINDS, Kind
 
 # Reactions of a hand on a stopwatch differ by so much (s).
 REACTION = 0.15
+Statistic = Literal["single", "mean", "median", "best"]
+STATISTICS: tuple[str, ...] = get_args(Statistic)
 
 
 class Metric(StudyTable):
@@ -22,28 +25,32 @@ class Metric(StudyTable):
 
     ``margin`` is a share, or an amount in the metric's own unit for what may be zero or
     negative. ``resolution`` is the smallest step that a reading can show, ``plausible`` the
-    lowest and highest value that can be true, both in the unit. ``statistic`` is what the
+    lowest and highest value that can be true, both in the unit. ``noise`` is how much visits
+    vary (SD), as somebody asserts: a share, or an amount in the unit. ``statistic`` is what the
     workload's own number is of several values; ``samples`` is where it says how many.
 
     A metric without source is read by an operator, who types it or, with ``read`` as
     "stopwatch", takes the time; that has a resolution of 0.15 s unless stated.
 
     A metric of the kind "frames" or "soak" is a trace, of which several metrics are
-    computed; `derive` names them. Frames take a ``limit``: the share of time in longer frames
-    is one of these metrics.
+    computed; `derive` names them. ``part_margin`` gives some of them a margin of their own.
+    Of what is not judged, ``better`` is "none". Frames take a ``limit``: the share of time in
+    longer frames is one of these metrics.
     """
 
     kind: Literal["value", "frames", "soak"] = "value"
     unit: str
-    better: Literal["higher", "lower"]
+    better: Direction
     limit: Seconds | None = None
     source: Source | None = None
     read: Literal["typed", "stopwatch"] = "typed"
     primary: bool = False
     margin: Amount | None = None
+    part_margin: dict[str, Amount] = Field(default_factory=dict)
+    noise: Amount | None = None
     resolution: float | None = Field(default=None, gt=0)
     plausible: tuple[float, float] | None = None
-    statistic: Literal["single", "mean", "median", "best"] = "single"
+    statistic: Statistic = "single"
     samples: CountSource | None = None
 
     @property
@@ -82,6 +89,7 @@ class Metric(StudyTable):
             interval=source.interval,
             second=source.second,
             second_unit=source.second_unit,
+            second_better=source.second_better,
         )
 
     @model_validator(mode="before")
@@ -108,6 +116,23 @@ class Metric(StudyTable):
             raise ValueError(f'{kind.name} are in {", ".join(kind.units)}, not in "{self.unit}"')
         if kind is not None and kind.direction not in (None, self.better):
             raise ValueError(f"of {kind.name}, {kind.direction} is better; leave out better")
+        if kind is not None and self.better == "none":
+            raise ValueError(f"of {kind.name} one direction is better: say which")
+        return self
+
+    @model_validator(mode="after")
+    def _part_margins_fit(self) -> Metric:
+        kind = self.trace_kind
+        units = {p.name: p.unit for p in kind.parts(self.trace_spec)} if kind is not None else {}
+        for part, (_, unit) in self.part_margin.items():
+            if part not in units:
+                raise ValueError(
+                    f'part-margin: there is no part "{part}"; {listed(list(units))}'
+                    if units
+                    else "part-margin goes with a trace"
+                )
+            if unit not in ("%", units[part]):
+                raise ValueError(f'part-margin of {part} is in "%" or in "{units[part]}"')
         return self
 
     @model_validator(mode="after")
@@ -116,6 +141,8 @@ class Metric(StudyTable):
             raise ValueError("plausible is the lowest and the highest value, in this order")
         if self.margin is not None and self.margin[1] not in ("%", self.unit):
             raise ValueError(f'the margin is in "%" or in "{self.unit}", not "{self.margin[1]}"')
+        if self.noise is not None and self.noise[1] not in ("%", self.unit):
+            raise ValueError(f'the noise is in "%" or in "{self.unit}", not "{self.noise[1]}"')
         if self.share_margin is not None and self.share_margin >= 1:
             raise ValueError("the margin must be below 100 %")
         return self
@@ -141,7 +168,9 @@ def derive(name: str, metric: Metric) -> dict[str, Metric]:
                 "primary": metric.primary and part.leads,
                 "resolution": None,
                 "plausible": None,
-                "margin": metric.margin if metric.share_margin is not None else None,
+                "margin": metric.part_margin.get(
+                    part.name, metric.margin if metric.share_margin is not None else None
+                ),
             }
         )
         for part in kind.parts(metric.trace_spec)

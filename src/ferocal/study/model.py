@@ -17,6 +17,7 @@ from pydantic import (
 from ferocal.study.base import Command, Name, StudyTable, Words
 from ferocal.study.metrics import Metric
 from ferocal.study.quantities import Seconds, Share
+from ferocal.terms.wording import listed
 
 
 def _check_regex(pattern: str) -> str:
@@ -162,6 +163,9 @@ class Workload(Command):
 
     ``version`` is a command that prints what the software says of itself; ``files`` are
     what the workload works on, of which digests are kept. ``takes`` states its duration.
+    ``before`` and ``after`` are done around every run, outside of what is measured. A run that
+    fails is taken again at once, up to ``retakes`` times. ``noise`` is how much visits vary
+    (SD), as somebody asserts.
     A workload without command is done by hand: an operator follows its ``instructions``, and
     types what is read, or takes the time.
     """
@@ -177,6 +181,10 @@ class Workload(Command):
     files: tuple[str, ...] = ()
     takes: Seconds | None = None
     warmups: int = Field(default=0, ge=0, le=1000)
+    before: Steps = ()
+    after: Steps = ()
+    retakes: int = Field(default=0, ge=0, le=100)
+    noise: Share | None = None
     metric: dict[Name, Metric] = Field(min_length=1)
 
     @property
@@ -186,19 +194,31 @@ class Workload(Command):
 
     @property
     def asked(self) -> dict[str, Metric]:
-        """The metrics that an operator reads."""
+        """The metrics that an operator reads, and the traces of which he names the file.
+
+        A trace without a source is loaded at another time.
+        """
         return {
-            name: m for name, m in self.metric.items() if m.source is None and m.kind == "value"
+            name: metric
+            for name, metric in self.metric.items()
+            if (metric.source is None and metric.kind == "value")
+            or (self.by_hand and metric.source is not None)
         }
 
     @model_validator(mode="after")
     def _hand_has_no_output(self) -> Self:
-        if self.by_hand and any(m.source is not None for m in self.metric.values()):
-            raise ValueError(
-                "without command nothing has a source: leave it out, or give a command"
-            )
+        for name, metric in self.metric.items():
+            if not self.by_hand or metric.source is None:
+                continue
+            if getattr(metric.source, "file", None) is None:
+                raise ValueError(
+                    f"without command nothing has a source but a trace in a file, which the "
+                    f"operator names: leave that of {name} out, or give a command"
+                )
         if self.by_hand and self.warmups:
             raise ValueError("warmups go with a command; put them into the instructions")
+        if self.by_hand and self.retakes:
+            raise ValueError("retakes go with a command; an operator repeats what failed")
         return self
 
 
@@ -227,12 +247,26 @@ class Settle(StudyTable):
     timeout: Seconds = 300.0
 
 
+class Quiet(StudyTable):
+    """How much of the processors others may use during a run before it is taken again.
+
+    ``others_below`` is the share that other processes of the machine use, ``stolen_below``
+    that which the host of a virtual machine withholds. A run that breaks a rule is kept as
+    disturbed, is not used, and is taken again at once, up to ``retakes`` times.
+    """
+
+    others_below: Share | None = None
+    stolen_below: Share | None = None
+    retakes: int = Field(default=3, ge=0, le=100)
+
+
 class Bench(StudyTable):
     """One machine that stays the same; facts that Ferocal cannot read itself are declared."""
 
     facts: dict[str, FactValue] = {}
     probe: dict[Name, Probe] = {}
     settle: Settle = Settle()
+    quiet: Quiet = Quiet()
 
 
 class Head(StudyTable):
@@ -241,7 +275,9 @@ class Head(StudyTable):
     ``schedule`` is "rounds" (the default), "return" (every configuration once, then back
     to the baseline) or "once". ``visits`` is the number of visits to a configuration in
     one go under the last two, each begun with ``renew``. With ``control`` the baseline is
-    measured a second time in every round, under the name "control".
+    measured a second time in every round, under the name "control". ``noise`` is how much
+    visits vary (SD), as somebody asserts. With ``pad_environment`` the environment of all
+    runs has the same size in every configuration, and a random one in every visit.
     """
 
     question: str = Field(min_length=1)
@@ -252,6 +288,8 @@ class Head(StudyTable):
     runs: int = Field(default=2, ge=1, le=10_000)
     control: bool = False
     seed: int = Field(default=1, ge=0)
+    noise: Share | None = None
+    pad_environment: bool = True
 
     @model_validator(mode="after")
     def _fits_schedule(self) -> Head:
@@ -272,3 +310,20 @@ class StudyFile(StudyTable):
     factor: dict[Name, Factor] = Field(min_length=1)
     configuration: Configurations = Configurations()
     workload: dict[Name, Workload] = Field(min_length=1)
+
+    @model_validator(mode="after")
+    def _running_checks_have_something_to_look_at(self) -> Self:
+        by_hand = [name for name, workload in self.workload.items() if workload.by_hand]
+        checked = [
+            f"{factor}={level}"
+            for factor, table in self.factor.items()
+            for level, entry in table.level.items()
+            if any(isinstance(check, RunningCheck) for check in entry.verify)
+        ]
+        if by_hand and checked:
+            raise ValueError(
+                f"{listed(checked)} looks at the running workload, and {listed(by_hand)} is done "
+                "by hand, where nobody can look: prove the level with a command, or with a hold "
+                "that the operator confirms"
+            )
+        return self

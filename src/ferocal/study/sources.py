@@ -48,7 +48,8 @@ class TraceSource(StudyTable):
     ``file`` names the file that the workload wrote (a pattern like "frames-*.csv" names
     several captures), ``output`` says that they stand in its output, a number per line or
     as CSV. Of a table, ``column`` holds the numbers, ``time`` the time of each (s), and
-    ``second`` another channel such as temperature, in ``second-unit``. Values without times
+    ``second`` another channel such as temperature, in ``second-unit``, which is not judged
+    unless ``second-better`` says which way. Values without times
     follow each other after ``interval``, a second unless given. With ``stamps`` the numbers
     are the times at which frames were shown, instead of how long each lasted. The first
     ``skip`` numbers are warm-up, and are left out.
@@ -60,6 +61,7 @@ class TraceSource(StudyTable):
     time: str | None = None
     second: str | None = None
     second_unit: str | None = None
+    second_better: Literal["higher", "lower", "none"] = "none"
     stamps: bool = False
     skip: int = Field(default=0, ge=0)
     interval: Seconds | None = None

@@ -19,7 +19,14 @@ class Condition:
 
 
 BUSY_SHARE_OF_OTHERS = "busy_share_of_others"
+# Others that take more than this share of the processors may have slowed a run.
+BUSY_LIMIT = 0.10
+BUSY_RESOLUTION = "busy_resolution"
 BUSIEST_OTHERS = "busiest_others"
+STOLEN_SHARE = "stolen_share"
+PROCESSORS_ALLOWED = "processors_allowed"
+UTILISATION = "utilisation"
+LEFT_BEHIND = "left_behind"
 CONDITIONS: dict[str, Condition] = {
     condition.key: condition
     for condition in (
@@ -31,6 +38,7 @@ CONDITIONS: dict[str, Condition] = {
         Condition("clock_mhz", "clock, MHz", 50.0),
         Condition("governor", "governor"),
         Condition(BUSY_SHARE_OF_OTHERS, "busy share of others", 0.02),
+        Condition(STOLEN_SHARE, "share stolen by the host", 0.02),
     )
 }
 

@@ -10,6 +10,11 @@ def counted(count: int, noun: str, plural: str | None = None) -> str:
     return f"{count:,} {noun}" if count == 1 else f"{count:,} {plural or noun + 's'}"
 
 
+def be(count: int) -> str:
+    """The verb that goes with a count."""
+    return "is" if count == 1 else "are"
+
+
 def listed(parts: Sequence[str]) -> str:
     """Parts in one piece: "a", "a and b", "a, b and c"."""
     return parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} and {parts[-1]}"

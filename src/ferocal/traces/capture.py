@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Literal
 if TYPE_CHECKING:
     import numpy as np
 
-Direction = Literal["higher", "lower"]
+# Which values are better; of some quantities neither is.
+Direction = Literal["higher", "lower", "none"]
 # Columns of equal length by their role: "value", and where known "time" (s) and "second".
 CaptureColumns = Mapping[str, "np.ndarray"]
 
@@ -24,7 +25,7 @@ class TraceSpec:
 
     ``limit`` is a frame time in seconds. With ``stamps`` the numbers are times at which
     frames were shown. Values without times follow each other after ``interval`` (s).
-    ``second`` names another channel, in ``second_unit``.
+    ``second`` names another channel, in ``second_unit``, of which ``second_better`` is better.
     """
 
     unit: str
@@ -34,6 +35,7 @@ class TraceSpec:
     interval: float | None = None
     second: str | None = None
     second_unit: str | None = None
+    second_better: Direction = "none"
 
 
 @dataclass(frozen=True)

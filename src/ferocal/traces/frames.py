@@ -44,8 +44,8 @@ def check_frames(times: FloatArray, *, unit: str, per_unit: float) -> None:
     Raises
     ------
     ValueError
-        When there are none, or when one cannot be: not finite, negative, or longer than
-        `LONGEST_FRAME`; the message names the first.
+        When there are none, when most last no time at all, or when one cannot be: not finite,
+        negative, or longer than `LONGEST_FRAME`; the message names the first.
     """
     if not len(times):
         raise ValueError("there are 0 frames")
@@ -63,6 +63,12 @@ def check_frames(times: FloatArray, *, unit: str, per_unit: float) -> None:
         raise ValueError(f"frame {place + 1} {problem}")
     if not times.sum() > 0:
         raise ValueError(f"all {len(times)} frames last 0 {unit}")
+    nothing = int(np.sum(times == 0))
+    if 2 * nothing > len(times):
+        raise ValueError(
+            f"{nothing} of {len(times)} frames last 0 {unit}: the times are too coarse to tell how "
+            "long a frame was shown"
+        )
 
 
 def frame_times(values: FloatArray, spec: TraceSpec) -> FloatArray:

@@ -5,15 +5,17 @@ NumPy is imported where traces are worked on: a study file names kinds without h
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 from ferocal.terms.units import TIME
 from ferocal.traces.capture import CaptureColumns, Direction, Trace, TraceError, TraceSpec
 
 if TYPE_CHECKING:
     from ferocal.traces.curves import FrameCollector, SoakCollector
+    from ferocal.traces.soak import SoakSummary
 
 
 @dataclass(frozen=True)
@@ -36,6 +38,16 @@ class Collector(Protocol):
         """What is drawn of all captures so far."""
 
 
+class PartValue(NamedTuple):
+    """The value of a part; with the bound ">" nothing more is known than that it is above."""
+
+    value: float
+    bound: str | None = None
+
+
+PartValues = dict[str, PartValue]
+
+
 @dataclass(frozen=True)
 class Kind:
     """A kind of trace.
@@ -52,7 +64,7 @@ class Kind:
     meaning: str
     parts: Callable[[TraceSpec], list[Part]]
     summarise: Callable[
-        [TraceSpec, Sequence[CaptureColumns]], tuple[dict[str, float], list[CaptureColumns]]
+        [TraceSpec, Sequence[CaptureColumns]], tuple[PartValues, list[CaptureColumns]]
     ]
     collect: Callable[[str, TraceSpec], Collector]
     counts_samples: bool
@@ -89,13 +101,13 @@ def _soak_parts(spec: TraceSpec) -> list[Part]:
     ]
     if spec.second is not None:
         unit = spec.second_unit or ""
-        parts += [Part(f"{spec.second}-{of}", unit, "lower") for of in ("mean", "max")]
+        parts += [Part(f"{spec.second}-{of}", unit, spec.second_better) for of in ("mean", "max")]
     return parts
 
 
 def _summarise_frames(
     spec: TraceSpec, captures: Sequence[CaptureColumns]
-) -> tuple[dict[str, float], list[CaptureColumns]]:
+) -> tuple[PartValues, list[CaptureColumns]]:
     from ferocal.traces.frames import frame_times, summarise_frames
 
     times = [frame_times(columns["value"], spec) for columns in captures]
@@ -109,12 +121,13 @@ def _summarise_frames(
         "over-limit": summary.over_limit,
         "stutters": summary.stutters,
     }
-    return values, [{"value": column} for column in times]
+    known = {part: PartValue(value) for part, value in values.items()}
+    return known, [{"value": column} for column in times]
 
 
 def _summarise_soak(
     spec: TraceSpec, captures: Sequence[CaptureColumns]
-) -> tuple[dict[str, float], list[CaptureColumns]]:
+) -> tuple[PartValues, list[CaptureColumns]]:
     from ferocal.traces.soak import check_soak, soak_times, summarise_soak
 
     if len(captures) > 1:
@@ -129,16 +142,29 @@ def _summarise_soak(
         "minimum": summary.minimum,
         "last-quarter": summary.last_quarter,
         "sustained": 100 * summary.sustained,
-        "onset": summary.onset,
-        "depth": 100 * summary.depth,
-        "recovery": summary.recovery,
     }
+    known = {part: PartValue(number) for part, number in values.items()}
+    known |= _throttling(summary, float(time[-1] - time[0]))
     kept = {"value": value, "time": time}
     if spec.second is not None:
         kept["second"] = columns["second"]
-        values[f"{spec.second}-mean"] = float(columns["second"].mean())
-        values[f"{spec.second}-max"] = float(columns["second"].max())
-    return values, [kept]
+        known[f"{spec.second}-mean"] = PartValue(float(columns["second"].mean()))
+        known[f"{spec.second}-max"] = PartValue(float(columns["second"].max()))
+    return known, [kept]
+
+
+def _throttling(summary: SoakSummary, duration: float) -> PartValues:
+    """Onset, depth and recovery; what did not happen would have come after the end (s)."""
+    if math.isnan(summary.onset):
+        return {"onset": PartValue(duration, ">"), "depth": PartValue(0.0)}
+    recovery = PartValue(summary.recovery)
+    if math.isnan(summary.recovery):
+        recovery = PartValue(duration, ">")
+    return {
+        "onset": PartValue(summary.onset),
+        "depth": PartValue(100 * summary.depth),
+        "recovery": recovery,
+    }
 
 
 def _collect_frames(configuration: str, spec: TraceSpec) -> FrameCollector:
@@ -188,7 +214,7 @@ class TraceResult:
     ``samples`` is how many single values it has, None for kinds that do not count them.
     """
 
-    values: dict[str, float]
+    values: PartValues
     traces: list[Trace]
     samples: int | None
 
@@ -198,8 +224,8 @@ def summarise_trace(
 ) -> TraceResult:
     """Check the captures of a run and compute the parts of the trace.
 
-    Parts that do not exist in these captures, such as an onset where nothing throttles, are
-    left out.
+    Parts that do not exist in these captures, such as the recovery where nothing throttles,
+    are left out. An onset that did not come is after the end of the trace.
 
     Raises
     ------
@@ -214,7 +240,7 @@ def summarise_trace(
     unit = kind.kept_unit or spec.unit
     length = sum(len(columns["value"]) for columns in kept)
     return TraceResult(
-        {part: v for part, v in values.items() if part in wanted and v == v},
+        {part: v for part, v in values.items() if part in wanted and math.isfinite(v.value)},
         [Trace(metric, kind.name, unit, columns) for columns in kept],
         length if kind.counts_samples else None,
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -85,15 +86,18 @@ def summarise_soak(time: FloatArray, value: FloatArray, better: Direction) -> So
     shifts = find_level_shifts(time, value)
     worse = [s for s in shifts if (s.after < s.before) == (better == "higher")]
     onset = worse[0] if worse else None
-    back = _recovery(shifts, onset, better) if onset is not None else float("nan")
+    back = _recovery(shifts, onset, better) if onset is not None else math.nan
     return SoakSummary(
         peak=float(medians.max()),
         mean=float(value.mean()),
         minimum=float(medians.min()),
         last_quarter=float(last),
-        sustained=float(last / first),
-        onset=float("nan") if onset is None else onset.at,
-        depth=float("nan") if onset is None else abs(1 - onset.after / onset.before),
+        # Of a level of zero or less there are no shares.
+        sustained=float(last / first) if first > 0 else math.nan,
+        onset=math.nan if onset is None else onset.at,
+        depth=math.nan
+        if onset is None or onset.before <= 0
+        else abs(1 - onset.after / onset.before),
         recovery=back,
         bin=width,
     )
@@ -102,10 +106,12 @@ def summarise_soak(time: FloatArray, value: FloatArray, better: Direction) -> So
 def _recovery(shifts: list[LevelShift], onset: LevelShift, better: Direction) -> float:
     """When the level from before the onset is back, to a twentieth; NaN if it never is."""
     for shift in shifts:
-        share = shift.after / onset.before if better == "higher" else onset.before / shift.after
-        if shift.at > onset.at and share >= _RECOVERED:
+        level, wanted = shift.after, onset.before
+        if better == "lower":
+            level, wanted = wanted, level
+        if shift.at > onset.at and level >= _RECOVERED * wanted:
             return shift.at
-    return float("nan")
+    return math.nan
 
 
 def bin_width(time: FloatArray) -> float:
@@ -138,6 +144,8 @@ def find_level_shifts(time: FloatArray, value: FloatArray) -> list[LevelShift]:
     starts, medians = bin_medians(time, value, width)
     noise = float(np.median(np.abs(np.diff(medians)))) / 0.954
     noise = max(noise, 1e-9 * float(np.abs(medians).max()))
+    if not noise:
+        return []  # zero throughout
     found: list[int] = []
     _split(medians, 0, len(medians), noise, found)
     shifts = []
@@ -173,7 +181,7 @@ def _split(medians: FloatArray, begin: int, end: int, noise: float, found: list[
     place = begin + int(left[best])
     before = np.median(medians[max(begin, place - FEWEST_BINS) : place])
     after = np.median(medians[place : min(end, place + FEWEST_BINS)])
-    if abs(after / before - 1) >= LEAST_STEP:
+    if after != before and abs(after - before) >= LEAST_STEP * abs(before):
         found.append(place)
     _split(medians, begin, place, noise, found)
     _split(medians, place, end, noise, found)

@@ -25,6 +25,20 @@ class Circumstances:
 
 
 @dataclass(frozen=True)
+class BusyBench:
+    """Of how many runs it is known what others took of the processors meanwhile.
+
+    In ``busy`` of them others surely took more than a tenth, ``names`` being the most frequent,
+    and in ``stolen`` of them the host of the machine withheld as much.
+    """
+
+    runs: int
+    busy: int
+    stolen: int
+    names: tuple[str, ...]
+
+
+@dataclass(frozen=True)
 class Conditions:
     """Conditions of each visit; columns of shape (v,).
 

@@ -13,10 +13,13 @@ from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.student import combine_errors, t_interval
-from ferocal.terms.conditions import label_of, least_difference
+from ferocal.terms.conditions import BUSY_LIMIT, label_of, least_difference
+from ferocal.terms.numbers import signed_significant
 from ferocal.terms.wording import counted, listed
 
 _NOTHING: Values = {}
+# In fewer runs others are busy now and then on any machine.
+_BUSY_RUNS = 0.1
 # Gives the values of one side of an effect that are to be the same on both.
 ValuesOf = Callable[[View, Effect, Circumstances], Values]
 # What effects have in common for which these values are the same.
@@ -71,8 +74,12 @@ def _software(view: View, effect: Effect, side: Circumstances) -> Values:
 
 def _subject(view: View, effect: Effect, side: Circumstances) -> Values:
     workload = effect.series.workload
+    explained = view.context.explained.get(effect.configuration, ())
+    if workload in explained:
+        return _NOTHING
     subject = side.subjects.get(workload, _NOTHING)
-    return {f"{name} of {workload}": values for name, values in subject.items()}
+    named = {f"{name} of {workload}": values for name, values in subject.items()}
+    return {name: values for name, values in named.items() if name not in explained}
 
 
 def _statistic(view: View, effect: Effect, side: Circumstances) -> Values:
@@ -152,7 +159,7 @@ def _differing_numbers(
         difference, p_value = test(conditions, values, arm, base)
         if p_value < level and abs(difference) >= least_difference(key):
             text = f"with {conditions.configurations[arm]}, {label_of(key)} before the runs "
-            text += f"differs by {difference:+.3g} from {view.baseline}"
+            text += f"differs by {signed_significant(difference, 3)} from {view.baseline}"
             yield f"{text} (p = {p_value:.1g})"
 
 
@@ -201,12 +208,65 @@ def _differing_words(conditions: Conditions, arm: int, base: int) -> Iterator[st
             yield f"{text}{listed(sorted(there))}"
 
 
+def _busy_bench(view: View) -> Iterator[Finding]:
+    """Runs during which others surely took much of the processors, a tenth of the runs or more."""
+    busy = view.context.busy
+    if busy is None or not busy.runs:
+        return
+    counts = ((busy.busy, "others took", busy.names), (busy.stolen, "the host withheld", ()))
+    for count, verb, names in counts:
+        if count >= _BUSY_RUNS * busy.runs:
+            who = f": {', '.join(names)}" if names else ""
+            text = f"{verb} more than {BUSY_LIMIT:.0%} of the processors in {count} of "
+            yield view.on_everything(f"{text}{counted(busy.runs, 'run')}{who}")
+
+
+def _unproven(view: View) -> Iterator[Finding]:
+    """Levels in which the sides differ, of which no check has shown that they were active."""
+    for name, factors in view.setting.differing.items():
+        levels = [
+            level
+            for side in (view.baseline, name)
+            for level in view.context.unproven.get(side, ())
+            if level.partition("=")[0] in factors
+        ]
+        members = [n for n, e in enumerate(view.effects) if e.configuration == name]
+        if levels and members:
+            verb = "was" if len(levels) == 1 else "were"
+            yield Finding(f"nothing checked that {listed(levels)} {verb} active", members)
+
+
+def _definition_changed(view: View) -> Iterator[Finding]:
+    for change in view.context.definition_changes:
+        members = [
+            n
+            for n, effect in enumerate(view.effects)
+            if change.configuration in (None, effect.configuration, effect.baseline)
+            and change.workload in (None, effect.series.workload)
+            and change.metric in (None, effect.series.metric.partition("/")[0])
+        ]
+        if members:
+            yield Finding(change.text, members)
+
+
 KINDS = (
     CaveatKind(
         "undeclared-difference",
         "software that differs without being a factor",
         "make it a factor, name it in the `explains` of one, or make it equal",
         _comparing("software", _software),
+    ),
+    CaveatKind(
+        "definition-changed",
+        "a level, a workload or a metric was defined otherwise when it was measured",
+        "exclude what was measured otherwise and measure again, or begin a new study",
+        _definition_changed,
+    ),
+    CaveatKind(
+        "unproven",
+        "no check has shown that a level was active",
+        "add `verify` to the level: a setting that did not take effect looks like no change",
+        _unproven,
     ),
     CaveatKind(
         "resources-differ",
@@ -238,6 +298,12 @@ KINDS = (
         "find the cause and measure again under equal conditions",
         _conditions_differ,
         statistical=True,
+    ),
+    CaveatKind(
+        "busy-bench",
+        "others took more than a tenth of the processors in a tenth of the runs",
+        "stop what runs beside, or set `[bench.NAME.quiet]`, which takes such runs again",
+        _busy_bench,
     ),
     CaveatKind(
         "one-sided-losses",

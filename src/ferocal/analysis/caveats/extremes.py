@@ -9,8 +9,9 @@ import numpy as np
 
 from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View
 from ferocal.analysis.data.arms import Arms
-from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.data.segments import FloatArray, find_segments
+from ferocal.analysis.inference.verdicts import Verdict
+from ferocal.terms.numbers import significant
 from ferocal.terms.units import quantity_of
 from ferocal.terms.wording import counted
 
@@ -18,16 +19,21 @@ from ferocal.terms.wording import counted
 _REFRESH_RATES = (24, 25, 30, 48, 50, 60, 72, 75, 90, 100, 120, 144, 165, 180, 240, 360)
 # Readings this near to the best one are pinned; others are clearly below it.
 _PINNED, _CLEARLY = 0.001, 0.01
+_CLEAR_STEPS = 2.5
 # Runs of fewer frames need hundreds of repetitions for the same precision.
 _LEAST_SAMPLES = 10_000
 _ODD_FACTOR = 5.0
+# Among fewer readings nobody can tell which one is odd.
+_FEWEST_FELLOWS = 4
+_NEAR_POWER = 0.15
 _OTHER_UNIT_FACTOR = 50.0
-_DECIMALS = 6
+# A change of a smaller share of a step is none.
+_NIL = 0.02
 
 
 def _find_implausible(view: View) -> Iterator[Finding]:
     """Arms with readings outside the range that the study file declares."""
-    arms = view.arms
+    arms = view.sharp
     ranges = [series.plausible for series in view.readings.series]
     for arm, s in enumerate(arms.series_of.tolist()):
         ends = ranges[s]
@@ -36,14 +42,15 @@ def _find_implausible(view: View) -> Iterator[Finding]:
         values = arms.value[arms.rows(arm)]
         outside = values[(values < ends[0]) | (values > ends[1])]
         if len(outside):
-            text = f"{len(outside)} of {counted(len(values), 'reading')} outside of {ends[0]:g} "
-            text += f"to {ends[1]:g} {arms.series(arm).unit}, such as {outside[0]:.6g}"
-            yield view.on_arm(arm, text)
+            low, high, first = (significant(v, 6) for v in (*ends, float(outside[0])))
+            text = f"{len(outside)} of {counted(len(values), 'reading')} outside of {low} "
+            text += f"to {high} {arms.series(arm).unit}, such as {first}"
+            yield view.on_arm(arms, arm, text)
 
 
 def _find_magnitudes(view: View) -> Iterator[Finding]:
     """Single readings, and whole arms, of another order of magnitude than their fellows."""
-    arms = view.arms
+    arms = view.sharp
     size = np.abs(arms.value)
     median = arms.arms.median(size)
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -57,14 +64,47 @@ def _find_magnitudes(view: View) -> Iterator[Finding]:
         if calm[arm]:
             rows = arms.rows(arm)
             worst = float(arms.value[rows][np.argmax(factor[rows])])
-            text = f"a reading of {worst:.6g} {arms.series(arm).unit} where the others are near "
-            yield view.on_arm(arm, f"{text}{median[arm]:.4g}")
+            yield view.on_arm(arms, arm, _odd(arms, arm, worst, float(median[arm])))
+    yield from _odd_among_arms(view, ratio)
     yield from _odd_arms(view, median)
+
+
+def _odd(arms: Arms, arm: int, worst: float, others: float) -> str:
+    text = f"a reading of {significant(worst, 6)} {arms.series(arm).unit} where the others are "
+    return f"{text}near {significant(others)}"
+
+
+def _odd_among_arms(view: View, ratio: np.ndarray) -> Iterator[Finding]:
+    """Readings of arms with one or two, of another order of magnitude than the whole series.
+
+    A single reading is told only if it is near a power of ten of its fellows, as with a digit
+    too few; of two, if the other one is like its fellows.
+    """
+    arms = view.sharp
+    groups = find_segments([arms.series_of])
+    for first, count in zip(groups.starts.tolist(), groups.counts.tolist(), strict=True):
+        begin, stop = arms.rows(first).start, arms.rows(first + count - 1).stop
+        value = arms.value[begin:stop]
+        if not ratio[first] or len(value) < _FEWEST_FELLOWS:
+            continue
+        middle = float(np.median(value))
+        factor = np.log(value / middle)
+        if np.median(np.abs(factor)) > math.log(1.5):
+            continue
+        for arm in range(first, first + count):
+            rows = arms.rows(arm)
+            odd = np.abs(factor[rows.start - begin : rows.stop - begin]) > math.log(_ODD_FACTOR)
+            if len(odd) > 2 or odd.sum() != 1:
+                continue
+            worst = float(arms.value[rows][np.argmax(odd)])
+            digits = abs(math.log10(worst / middle))
+            if len(odd) == 2 or abs(digits - round(digits)) < _NEAR_POWER:
+                yield view.on_arm(arms, arm, _odd(arms, arm, worst, middle))
 
 
 def _odd_arms(view: View, median: FloatArray) -> Iterator[Finding]:
     """Series in which the arms are so far apart that one may be in another unit."""
-    arms = view.arms
+    arms = view.sharp
     groups = find_segments([arms.series_of])
     # A series may be zero throughout, or in some arms: there is no order of magnitude then.
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -76,8 +116,9 @@ def _odd_arms(view: View, median: FloatArray) -> Iterator[Finding]:
             continue
         medians = median[arms.series_of == s]
         unit = arms.series(start).unit
-        text = f"one configuration reads near {medians.min():.4g} {unit} and another "
-        text += f"near {medians.max():.4g}, as if in another unit"
+        low, high = significant(float(medians.min())), significant(float(medians.max()))
+        text = f"one configuration reads near {low} {unit} and another near {high}, as if in "
+        text += "another unit"
         yield view.on_series(s, text)
 
 
@@ -89,7 +130,7 @@ def _find_caps(view: View) -> Iterator[Finding]:
     series that is not better spreads ten times as much; or when nearly all frame rates
     are one refresh rate of displays.
     """
-    arms = view.arms
+    arms = view.sharp
     sign = np.array([1.0 if s.better == "higher" else -1.0 for s in view.readings.series])
     positive = np.minimum.reduceat(arms.value, arms.arms.starts) > 0
     safe = np.where(positive[arms.arms.label], arms.value, 1.0)
@@ -97,15 +138,18 @@ def _find_caps(view: View) -> Iterator[Finding]:
     best = np.maximum.reduceat(log, arms.arms.starts)
     below = best[arms.arms.label] - log
     pinned = arms.arms.mean((below <= _PINNED).astype(float))
-    clearly = arms.arms.mean((below >= _CLEARLY).astype(float))
+    # Rounded readings are equal to their best by chance, and a step or two below it.
+    steps = view.steps[arms.series_of] / np.maximum(arms.arms.median(safe), 1e-300)
+    clear = np.maximum(_CLEARLY, _CLEAR_STEPS * steps)
+    clearly = arms.arms.mean((below >= clear[arms.arms.label]).astype(float))
     trailing = (pinned >= 0.5) & (pinned * arms.arms.counts >= 4) & (clearly >= 0.2) & positive
     full = (pinned >= 0.9) & (arms.arms.counts >= 8) & positive
-    beside = full & _next_to_spread(arms, log) if full.any() else full
+    beside = full & _next_to_spread(arms, log, steps) if full.any() else full
     for arm in np.flatnonzero(trailing | full).tolist():
         if trailing[arm] or beside[arm] or _at_refresh_rate(arms, arm):
             top = float(np.exp(best[arm] * sign[arms.series_of[arm]]))
-            text = f"{pinned[arm]:.0%} of the readings are pinned at {top:.4g} "
-            yield view.on_arm(arm, f"{text}{arms.series(arm).unit}")
+            text = f"{pinned[arm]:.0%} of the readings are pinned at {significant(top)} "
+            yield view.on_arm(arms, arm, f"{text}{arms.series(arm).unit}")
 
 
 def _at_refresh_rate(arms: Arms, arm: int) -> bool:
@@ -116,10 +160,10 @@ def _at_refresh_rate(arms: Arms, arm: int) -> bool:
     return any(abs(rate / common - 1) < 0.002 for common in _REFRESH_RATES)
 
 
-def _next_to_spread(arms: Arms, log: FloatArray) -> np.ndarray:
+def _next_to_spread(arms: Arms, log: FloatArray, steps: FloatArray) -> np.ndarray:
     """By arm, whether one of its series that is not better varies ten times as much."""
     median = arms.arms.median(log)
-    spread = arms.arms.median(np.abs(log - median[arms.arms.label]))
+    spread = np.maximum(arms.arms.median(np.abs(log - median[arms.arms.label])), steps / 2)
     found = np.zeros(len(median), dtype=bool)
     for _, members in arms.arms_by_series():
         place = np.arange(members.start, members.stop)
@@ -132,54 +176,42 @@ def _next_to_spread(arms: Arms, log: FloatArray) -> np.ndarray:
 
 def _find_short_captures(view: View) -> Iterator[Finding]:
     """Arms whose readings summarise few samples."""
-    arms = view.arms
+    arms = view.sharp
     if np.isnan(arms.samples).all():
         return
     median = arms.arms.median(arms.samples)
     for arm in np.flatnonzero(median < _LEAST_SAMPLES).tolist():
-        yield view.on_arm(arm, f"a reading summarises only {median[arm]:,.0f} samples")
-
-
-def find_steps(readings: Readings) -> FloatArray:
-    """The step of readings by series: declared, or the one of which all are multiples.
-
-    In the unit of the series; 0 where readings are finer than six decimals, or all equal.
-    """
-    steps = np.zeros(len(readings.series))
-    order = np.argsort(readings.series_of, kind="stable")
-    groups = find_segments([readings.series_of[order]])
-    scaled = readings.value[order] * 10.0**_DECIMALS
-    whole = np.rint(scaled)
-    exact = np.abs(scaled - whole) <= 1e-9 * np.maximum(1.0, np.abs(scaled))
-    coarse = np.logical_and.reduceat(exact & (np.abs(whole) < 2**53), groups.starts)
-    from_first = np.abs(whole - whole[groups.starts][groups.label])
-    integers = np.where(coarse[groups.label], from_first, 0.0).astype(np.int64)
-    common = np.gcd.reduceat(integers, groups.starts)
-    steps[readings.series_of[order][groups.starts]] = common / 10.0**_DECIMALS
-    declared = [series.resolution for series in readings.series]
-    return np.array(
-        [
-            step if least is None else max(step, least)
-            for step, least in zip(steps, declared, strict=True)
-        ]
-    )
+        yield view.on_arm(arms, arm, f"a reading summarises only {median[arm]:,.0f} samples")
 
 
 def _find_coarse(view: View) -> Iterator[Finding]:
     """Effects that are not larger than the step of their readings."""
-    readings = view.readings
-    steps = find_steps(readings)
-    count = np.bincount(readings.series_of, minlength=len(readings.series))
-    total = np.bincount(readings.series_of, readings.value, len(readings.series))
-    level = np.abs(total / np.maximum(1, count))
-    known = {s: (steps[n], level[n]) for n, s in enumerate(readings.series) if steps[n] > 0}
+    series = {s: n for n, s in enumerate(view.readings.series)}
+    base = _baseline_levels(view)
     for n, effect in enumerate(view.effects):
-        step, centre = known.get(effect.series, (0.0, 0.0))
-        size = abs(effect.change) * (centre if effect.scale == "ratio" else 1.0)
-        if 0 < size <= step:
+        place = series[effect.series]
+        step = float(view.steps[place])
+        size = abs(effect.change) * (base[place] if effect.scale == "ratio" else 1.0)
+        if effect.bound is not None or not step:
+            continue
+        # What is shown to be equivalent was read finely enough for that.
+        if effect.verdict is not Verdict.EQUIVALENT and _NIL * step < size <= 1.001 * step:
             unit = effect.series.unit
-            text = f"readings come in steps of {step:g} {unit}, and the change is {size:.2g} {unit}"
-            yield Finding(text, [n])
+            text = f"readings come in steps of {significant(step)} {unit}, and the change is "
+            yield Finding(f"{text}{significant(size, 2)} {unit}", [n])
+
+
+def _baseline_levels(view: View) -> FloatArray:
+    """The level of the baseline in the unit, by series; NaN where it was not read."""
+    summaries, base = view.summaries, view.readings.configurations.index(view.baseline)
+    rows = summaries.configuration_of == base
+    size = len(view.readings.series)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        mean = np.bincount(summaries.series_of[rows], summaries.centre[rows], size) / np.bincount(
+            summaries.series_of[rows], minlength=size
+        )
+    ratio = np.array([scale == "ratio" for scale in view.scales], dtype=bool)
+    return np.where(ratio, np.exp(mean, where=ratio, out=np.zeros(size)), np.abs(mean))
 
 
 KINDS = (

@@ -6,16 +6,18 @@ import functools
 import math
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 import numpy as np
 
-from ferocal.analysis.caveats.circumstances import Circumstances, Conditions
+from ferocal.analysis.caveats.circumstances import BusyBench, Circumstances, Conditions
 from ferocal.analysis.data.arms import Arms, sort_into_arms
 from ferocal.analysis.data.readings import Readings, Scale, VisitSummaries, summarise_visits
+from ferocal.analysis.data.resolution import find_steps
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.inference.components import run_variances
 from ferocal.analysis.inference.effects import Effect, Setting
+from ferocal.terms.numbers import signed_significant
 
 # All tests of one kind in a study share this chance of a false alarm.
 LEVEL = 0.01
@@ -68,6 +70,26 @@ class Finding(NamedTuple):
     effects: Sequence[int]
 
 
+class Redefined(Protocol):
+    """Something that was defined otherwise when it was measured, and on what that bears."""
+
+    @property
+    def text(self) -> str:
+        """What is otherwise, in words."""
+
+    @property
+    def configuration(self) -> str | None:
+        """The configuration whose readings that bears on, None for all."""
+
+    @property
+    def workload(self) -> str | None:
+        """The workload whose readings that bears on, None for all."""
+
+    @property
+    def metric(self) -> str | None:
+        """The metric, or the trace, whose readings that bears on, None for all."""
+
+
 @dataclass(frozen=True)
 class Context:
     """What is known of a bench besides its readings.
@@ -75,7 +97,8 @@ class Context:
     ``circumstances`` are by configuration. ``explained`` names, by configuration, the software
     facts that change with a factor in which it differs from the baseline. ``strays`` counts,
     by workload and metric, readings in a unit that is not the study's. ``criteria_changes``
-    are sentences, by workload and metric.
+    are sentences, by workload and metric. ``unproven`` names, by configuration, levels that no
+    check has shown to be active.
     """
 
     circumstances: Mapping[str, Circumstances] = field(default_factory=dict)
@@ -84,18 +107,22 @@ class Context:
     losses: Losses = field(default_factory=dict)
     strays: Mapping[tuple[str, str], tuple[int, str]] = field(default_factory=dict)
     criteria_changes: Mapping[tuple[str, str], Sequence[str]] = field(default_factory=dict)
+    busy: BusyBench | None = None
+    unproven: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    definition_changes: Sequence[Redefined] = ()
 
 
 @dataclass(frozen=True)
 class View:
     """The effects of one bench, with everything that a test may look at.
 
-    ``readings`` are those of the bench, on the given ``scales``; ``level`` is the chance of
-    a false alarm that all tests of one kind share here.
+    ``readings`` are those of the bench that are numbers, on the given ``scales``, ``bounds``
+    the others; ``level`` is the chance of a false alarm that all tests of one kind share here.
     """
 
     effects: Sequence[Effect]
     readings: Readings
+    bounds: Readings
     scales: tuple[Scale, ...]
     setting: Setting
     context: Context
@@ -115,6 +142,23 @@ class View:
     def summaries(self) -> VisitSummaries:
         """The visits of all arms."""
         return summarise_visits(self.readings, self.scales)
+
+    @functools.cached_property
+    def sharp(self) -> Arms:
+        """The arms without readings off moving displays, whose middles nobody has read."""
+        return sort_into_arms(self.readings.select(self.readings.width == 0), self.scales)
+
+    @functools.cached_property
+    def steps(self) -> FloatArray:
+        """The step of readings by series, 0 where there is none."""
+        return find_steps(self.readings)
+
+    @functools.cached_property
+    def times_known(self) -> np.ndarray:
+        """By series, whether it is known of every visit when it was: order in a file is no time."""
+        known = np.ones(len(self.readings.series), dtype=bool)
+        known[self.readings.series_of[np.isnan(self.readings.time)]] = False
+        return known
 
     @functools.cached_property
     def run_sd(self) -> FloatArray:
@@ -141,10 +185,10 @@ class View:
         members = {n for name in names for n in self._by_place.get((series, name), ())}
         return Finding(seen, sorted(members))
 
-    def on_arm(self, arm: int, seen: str) -> Finding:
+    def on_arm(self, arms: Arms, arm: int, seen: str) -> Finding:
         """A finding on an arm, which bears on the effects that it is a side of."""
-        name = self.arms.name(arm)
-        members = self._by_place.get((int(self.arms.series_of[arm]), name), [])
+        name = arms.name(arm)
+        members = self._by_place.get((int(arms.series_of[arm]), name), [])
         return Finding(f"with {name}, {seen}", members)
 
     def on_everything(self, seen: str) -> Finding:
@@ -159,12 +203,13 @@ class View:
 def percentage(share: float) -> str:
     """A share as a signed percentage of two significant digits."""
     value = 100 * share
-    digits = f"{value:+.2g}" if abs(value) < 10 else f"{value:+,.0f}"
-    return f"{digits} %".replace("-", "\N{MINUS SIGN}")
+    # Of large ones all digits before the point.
+    digits = 2 if abs(value) < 10 else math.floor(math.log10(abs(value))) + 1
+    return f"{signed_significant(value, digits)} %"
 
 
 def sized(shift: float, scale: Scale, unit: str) -> str:
     """A difference on the scale of the analysis, such as "+3.4 %" or "−2 W"."""
     if scale == "ratio":
         return percentage(math.expm1(shift))
-    return f"{shift:+.2g} {unit}".replace("-", "\N{MINUS SIGN}")
+    return f"{signed_significant(shift)} {unit}"

@@ -12,6 +12,7 @@ from ferocal.analysis.data.arms import Arms
 from ferocal.analysis.data.readings import MEDIAN_FROM_RUNS, NO_ROUND
 from ferocal.analysis.data.segments import FloatArray, IntArray, Segments, find_segments
 from ferocal.analysis.inference.student import t_quantile
+from ferocal.terms.numbers import significant
 from ferocal.terms.wording import counted
 
 # With fewer readings an arm says nothing of its spread.
@@ -19,6 +20,8 @@ _FEWEST_READINGS = 8
 _FEWEST_FOR_MODES = 12
 # The median of absolute differences of normal readings, in standard deviations.
 _MEDIAN_DIFFERENCE = 0.9539
+# Modes nearer than so many steps of the readings are none.
+_FEWEST_STEPS = 2.0
 # Uniform readings have three quarters of their variance between two halves.
 _LEAST_SHARE = 0.85
 
@@ -36,7 +39,7 @@ def _find_outliers(view: View) -> Iterator[Finding]:
     1273-1283), widened to hold for 9 to 150 readings in simulation: of 100,000 normal
     arms each, at most the nominal share was found. All arms together share the level.
     """
-    arms, counts = view.arms, view.arms.arms.counts
+    arms, counts = view.sharp, view.sharp.arms.counts
     scale, steps = _scales(arms)
     tested = (counts >= _FEWEST_READINGS) & (steps > 3) & (scale > 0)
     level = view.level / max(1, int(tested.sum()))
@@ -46,7 +49,7 @@ def _find_outliers(view: View) -> Iterator[Finding]:
     far = np.abs(distance) > bound[arms.arms.label]
     for arm in np.unique(arms.arms.label[far]).tolist():
         rows = arms.rows(arm)
-        yield view.on_arm(arm, _far(view, arm, distance[rows], far[rows]))
+        yield view.on_arm(arms, arm, _far(view, arm, distance[rows], far[rows]))
 
 
 def _centres(arms: Arms) -> FloatArray:
@@ -74,7 +77,7 @@ def _scales(arms: Arms) -> tuple[FloatArray, IntArray]:
 
 
 def _far(view: View, arm: int, distance: FloatArray, far: np.ndarray) -> str:
-    arms, worst = view.arms, int(np.argmax(np.abs(distance)))
+    arms, worst = view.sharp, int(np.argmax(np.abs(distance)))
     number = int(arms.round_of[arms.rows(arm)][worst])
     where = "" if number == NO_ROUND else f" in round {number}"
     size = view.sized(int(arms.series_of[arm]), float(distance[worst]))
@@ -96,7 +99,7 @@ def _find_two_modes(view: View) -> Iterator[Finding]:
     1 in 2,000 arms of 12 to 50 normal readings with equal variation of runs and visits
     exceeds in simulation (40,000 arms each), and more where many arms are looked at.
     """
-    arms, counts = view.arms, view.arms.arms.counts
+    arms, counts = view.sharp, view.sharp.arms.counts
     tested = counts >= _FEWEST_FOR_MODES
     if not tested.any():
         return
@@ -110,9 +113,14 @@ def _find_two_modes(view: View) -> Iterator[Finding]:
         low, high = float(readings[:lower].mean()), float(readings[lower:].mean())
         if arms.scales[arms.series_of[arm]] == "ratio":
             low, high = math.exp(low), math.exp(high)
-        text = f"the readings have two modes, {lower} of {len(readings)} near {low:.4g} and the "
-        text += f"rest near {high:.4g} {arms.series(arm).unit}"
-        yield view.on_arm(arm, text)
+        step = float(view.steps[arms.series_of[arm]])
+        names = [significant(centre) for centre in (low, high)]
+        # Rounding makes two groups of any readings that spread over a step or two.
+        if high - low < _FEWEST_STEPS * step or names[0] == names[1]:
+            continue
+        text = f"the readings have two modes, {lower} of {len(readings)} near {names[0]} and the "
+        text += f"rest near {names[1]} {arms.series(arm).unit}"
+        yield view.on_arm(arms, arm, text)
 
 
 def _best_splits(arms: Segments, ascending: FloatArray) -> tuple[FloatArray, IntArray]:

@@ -7,11 +7,12 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, sized
+from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, percentage, sized
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.noise_floors import STALE_DAYS
-from ferocal.terms.wording import counted, listed
+from ferocal.terms.numbers import significant
+from ferocal.terms.wording import be, counted, listed
 
 FEW_ROUNDS = 5
 
@@ -19,7 +20,7 @@ FEW_ROUNDS = 5
 def _one_visit(view: View) -> Iterator[Finding]:
     series = {s: n for n, s in enumerate(view.readings.series)}
     for n, effect in enumerate(view.effects):
-        if effect.method in (Method.FLOOR, Method.NONE):
+        if effect.method in (Method.FLOOR, Method.STATED, Method.NONE):
             yield Finding(_lone_visit(effect, float(view.run_sd[series[effect.series]])), [n])
 
 
@@ -35,9 +36,49 @@ def _lone_visit(effect: Effect, run_sd: float) -> str:
         text += f"; runs vary by {spread} (SD) within a visit, visits by more"
     floor = effect.noise_floor
     if floor is not None:
-        age = "less than a day" if floor.age < 1 else f"{floor.age:.0f} days"
-        return f"{text}; the interval comes from a noise floor, {floor.source}, {age} old"
+        return f"{text}; the interval comes from a noise floor, {floor.source}, {_age(floor.age)}"
+    if effect.method is Method.STATED:
+        return f"{text}; the interval rests on the noise that the study file states"
     return f"{text}; how much visits vary is not known, so there is no interval"
+
+
+def _age(days: float) -> str:
+    if math.isnan(days):
+        return "of unknown age"
+    return "less than a day old" if days < 1 else f"{days:.0f} days old"
+
+
+def _as_stated(view: View) -> Iterator[Finding]:
+    for n, effect in enumerate(view.effects):
+        if effect.method is Method.STATED:
+            series = effect.series
+            noise = (
+                f"{significant(series.unit_noise, 3)} {series.unit}"
+                if series.unit_noise is not None
+                else percentage(series.noise or 0.0).lstrip("+")
+            )
+            text = f"the interval is that of a noise of {noise} (SD between visits), which "
+            yield Finding(f"{text}somebody states and these readings do not show", [n])
+
+
+def _bounds(view: View) -> Iterator[Finding]:
+    """Bounds beside numbers, which enter no mean: it leans away from them."""
+    arms, counts = np.unique(view.bounds.arm_of, return_counts=True)
+    numbers = set(np.unique(view.readings.arm_of).tolist())
+    size = len(view.readings.configurations)
+    series = {s: n for n, s in enumerate(view.readings.series)}
+    for arm, count in zip(arms.tolist(), counts.tolist(), strict=True):
+        if arm not in numbers:
+            continue
+        name = view.readings.configurations[arm % size]
+        place = arm // size // len(view.readings.benches)
+        members = [
+            n
+            for n, effect in enumerate(view.effects)
+            if series[effect.series] == place and name in (effect.configuration, effect.baseline)
+        ]
+        text = f"with {name}, {counted(count, 'reading')} {be(count)} only a bound and not in the "
+        yield Finding(f"{text}mean, which leans the other way", members)
 
 
 def _few_rounds(view: View) -> Iterator[Finding]:
@@ -62,11 +103,32 @@ def _not_interleaved(view: View) -> Iterator[Finding]:
         if effect.method is Method.PAIRED or effect.rounds:
             continue
         text = "the configurations were not measured in common rounds, so whatever else "
-        text += "changed with time is in this change too"
+        text += f"changed with time is in this change too; {_time_between(view, effect)}"
         if not math.isnan(moves[effect.series]):
             moved = sized(moves[effect.series], effect.scale, effect.series.unit)
             text += f"; the baseline itself moved by {moved} from its first visit to its last"
         yield Finding(text, [n])
+
+
+def _time_between(view: View, effect: Effect) -> str:
+    """How long lies between the sides of an effect, as far as that is known."""
+    everything = (view.readings, view.bounds)
+    place = view.readings.series.index(effect.series)
+    sides = []
+    for name in (effect.baseline, effect.configuration):
+        code = view.readings.configurations.index(name)
+        times = np.concatenate(
+            [r.time[(r.series_of == place) & (r.configuration_of == code)] for r in everything]
+        )
+        if not len(times) or np.isnan(times).any():
+            return "when they were measured is not known"
+        sides.append(times)
+    gap = max(sides[1].min() - sides[0].max(), sides[0].min() - sides[1].max())
+    if gap <= 0:
+        return "their visits overlap in time"
+    if gap < 1:
+        return f"{significant(24 * gap, 2)} hours lie between them"
+    return f"{counted(round(gap), 'day')} lie between them"
 
 
 def baseline_moves(view: View) -> list[float]:
@@ -141,8 +203,14 @@ def _difference_scale(view: View) -> Iterator[Finding]:
 
 def _no_spread(view: View) -> Iterator[Finding]:
     for n, effect in enumerate(view.effects):
-        if effect.method is Method.PAIRED and effect.shift.sd == 0:
-            yield Finding("every round shows exactly the same difference", [n])
+        if effect.method not in (Method.PAIRED, Method.VISITS) or effect.shift.sd != 0:
+            continue
+        if math.isnan(effect.low):
+            text = "every visit shows exactly the same, and no resolution is declared or seen, so "
+            yield Finding(f"{text}there is no interval", [n])
+        else:
+            text = "every visit shows exactly the same, so the interval is that of the resolution"
+            yield Finding(text, [n])
 
 
 KINDS = (
@@ -174,6 +242,14 @@ KINDS = (
         _stale_noise_floor,
     ),
     CaveatKind(
+        "as-stated", "the interval rests on a noise level that somebody states",
+        "take three visits to one configuration, which show how much visits vary", _as_stated,
+    ),
+    CaveatKind(
+        "bounds-left-out", "readings that are only bounds, beside others that are numbers",
+        "read the values themselves, or judge by the bounds alone", _bounds,
+    ),
+    CaveatKind(
         "criteria-changed",
         "margin, primary mark, unit or direction were changed after the first reading",
         "judge by what was asked before measuring, or say why the criteria had to change",
@@ -188,7 +264,7 @@ KINDS = (
         "give the metric a margin in its own unit to show equivalence", _difference_scale,
     ),
     CaveatKind(
-        "no-spread", "every round shows exactly the same difference",
-        "check that the metric is measured, and finely enough", _no_spread,
+        "no-spread", "every visit shows exactly the same",
+        "check that the metric is measured, and declare its `resolution`", _no_spread,
     ),
 )  # fmt: skip

@@ -48,9 +48,11 @@ def add_caveats(
     present = list(dict.fromkeys(effect.bench for effect in effects))
     for bench in present:
         places = [n for n, effect in enumerate(effects) if effect.bench == bench]
+        here = readings.on_bench(readings.benches.index(bench))
         view = View(
             effects=[effects[n] for n in places],
-            readings=readings.on_bench(readings.benches.index(bench)),
+            readings=here.numbers,
+            bounds=here.select(here.bound != 0),
             scales=scales,
             setting=setting,
             context=contexts.get(bench, Context()),

@@ -2,28 +2,92 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, sized
+from ferocal.analysis.data.cells import tabulate
+from ferocal.analysis.data.readings import margin_on_scale
 from ferocal.analysis.inference.effects import Effect, control_failures
-from ferocal.analysis.inference.verdicts import CHANGED
+from ferocal.analysis.inference.verdicts import CHANGED, Verdict
+from ferocal.terms.numbers import significant
 
 
 def _trade_offs(view: View) -> Iterator[Finding]:
     """Metrics of one workload of which one gets better and another worse."""
     groups: dict[tuple[str, str], list[int]] = {}
     for n, effect in enumerate(view.effects):
-        if effect.verdict in CHANGED:
+        if _direction(effect) is not None:
             groups.setdefault((effect.series.workload, effect.configuration), []).append(n)
     for (workload, configuration), members in groups.items():
         sides = [
-            [view.effects[n] for n in members if view.effects[n].verdict is v] for v in CHANGED
+            [view.effects[n] for n in members if _direction(view.effects[n]) is v] for v in CHANGED
         ]
         if not all(sides):
             continue
         better, worse = (max(side, key=lambda e: abs(e.shift.mean)) for side in sides)
         text = f"with {configuration}, {_named(better)} gets better while {_named(worse)} of "
-        yield Finding(f"{text}{workload} gets worse", members)
+        once = any(e.verdict is Verdict.SEEN_ONCE for e in (better, worse))
+        yield Finding(f"{text}{workload} gets worse{', as seen once' if once else ''}", members)
+
+
+def _direction(effect: Effect) -> Verdict | None:
+    """Whether an effect is for the better or the worse; seen once, if it exceeds the margin."""
+    if effect.verdict in CHANGED:
+        return effect.verdict
+    if effect.verdict is not Verdict.SEEN_ONCE:
+        return None
+    margin = margin_on_scale(effect.series, effect.scale)
+    if not abs(effect.shift.mean) > margin:
+        return None
+    rises = effect.shift.mean > 0
+    return Verdict.BETTER if rises == (effect.series.better == "higher") else Verdict.WORSE
+
+
+def _contradictions(view: View) -> Iterator[Finding]:
+    """Metrics of one run that cannot be as they were read: a low above its average, say."""
+    cells = {
+        (cell.series.workload, cell.configuration, cell.series.metric): cell
+        for row in tabulate(view.readings)
+        for cell in row
+        if cell is not None and cell.bound is None
+    }
+    for (workload, name, metric), lower in cells.items():
+        for other in _above(metric):
+            upper = cells.get((workload, name, other))
+            if upper is None or upper.series.unit != lower.series.unit:
+                continue
+            if lower.centre > upper.centre:
+                members = [
+                    n
+                    for n, e in enumerate(view.effects)
+                    if e.series.workload == workload
+                    and e.series.metric in (metric, other)
+                    and name in (e.configuration, e.baseline)
+                ]
+                low, high = significant(lower.centre), significant(upper.centre)
+                text = f"with {name}, {metric} of {workload} ({low}) is above {other} ({high})"
+                yield Finding(text, members)
+
+
+# Parts of names of metrics of which the first cannot exceed the second.
+_ORDERED = (
+    ("single-core", "all-core"), ("single-core", "multi-core"), ("single-thread", "multi-thread"),
+    ("minimum", "mean"), ("minimum", "average"), ("min", "mean"), ("min", "average"),
+    ("min", "avg"), ("mean", "maximum"), ("average", "maximum"), ("mean", "max"), ("avg", "max"),
+    ("minimum", "maximum"), ("min", "max"), ("1%-low", "rate"), ("1%-low", "average"),
+    ("0.1%-low", "1%-low"), ("low", "average"),
+)  # fmt: skip
+
+
+def _above(metric: str) -> list[str]:
+    """The names that metrics would have which this one cannot exceed."""
+    parts = re.split(r"([/_.])", metric)
+    names = []
+    for below, above in _ORDERED:
+        if below in parts:
+            names.append("".join(above if part == below else part for part in parts))
+    return names
 
 
 def _named(effect: Effect) -> str:
@@ -38,6 +102,12 @@ def _control_differs(view: View) -> Iterator[Finding]:
 
 
 KINDS = (
+    CaveatKind(
+        "contradiction",
+        "a metric is above another one that it cannot exceed",
+        "look for a wrong digit or for exchanged readings; `ferocal correct` mends one",
+        _contradictions,
+    ),
     CaveatKind(
         "trade-off",
         "one metric of a workload gets better and another worse",

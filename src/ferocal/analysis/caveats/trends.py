@@ -43,7 +43,7 @@ def _find_drift(view: View) -> Iterator[Finding]:
     span = np.full(size, -np.inf)
     np.maximum.at(span, series, position)
     level = view.level / max(1, int(np.sum(degrees > 0)))
-    for s in np.flatnonzero((degrees > 0) & (p_value < level)).tolist():
+    for s in np.flatnonzero((degrees > 0) & (p_value < level) & view.times_known).tolist():
         change = float(slope[s] * span[s])
         if _matters(view, s, change):
             text = f"scores drift by {view.sized(s, change)} from the first visit to the last "
@@ -67,7 +67,7 @@ def _find_first_runs(view: View) -> Iterator[Finding]:
     Student's t on the differences between the first run and the mean of the rest, over
     all visits with at least two runs; all series together share the level.
     """
-    arms, visits = view.arms, view.arms.visits
+    arms, visits = view.sharp, view.sharp.visits
     several = visits.counts > 1
     if not several.any():
         return
@@ -84,7 +84,7 @@ def _find_first_runs(view: View) -> Iterator[Finding]:
         error = np.sqrt(squares / (count - 1) / count)
         p_value = 2 * t_cdf(count - 1, -np.abs(mean) / error)
     level = view.level / max(1, int(np.sum(count > 1)))
-    for s in np.flatnonzero((count > 1) & (p_value < level)).tolist():
+    for s in np.flatnonzero((count > 1) & (p_value < level) & view.times_known).tolist():
         if _matters(view, s, mean[s]):
             text = f"the first run of a visit differs by {view.sized(s, mean[s])} from the rest "
             yield view.on_series(s, f"{text}(p = {p_value[s]:.1g})")

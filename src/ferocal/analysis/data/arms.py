@@ -64,7 +64,7 @@ class Arms:
 
 def sort_into_arms(readings: Readings, scales: tuple[Scale, ...]) -> Arms:
     """The readings of one bench in order of series, configuration, visit and run."""
-    place = readings.visit_of * (int(readings.run_of.max()) + 1) + readings.run_of
+    place = readings.visit_of * (int(readings.run_of.max(initial=0)) + 1) + readings.run_of
     ordered = readings.select(sort_within(place.astype(float), readings.arm_of))
     pair = [ordered.series_of, ordered.configuration_of]
     arms = find_segments(pair)

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ferocal.analysis.data.readings import Readings, Series, choose_scales, summarise_visits
+from ferocal.analysis.data.readings import Readings, Scale, Series, choose_scales, summarise_visits
 from ferocal.analysis.data.segments import find_segments, sort_within
 
 
@@ -16,8 +16,11 @@ class Cell:
 
     ``centre`` is in the unit of the series: the geometric mean of the visits' summaries
     (the arithmetic mean on the "difference" scale). ``cv`` is the sample standard
-    deviation of single runs over their mean, NaN below two runs or at a mean of zero.
-    ``rounds`` counts the rounds that were visited, or the visits where there are none.
+    deviation of single runs over their mean, NaN below two runs or at a mean of zero, and
+    0 only where all are equal. ``rounds`` counts the rounds that were visited, or the visits
+    where there are none. ``span`` is that of the ranges off moving displays, from the lowest
+    end to the highest, None where there were none. With a ``bound`` (">" or "<") nothing but
+    bounds was read; ``bounds`` counts those beside the readings.
     """
 
     bench: str
@@ -27,6 +30,9 @@ class Cell:
     cv: float
     runs: int
     rounds: int
+    span: tuple[float, float] | None = None
+    bound: str | None = None
+    bounds: int = 0
 
 
 def tabulate(readings: Readings, bench: int = 0) -> list[list[Cell | None]]:
@@ -35,31 +41,52 @@ def tabulate(readings: Readings, bench: int = 0) -> list[list[Cell | None]]:
     The scale of a series is chosen by its readings on all benches.
     """
     scales = choose_scales(readings)
-    readings = readings.on_bench(bench)
+    everything = readings.on_bench(bench)
     rows: list[list[Cell | None]] = [[None] * len(readings.configurations) for _ in readings.series]
+    _fill(rows, everything.select(everything.bound != 0), scales, bench)
+    bounds = {(cell.series, cell.configuration): cell for row in rows for cell in row if cell}
+    _fill(rows, everything.numbers, scales, bench)
+    for row in rows:
+        for place, cell in enumerate(row):
+            if cell is not None and cell.bound is None:
+                beside = bounds.get((cell.series, cell.configuration))
+                row[place] = replace(cell, bounds=0 if beside is None else beside.runs)
+    return rows
+
+
+def _fill(
+    rows: list[list[Cell | None]], readings: Readings, scales: tuple[Scale, ...], bench: int
+) -> None:
+    """Put the cells of readings of one kind, numbers or bounds, into their places."""
     if not len(readings.value):
-        return rows
+        return
     summaries = summarise_visits(readings, scales)
     arms = find_segments((summaries.series_of, summaries.configuration_of))
     centres = arms.mean(summaries.centre)
     arm = readings.series_of * len(readings.configurations) + readings.configuration_of
     # Sorted values give the same sums in whatever order they came.
     order = sort_within(readings.value, arm)
-    value = readings.value[order]
+    value, width, bound = readings.value[order], readings.width[order], readings.bound[order]
     runs = find_segments([arm[order]])
     means = runs.mean(value)
     with np.errstate(divide="ignore", invalid="ignore"):
         cvs = np.sqrt(runs.variance(value)) / np.abs(means)
+    low = np.minimum.reduceat(value - width, runs.starts)
+    high = np.maximum.reduceat(value + width, runs.starts)
+    spread = np.maximum.reduceat(value, runs.starts) > np.minimum.reduceat(value, runs.starts)
+    wide = np.maximum.reduceat(width, runs.starts) > 0
     # Both are sorted by series and configuration, and cover the same of them.
     for n, start in enumerate(arms.starts):
         s, c = int(summaries.series_of[start]), int(summaries.configuration_of[start])
+        sign = int(bound[runs.starts[n]])
         rows[s][c] = Cell(
             readings.benches[bench],
             readings.series[s],
             readings.configurations[c],
             float(np.exp(centres[n])) if summaries.scales[s] == "ratio" else float(centres[n]),
-            float(cvs[n]) if means[n] != 0 else float("nan"),
+            float(cvs[n] if spread[n] else 0.0 * cvs[n]) if means[n] != 0 else float("nan"),
             int(runs.counts[n]),
             int(arms.counts[n]),
+            (float(low[n]), float(high[n])) if wide[n] else None,
+            {1: ">", -1: "<"}.get(sign),
         )
-    return rows

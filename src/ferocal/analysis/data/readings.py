@@ -25,18 +25,22 @@ class Series:
     ``margin`` is a share (0.02 is 2 %). With ``unit_margin``, in the unit of the metric,
     effects are differences in that unit, and that margin applies instead. ``resolution``
     is the smallest step that a reading can show, and ``plausible`` the lowest and highest
-    value that can be true, both in the unit.
+    value that can be true, both in the unit. ``noise`` is the standard deviation between visits
+    as somebody states it, a share, ``unit_noise`` the same in the unit. Where neither direction
+    is better there is no verdict.
     """
 
     workload: str
     metric: str
     unit: str
-    better: Literal["higher", "lower"]
+    better: Literal["higher", "lower", "none"]
     margin: float
     primary: bool = False
     unit_margin: float | None = None
     resolution: float | None = None
     plausible: tuple[float, float] | None = None
+    noise: float | None = None
+    unit_noise: float | None = None
 
 
 @dataclass(frozen=True)
@@ -48,7 +52,9 @@ class Readings:
     round is known; ``visit_of`` and ``run_of`` number visits and runs in the order of time and
     are equal for readings of one visit or run; ``samples`` counts the single values that a reading
     summarises, NaN where unknown; ``width`` is half of the range in which it was read, in
-    the unit, mostly 0. Where ``visits_known`` is false, some runs have a visit of
+    the unit, mostly 0; ``bound`` is +1 where the true value is above the reading and −1 where
+    it is below, mostly 0; ``time`` is when the visit began, in days since 1970, NaN where
+    nobody knows. Where ``visits_known`` is false, some runs have a visit of
     their own because nobody knows which belong together.
     """
 
@@ -64,6 +70,8 @@ class Readings:
     value: FloatArray
     samples: FloatArray
     width: FloatArray
+    bound: IntArray
+    time: FloatArray
     visits_known: bool = True
 
     def select(self, rows: np.ndarray) -> Readings:
@@ -85,6 +93,11 @@ class Readings:
     def on_bench(self, bench: int) -> Readings:
         """The readings that were taken on one bench."""
         return self if len(self.benches) == 1 else self.select(self.bench_of == bench)
+
+    @property
+    def numbers(self) -> Readings:
+        """The readings without those that are only bounds, which enter no mean."""
+        return self.select(self.bound == 0) if self.bound.any() else self
 
     def up_to_round(self, last: int) -> Readings:
         """The readings of the first rounds."""
@@ -121,7 +134,8 @@ def choose_scales(readings: Readings) -> tuple[Scale, ...]:
     are temperatures, whose zero is arbitrary.
     """
     smallest = np.full(len(readings.series), np.inf)
-    np.minimum.at(smallest, readings.series_of, readings.value)
+    # What is below a bound may be near zero, but it is not said to be zero or less.
+    np.minimum.at(smallest, readings.series_of, readings.value - readings.width)
     return tuple(
         "ratio"
         if low > 0 and series.unit_margin is None and has_ratios(series.unit)

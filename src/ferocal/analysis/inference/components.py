@@ -16,7 +16,7 @@ from ferocal.analysis.data.readings import (
 from ferocal.analysis.data.segments import FloatArray, find_segments, sort_within
 from ferocal.analysis.inference.contrasts import METHODS, ContrastTable, Method, estimate_contrasts
 from ferocal.analysis.inference.families import against_baseline
-from ferocal.analysis.inference.noise_floors import NoiseFloor
+from ferocal.analysis.inference.noise_floors import NoiseFloor, share_of_runs
 
 
 @dataclass(frozen=True)
@@ -26,12 +26,14 @@ class Components:
     ``round_sd`` is the pooled standard deviation of differences within rounds, with
     ``degrees`` of freedom. ``run_variance`` is that of single runs within a visit, NaN
     with one run per visit; ``visit_variance`` is what visits add to it, never below zero.
+    ``scale`` is the scale of the analysis.
     """
 
     round_sd: float
     degrees: int
     run_variance: float
     visit_variance: float
+    scale: Scale = "ratio"
 
 
 def estimate_components(
@@ -43,7 +45,7 @@ def estimate_components(
     variance is that of a visit's summary, of which the runs' share is taken off.
     """
     scales = choose_scales(readings)
-    readings = readings.on_bench(bench)
+    readings = readings.on_bench(bench).numbers
     if not len(readings.value):
         return [None] * len(readings.series)
     table = estimate_contrasts(
@@ -55,33 +57,40 @@ def estimate_components(
     )
     run_variance = run_variances(readings, scales)
     strands = [s * len(readings.benches) + bench for s in range(len(readings.series))]
-    return [_components(table, strand, float(run_variance[strand])) for strand in strands]
+    return [
+        _components(table, strand, float(run_variance[strand]), scale)
+        for strand, scale in zip(strands, scales, strict=True)
+    ]
 
 
-def _components(table: ContrastTable, strand: int, run_variance: float) -> Components | None:
+def _components(
+    table: ContrastTable, strand: int, run_variance: float, scale: Scale
+) -> Components | None:
     rows = (table.strand_of == strand) & (table.method == METHODS.index(Method.PAIRED))
     degrees = int(np.sum(table.pairs[rows] - 1))
     if not degrees:
         return None
     variance = float(np.sum(table.sd[rows] ** 2 * (table.pairs[rows] - 1))) / degrees
     runs = table.runs[rows].sum() / table.pairs[rows].sum()
-    share = 0.0 if np.isnan(run_variance) else run_variance / runs
+    share = 0.0 if np.isnan(run_variance) else run_variance * share_of_runs(runs)
     return Components(
         round_sd=float(np.sqrt(variance)),
         degrees=degrees,
         run_variance=run_variance,
         visit_variance=max(0.0, variance / 2 - share),
+        scale=scale,
     )
 
 
 def components_of(floor: NoiseFloor) -> Components:
     """The components behind a noise floor: two visits differ by twice its variance."""
-    share = 0.0 if np.isnan(floor.run_variance) else floor.run_variance / floor.runs
+    share = 0.0 if np.isnan(floor.run_variance) else floor.run_variance * share_of_runs(floor.runs)
     return Components(
         round_sd=float(np.sqrt(2 * floor.variance)),
         degrees=floor.degrees,
         run_variance=floor.run_variance,
         visit_variance=max(0.0, floor.variance - share),
+        scale=floor.scale,
     )
 
 
@@ -100,7 +109,8 @@ def pool_sd(table: ContrastTable) -> FloatArray:
             np.bincount(table.strand_of, squares, size)
             / np.bincount(table.strand_of, degrees, size)
         )[table.strand_of]
-    use = paired | (np.isnan(table.sd) & (table.method != METHODS.index(Method.FLOOR)))
+    known = [METHODS.index(method) for method in (Method.FLOOR, Method.STATED)]
+    use = paired | (np.isnan(table.sd) & ~np.isin(table.method, known))
     return np.where(use, pooled, table.sd)
 
 

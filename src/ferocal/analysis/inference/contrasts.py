@@ -13,6 +13,8 @@ from ferocal.analysis.data.segments import FloatArray, IntArray
 from ferocal.analysis.inference.moments import Moments, group_moments
 from ferocal.analysis.inference.noise_floors import NoiseFloor, SideOfFloor, floor_error
 from ferocal.analysis.inference.sides import PairedRounds, pair_rounds, visits_of_sides
+from ferocal.analysis.inference.student import t_quantile
+from ferocal.analysis.inference.verdicts import CONFIDENCE
 from ferocal.analysis.inference.weights import Arm, Contrast, Terms, find_terms
 
 
@@ -22,14 +24,20 @@ class Method(StrEnum):
     PAIRED = "paired by round"
     VISITS = "between visits"
     FLOOR = "noise floor"
+    STATED = "as stated"
     NONE = "none"
+    BOUND = "bound"
 
 
 METHODS = tuple(Method)
-_PAIRED, _VISITS, _FLOOR, _NONE = range(4)
+_PAIRED, _VISITS, _FLOOR, _STATED, _NONE, _ = range(6)
+# An error that is known, and not estimated, has as many degrees of freedom as that.
+KNOWN_DEGREES = 1e6
 
 
 FloorOf = Callable[[int, int], NoiseFloor | None]
+StatedOf = Callable[[Arm], float | None]
+_ROUNDING = 1e-13
 
 
 @dataclass(frozen=True)
@@ -67,6 +75,7 @@ def estimate_contrasts(
     *,
     interleaved: bool,
     floor_of: FloorOf,
+    stated_of: StatedOf = lambda arm: None,
 ) -> ContrastTable:
     """Estimate contrasts of arms.
 
@@ -83,23 +92,29 @@ def estimate_contrasts(
     floor_of
         Gives the noise floor of a series on a bench; asked only where a side has a single
         visit.
+    stated_of
+        Gives the standard deviation of visits to an arm as somebody states it, on the scale of
+        the analysis; asked only where there is no noise floor either.
 
     Returns
     -------
     ContrastTable
         One row for each contrast of which every arm has readings, in their order. On a bench
-        where at least two rounds have all sides of the contrast, it is taken within rounds
-        (Student 1908); else from the means of all visits, if every side has at least two
-        (Welch 1947); else with the noise floor, if there is one. What comes from several
-        benches, or from several sides, is independent and adds up.
+        where enough rounds have all sides of the contrast (`sides.carry_most`), it is taken
+        within rounds (Student 1908); else from the means of all visits, if every side has at
+        least two (Welch 1947); else with the noise floor, if there is one; else with the noise
+        that somebody states. What comes from several benches, or from several sides, is
+        independent and adds up.
     """
     terms = find_terms(contrasts, readings, np.unique(summaries.arm_of))
     kept = np.unique(terms.contrast)
     rows = visits_of_sides(terms, summaries)
     sides = group_moments(rows.side, rows.value, rows.runs, len(terms.part_of_side))
-    paired = pair_rounds(terms, rows, interleaved=interleaved)
+    paired = pair_rounds(terms, rows, sides.count, interleaved=interleaved)
     table = _add_up(terms, sides, paired, kept, contrasts, readings)
-    _fill_floors(table, contrasts, readings, terms, sides, paired, floor_of)
+    _fill_floors(table, contrasts, terms, sides, paired, floor_of, stated_of)
+    # Sums of equal logarithms differ from nothing by their rounding.
+    table.mean[np.abs(table.mean) < _ROUNDING] = 0.0
     return table
 
 
@@ -114,7 +129,7 @@ def _add_up(
     """Parts that pair count as one component, the sides of others as one each."""
     size = len(contrasts)
     pairs, part_of_side = paired.moments.count, terms.part_of_side
-    pairing = pairs > 0
+    pairing = paired.used
     alone = np.flatnonzero(~pairing[part_of_side])
     together = np.flatnonzero(pairing)
     owner = np.r_[terms.contrast_of_part[together], terms.contrast_of_part[part_of_side[alone]]]
@@ -137,16 +152,16 @@ def _add_up(
         error=error[kept],
         degrees=degrees[kept],
         sd=sd[kept],
-        pairs=np.bincount(terms.contrast_of_part, pairs, size).astype(np.int64)[kept],
+        pairs=np.bincount(terms.contrast_of_part, pairs * pairing, size).astype(np.int64)[kept],
         **{name: column[kept] for name, column in _counts(terms, sides, paired, size).items()},
     )
 
 
 def _counts(terms: Terms, sides: Moments, paired: PairedRounds, size: int) -> dict[str, IntArray]:
     """Visits and runs of the sides of positive and of negative weight, and visits left out."""
-    pairs = paired.moments.count[terms.part_of_side]
-    visits = np.where(pairs > 0, pairs, sides.count)
-    runs = np.where(pairs > 0, paired.runs_of_side, sides.runs)
+    pairs, used = paired.moments.count[terms.part_of_side], paired.used[terms.part_of_side]
+    visits = np.where(used, pairs, sides.count)
+    runs = np.where(used, paired.runs_of_side, sides.runs)
     owner, ahead = terms.contrast_of_part[terms.part_of_side], terms.sign_of_side > 0
 
     def summed(values: IntArray, members: np.ndarray) -> IntArray:
@@ -190,34 +205,52 @@ def _combine_components(
 def _fill_floors(
     table: ContrastTable,
     contrasts: Sequence[Contrast],
-    readings: Readings,
     terms: Terms,
     sides: Moments,
     paired: PairedRounds,
     floor_of: FloorOf,
+    stated_of: StatedOf,
 ) -> None:
-    """The noise floor, where a side has a single visit or a single round pairs."""
+    """The noise floor, or the noise as stated, where a side has a single visit."""
     open_rows = np.flatnonzero(table.method == _NONE)
     if not len(open_rows):
         return
     first_term = np.searchsorted(terms.contrast, table.contrast_of[open_rows])
     for row, begin in zip(open_rows.tolist(), first_term.tolist(), strict=True):
         weights = contrasts[int(table.contrast_of[row])].weights
-        found = []
-        for place, (arm, weight) in enumerate(weights):
-            side = int(terms.side[begin + place])
-            pairs = int(paired.moments.count[terms.part_of_side[side]])
-            visits = pairs or int(sides.count[side])
-            runs = int(paired.runs_of_side[side] if pairs else sides.runs[side])
-            floor = floor_of(arm.series, arm.bench)
-            if floor is None or not visits:
-                break
-            found.append(SideOfFloor(floor, weight, visits, runs / visits))
-        if len(found) < len(weights) or len(set(_sides(weights))) < len(weights):
+        if len(set(_sides(weights))) < len(weights):
             continue
-        table.error[row], table.degrees[row] = floor_error(found)
-        table.sd[row] = np.sqrt(sum(side.weight**2 * side.floor.variance for side in found))
-        table.method[row] = _FLOOR
+        counts = [_visits_and_runs(terms, sides, paired, begin + n) for n in range(len(weights))]
+        floors = [floor_of(arm.series, arm.bench) for arm, _ in weights]
+        known = [
+            SideOfFloor(floor, weight, visits, runs)
+            for floor, (_, weight), (visits, runs) in zip(floors, weights, counts, strict=True)
+            if floor is not None and visits
+        ]
+        if len(known) == len(weights):
+            table.error[row], table.degrees[row] = floor_error(known)
+            table.sd[row] = np.sqrt(sum(side.weight**2 * side.floor.variance for side in known))
+            table.method[row] = _FLOOR
+            continue
+        stated = [stated_of(arm) for arm, _ in weights]
+        squares = [w**2 * sd**2 for (_, w), sd in zip(weights, stated, strict=True) if sd]
+        if len(squares) == len(weights) and all(visits for visits, _ in counts):
+            shares = [s / visits for s, (visits, _) in zip(squares, counts, strict=True)]
+            table.error[row], table.degrees[row] = np.sqrt(sum(shares)), KNOWN_DEGREES
+            table.sd[row], table.method[row] = np.sqrt(sum(squares)), _STATED
+
+
+def _visits_and_runs(
+    terms: Terms, sides: Moments, paired: PairedRounds, term: int
+) -> tuple[int, float]:
+    """Visits to the side of a term, and runs per visit."""
+    side = int(terms.side[term])
+    part = int(terms.part_of_side[side])
+    if paired.used[part]:
+        visits, runs = int(paired.moments.count[part]), int(paired.runs_of_side[side])
+    else:
+        visits, runs = int(sides.count[side]), int(sides.runs[side])
+    return visits, runs / visits if visits else 0.0
 
 
 def _sides(weights: Sequence[tuple[Arm, float]]) -> list[tuple[int, int]]:
@@ -234,18 +267,42 @@ def widen(table: ContrastTable, uncertainty: FloatArray) -> None:
     known = ~np.isnan(table.error) & (uncertainty > 0)
     with np.errstate(divide="ignore", invalid="ignore"):
         degrees = table.degrees * squares**2 / table.error**4
-    table.degrees[known] = np.minimum(degrees[known], 1e6)
+    table.degrees[known] = np.minimum(degrees[known], KNOWN_DEGREES)
     table.error[known] = np.sqrt(squares)[known]
+
+
+def hold_to_resolution(table: ContrastTable, error: FloatArray, step: FloatArray) -> None:
+    """Raise the errors of a table to what resolution leaves, shape (n,) each, in place.
+
+    ``error`` is the standard uncertainty that nothing averages out. Without any spread all that
+    is known is that each side is within half a step of what was read, so that the interval
+    reaches at least a whole ``step`` to both sides; if the step is not known either, there is
+    no interval.
+    """
+    known = ~np.isnan(table.error)
+    table.error[known] = np.maximum(table.error, error)[known]
+    flat = np.flatnonzero(known & (table.sd == 0))
+    least = step[flat] / t_quantile(table.degrees[flat], 0.5 + CONFIDENCE / 2)
+    table.error[flat] = np.maximum(table.error[flat], least)
+    nothing = flat[table.error[flat] == 0]
+    table.error[nothing] = table.degrees[nothing] = np.nan
+
+
+def steps_of(contrasts: Sequence[Contrast], of_arm: FloatArray, readings: Readings) -> FloatArray:
+    """By how much contrasts may be off when every arm is within half its step ``of_arm``."""
+    found = np.zeros(len(contrasts))
+    for n, contrast in enumerate(contrasts):
+        for arm, weight in contrast.weights:
+            found[n] += abs(weight) * of_arm[arm.code(readings)] / 2
+    return found
 
 
 def uncertainty_of(
     contrasts: Sequence[Contrast], of_arm: FloatArray, readings: Readings
 ) -> FloatArray:
     """The uncertainty of contrasts whose arms have independent uncertainties ``of_arm``."""
-    benches, configurations = len(readings.benches), len(readings.configurations)
     found = np.zeros(len(contrasts))
     for n, contrast in enumerate(contrasts):
         for arm, weight in contrast.weights:
-            code = (arm.series * benches + arm.bench) * configurations + arm.configuration
-            found[n] = np.hypot(found[n], weight * of_arm[code])
+            found[n] = np.hypot(found[n], weight * of_arm[arm.code(readings)])
     return found

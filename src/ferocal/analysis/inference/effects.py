@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 
@@ -18,6 +19,8 @@ if TYPE_CHECKING:
     from ferocal.analysis.caveats.kinds import Caveat
 
 CONTROL_LEVEL = 0.01
+# By what more evidence can be had: further rounds, further visits to each side, or not at all.
+Replicates = Literal["rounds", "visits", "none"]
 
 
 @dataclass(frozen=True)
@@ -46,8 +49,11 @@ class Estimate:
     ``visits`` and ``base_visits`` the visits of each side, ``runs`` the runs of both and
     ``base_runs`` those of the baseline; ``unpaired`` visits were left out.
     ``more_rounds`` is the expected number of further rounds that an inconclusive contrast
-    needs, None when decided, unknown, or ``out_of_reach``: more than `MOST_ROUNDS`.
-    ``noise_floor`` is the one that gave the interval, if one did.
+    needs, ``more_visits`` of further visits to each side where rounds cannot be had; None when
+    decided, unknown, not to be had, or ``out_of_reach``: more than `MOST_ROUNDS`. In a study
+    that is measured until decided, ``open_until`` is the round of the look that is next.
+    ``noise_floor`` is the one that gave the interval, if one did. With a ``bound`` (">" or "<")
+    a side is known as a bound only: the change is above or below what stands there.
     """
 
     scale: Scale
@@ -68,9 +74,12 @@ class Estimate:
     more_rounds: int | None
     out_of_reach: bool
     noise_floor: NoiseFloor | None
+    more_visits: int | None = None
+    open_until: int | None = None
+    bound: str | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Effect(Estimate):
     """A configuration against the baseline for one series on one bench.
 
@@ -89,7 +98,10 @@ class Effect(Estimate):
 class Setting:
     """What the analysis has to know of a study besides its readings.
 
-    ``interleaved`` says whether visits of a round were made near each other in time;
+    ``interleaved`` says whether visits of a round were made near each other in time, and
+    ``replicates`` by what more evidence could be had on each bench. In a study with ``looks``,
+    ``looks_taken`` are the rounds after which looks were recorded, by bench; None for all that
+    the readings reach.
     ``noise_floors`` are those brought in from elsewhere, by bench and series; the visits to
     ``floor_arm`` give one too, which counts first. ``control`` is the configuration that is
     the baseline measured a second time. For the caveats: ``differing`` names the factors in
@@ -99,6 +111,8 @@ class Setting:
 
     interleaved: bool = True
     looks: LookPlan | None = None
+    looks_taken: Mapping[str, Sequence[int]] | None = None
+    replicates: Mapping[str, Replicates] = field(default_factory=dict)
     control: str | None = None
     noise_floors: Mapping[tuple[str, Series], NoiseFloor] = field(default_factory=dict)
     floor_arm: str | None = None
@@ -136,12 +150,20 @@ def counting_effects(effects: Sequence[Effect]) -> list[Effect]:
     return [effect for effect in compared if effect.series.primary] or compared
 
 
+# Methods that give a contrast an interval.
+EVIDENCE = tuple(method for method in Method if method is not Method.NONE)
+
+
+def has_evidence(effect: Effect) -> bool:
+    """Whether there is an interval that a verdict can rest on."""
+    return effect.method in EVIDENCE and not math.isnan(effect.low)
+
+
 def gate_failures(effects: Sequence[Effect], *, gate: str) -> list[Effect]:
     """Effects that break a gate: of the primary metrics, or of all if none is primary.
 
     The gate "worse" lets pass what is not shown to be worse, "not-equivalent" only what
-    is shown to be equivalent. The control arm is under no gate, but breaks every gate
-    when it is not nil: then no verdict can be trusted.
+    is shown to be equivalent. What has no evidence breaks every gate.
 
     Raises
     ------
@@ -150,8 +172,13 @@ def gate_failures(effects: Sequence[Effect], *, gate: str) -> list[Effect]:
     """
     if gate not in ("worse", "not-equivalent"):
         raise ValueError(f'gate is "{gate}"; it can be "worse" or "not-equivalent"')
-    counting = counting_effects(effects)
-    failures = control_failures(effects)
-    if gate == "worse":
-        return failures + [e for e in counting if e.verdict is Verdict.WORSE]
-    return failures + [e for e in counting if e.verdict is not Verdict.EQUIVALENT]
+    judged = [e for e in counting_effects(effects) if e.verdict is not Verdict.NOT_JUDGED]
+    return [
+        effect
+        for effect in judged
+        if not has_evidence(effect)
+        or (
+            (effect.verdict is Verdict.WORSE if gate == "worse" else True)
+            and effect.verdict is not Verdict.EQUIVALENT
+        )
+    ]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -11,25 +11,30 @@ import numpy as np
 
 from ferocal.analysis.data.readings import (
     Readings,
+    Scale,
     choose_scales,
     margin_on_scale,
     reading_uncertainty,
     summarise_visits,
 )
+from ferocal.analysis.data.resolution import find_resolution, find_steps
 from ferocal.analysis.data.segments import FloatArray, IntArray
+from ferocal.analysis.inference.bounds import BoundJudge
 from ferocal.analysis.inference.components import pool_sd
 from ferocal.analysis.inference.contrasts import (
     METHODS,
     ContrastTable,
     Method,
     estimate_contrasts,
+    hold_to_resolution,
+    steps_of,
     uncertainty_of,
     widen,
 )
 from ferocal.analysis.inference.effects import Estimate, Setting, Shift
 from ferocal.analysis.inference.families import adjust_by_family
 from ferocal.analysis.inference.looks import LookPlan
-from ferocal.analysis.inference.noise_floors import NoiseFloor, estimate_floor
+from ferocal.analysis.inference.noise_floors import NoiseFloor, estimate_floor, pool_floors
 from ferocal.analysis.inference.power import rounds_to_decide
 from ferocal.analysis.inference.student import Interval, t_interval
 from ferocal.analysis.inference.verdicts import (
@@ -48,7 +53,8 @@ def judge_contrasts(
     """Estimate and judge contrasts; by their place, those of which all arms have readings.
 
     `estimate_contrasts` says which interval a contrast has. Its margin and direction
-    are those of the series by which it is named, and all of its series share a scale.
+    are those of the series by which it is named, and all of its series share a scale. A side
+    that is known as a bound only is judged by what the bound allows (`bounds`).
     p-values are adjusted within the families that the contrasts name. In a study that was
     measured until decided, intervals have the level of a look, and a verdict stands from the
     look at which it was reached.
@@ -60,7 +66,11 @@ def judge_contrasts(
     """
     if not len(readings.value):
         return {}
-    return _Analysis(readings, contrasts, setting).estimates()
+    analysis = _Analysis(readings.numbers, contrasts, setting, choose_scales(readings))
+    found = analysis.estimates() if len(readings.numbers.value) else {}
+    if readings.bound.any():
+        found |= analysis.bounds(readings, found)
+    return dict(sorted(found.items()))
 
 
 @dataclass(frozen=True)
@@ -97,16 +107,22 @@ class _Row(NamedTuple):
     base_runs: int
     unpaired: int
     needed: int
+    next_look: int
     verdict: Verdict
 
 
 def _rows(
-    table: ContrastTable, interval: Interval, judged: _Judgement, needed: IntArray
+    table: ContrastTable,
+    interval: Interval,
+    judged: _Judgement,
+    needed: IntArray,
+    next_look: IntArray,
 ) -> Iterator[_Row]:
     columns = (
         table.contrast_of, table.method, table.mean, interval.low, interval.high,
         interval.p_value, table.sd, table.degrees, judged.p_adjusted, judged.beyond, table.pairs,
         table.visits, table.base_visits, table.runs, table.base_runs, table.unpaired, needed,
+        next_look,
     )  # fmt: skip
     # Whole columns are turned into plain numbers faster than one number after the other.
     lists = (column.tolist() for column in columns)
@@ -116,11 +132,18 @@ def _rows(
 class _Analysis:
     """The steps from readings to judged contrasts."""
 
-    def __init__(self, readings: Readings, contrasts: Sequence[Contrast], setting: Setting) -> None:
+    def __init__(
+        self,
+        readings: Readings,
+        contrasts: Sequence[Contrast],
+        setting: Setting,
+        scales: tuple[Scale, ...],
+    ) -> None:
         self.readings = readings
         self.contrasts = contrasts
         self.setting = setting
-        self.scales = choose_scales(readings)
+        self.scales = scales
+        self.steps = find_steps(readings)
         named = np.array([contrast.first.series for contrast in contrasts], dtype=np.int64)
         margins = [
             margin_on_scale(series, scale)
@@ -128,6 +151,7 @@ class _Analysis:
         ]
         self.margin = np.array(margins)[named]
         self.higher = np.array([s.better == "higher" for s in readings.series])[named]
+        self.judged = np.array([s.better != "none" for s in readings.series])[named]
         self._floors: dict[tuple[int, int], NoiseFloor | None] = {}
         self._check_scales()
 
@@ -152,8 +176,20 @@ class _Analysis:
             else self._judge_by_looks(table, looks)
         )
         needed = self._more_rounds(table, judgement)
-        rows = _rows(table, interval, judgement, needed)
+        rows = _rows(table, interval, judgement, needed, self._next_looks(table))
         return {row.contrast: self._estimate(row) for row in rows}
+
+    def bounds(self, readings: Readings, done: Container[int]) -> dict[int, Estimate]:
+        """Contrasts that were not estimated, for a side is known as a bound only."""
+        judge = BoundJudge(readings, self.scales, self._floor_of, self._stated_of)
+        found = {
+            n: judge.judge(
+                contrast, float(self.margin[n]), readings.series[contrast.first.series].better
+            )
+            for n, contrast in enumerate(self.contrasts)
+            if n not in done
+        }
+        return {n: estimate for n, estimate in found.items() if estimate is not None}
 
     def _contrast(self, readings: Readings) -> ContrastTable:
         table = estimate_contrasts(
@@ -162,14 +198,39 @@ class _Analysis:
             self.contrasts,
             interleaved=self.setting.interleaved,
             floor_of=self._floor_of,
+            stated_of=self._stated_of,
         )
-        if readings.width.any():
-            uncertainty = reading_uncertainty(readings, self.scales)
-            widen(table, uncertainty_of(self.contrasts, uncertainty, readings)[table.contrast_of])
+        widen(table, self._range_uncertainty(readings)[table.contrast_of])
+        resolution = find_resolution(readings, self.scales, self.steps)
+        hold_to_resolution(
+            table,
+            uncertainty_of(self.contrasts, resolution.error, readings)[table.contrast_of],
+            steps_of(self.contrasts, resolution.step, readings)[table.contrast_of],
+        )
         return table
 
+    def _range_uncertainty(self, readings: Readings) -> FloatArray:
+        """What reading off moving displays leaves uncertain in each contrast."""
+        if not readings.width.any():
+            return np.zeros(len(self.contrasts))
+        uncertainty = reading_uncertainty(readings, self.scales)
+        return uncertainty_of(self.contrasts, uncertainty, readings)
+
+    def _stated_of(self, arm: Arm) -> float | None:
+        """The SD of visits to an arm as it is stated, on the scale of the analysis."""
+        series = self.readings.series[arm.series]
+        if self.scales[arm.series] != "ratio":
+            return series.unit_noise
+        if series.unit_noise is None:
+            return series.noise
+        rows = self.readings.arm_of == arm.code(self.readings)
+        return series.unit_noise / float(self.readings.value[rows].mean()) if rows.any() else None
+
     def _floor_of(self, series: int, bench: int) -> NoiseFloor | None:
-        """The noise floor of a series: of the study's own visits, else one brought in."""
+        """The noise floor of a series: of the control arm or baseline in rounds, else brought in.
+
+        Where neither is known, that of all configurations that were visited often enough.
+        """
         if (series, bench) not in self._floors:
             readings, setting = self.readings, self.setting
             key = (readings.benches[bench], readings.series[series])
@@ -179,6 +240,7 @@ class _Analysis:
             if setting.floor_arm is not None:
                 arm = Arm(series, bench, readings.configurations.index(setting.floor_arm))
                 floor = estimate_floor(readings, arm, self.scales) or floor
+            floor = floor or pool_floors(readings, series, bench, self.scales)
             self._floors[series, bench] = floor
         return self._floors[series, bench]
 
@@ -191,12 +253,21 @@ class _Analysis:
     ) -> _Judgement:
         """Verdicts, adjusted within families; only ``pending`` rows are members of these."""
         families = [self.contrasts[n].family for n in table.contrast_of.tolist()]
-        counts = np.ones(len(families), dtype=bool) if pending is None else pending
+        judged = self.judged[table.contrast_of]
+        counts = judged.copy() if pending is None else pending & judged
         adjusted, multiplied = adjust_by_family(interval.p_value, families, counts)
         # On the usual scale, on which a difference is found below 0.05.
         adjusted = np.minimum(1.0, adjusted * SIGNIFICANCE / significance)
         margin, higher = self.margin[table.contrast_of], self.higher[table.contrast_of]
-        verdict = decide(interval.low, interval.high, adjusted, margin, higher)
+        verdict = [
+            Verdict.NOT_JUDGED if not j else Verdict.SEEN_ONCE if alone else v
+            for v, j, alone in zip(
+                decide(interval.low, interval.high, adjusted, margin, higher),
+                judged.tolist(),
+                (table.method == METHODS.index(Method.NONE)).tolist(),
+                strict=True,
+            )
+        ]
         beyond = is_beyond(interval.low, interval.high, margin)
         return _Judgement(adjusted, significance / multiplied, verdict, beyond)
 
@@ -206,10 +277,13 @@ class _Analysis:
         found = _Judgement(
             np.full(size, np.nan),
             np.full(size, looks.alpha),
-            [Verdict.INCONCLUSIVE] * size,
+            [
+                Verdict.INCONCLUSIVE if judged else Verdict.NOT_JUDGED
+                for judged in self.judged[table.contrast_of].tolist()
+            ],
             np.zeros(size, dtype=bool),
         )
-        reached = self._rounds_of_contrasts()
+        reached = self._rounds_looked_at()
         for look in looks.reached(int(reached.max(initial=0))):
             early = self._contrast(self.readings.up_to_round(look))
             interval = t_interval(
@@ -227,13 +301,30 @@ class _Analysis:
                 found.beyond[n] = judged.beyond[row]
         return found
 
-    def _rounds_of_contrasts(self) -> IntArray:
-        """For every contrast the last round of its benches, of the one that has the fewest."""
-        last = np.zeros(len(self.readings.benches), dtype=np.int64)
-        np.maximum.at(last, self.readings.bench_of, self.readings.round_of)
+    def _rounds_looked_at(self) -> IntArray:
+        """For every contrast the last look at its benches, at the one that has the fewest.
+
+        Only complete rounds are looked at, and only as often as was planned: what came after
+        the last recorded look gives no verdict.
+        """
+        taken = self.setting.looks_taken
+        if taken is None:
+            last = np.zeros(len(self.readings.benches), dtype=np.int64)
+            np.maximum.at(last, self.readings.bench_of, self.readings.round_of)
+        else:
+            last = np.array([max(taken.get(b, ()), default=0) for b in self.readings.benches])
         return np.array(
             [min(last[arm.bench] for arm, _ in c.weights) for c in self.contrasts], np.int64
         )
+
+    def _next_looks(self, table: ContrastTable) -> IntArray:
+        """For each row the round of the next look; 0 where there is none."""
+        looks = self.setting.looks
+        if looks is None:
+            return np.zeros(len(table.contrast_of), dtype=np.int64)
+        reached = self._rounds_looked_at()[table.contrast_of].tolist()
+        following = [min((n for n in looks.rounds if n > r), default=0) for r in reached]
+        return np.array(following, dtype=np.int64)
 
     def _estimate(self, row: _Row) -> Estimate:
         """A row of the table as an estimate."""
@@ -242,6 +333,7 @@ class _Analysis:
         ends = (row.mean, row.low, row.high)
         change, low, high = map(math.expm1, ends) if scale == "ratio" else ends
         floor = self._floor_of(arm.series, arm.bench) if method is Method.FLOOR else None
+        wanted = self.setting.replicates.get(self.readings.benches[arm.bench], "rounds")
         return Estimate(
             scale=scale,
             method=method,
@@ -258,16 +350,18 @@ class _Analysis:
             runs=row.runs + row.base_runs,
             base_runs=row.base_runs,
             unpaired=row.unpaired,
-            more_rounds=row.needed if row.needed > 0 else None,
-            out_of_reach=row.needed == _OUT_OF_REACH,
+            more_rounds=row.needed if row.needed > 0 and wanted == "rounds" else None,
+            out_of_reach=row.needed == _OUT_OF_REACH and wanted != "none",
             noise_floor=floor,
+            more_visits=row.needed if row.needed > 0 and wanted == "visits" else None,
+            open_until=row.next_look or None if row.verdict is Verdict.INCONCLUSIVE else None,
         )
 
     def _more_rounds(self, table: ContrastTable, judgement: _Judgement) -> IntArray:
         """Further rounds for each inconclusive row; 0 where decided or unknown."""
         sd = pool_sd(table)
         pending = np.array([v is Verdict.INCONCLUSIVE for v in judgement.verdict], bool)
-        pending &= ~np.isnan(sd)
+        pending &= ~np.isnan(sd) & ~np.isnan(table.error)
         more = np.zeros(len(sd), dtype=np.int64)
         if not pending.any():
             return more
@@ -276,7 +370,23 @@ class _Analysis:
             sd[pending],
             self.margin[table.contrast_of][pending],
             alpha=judgement.level[pending],
+            fixed=self._fixed(table)[pending],
         )
+        if self.setting.looks is not None:
+            needed = _next_looks_after(needed, self.setting.looks)
         present = np.maximum(table.pairs, np.minimum(table.visits, table.base_visits))[pending]
         more[pending] = np.where(needed == 0, _OUT_OF_REACH, np.maximum(needed - present, 1))
         return more
+
+    def _fixed(self, table: ContrastTable) -> FloatArray:
+        """What no number of rounds takes away from the uncertainty of each row."""
+        resolution = find_resolution(self.readings, self.scales, self.steps)
+        steps = uncertainty_of(self.contrasts, resolution.error, self.readings)
+        both: FloatArray = np.hypot(self._range_uncertainty(self.readings), steps)
+        return both[table.contrast_of]
+
+
+def _next_looks_after(needed: IntArray, looks: LookPlan) -> IntArray:
+    """The look that so many rounds reach; 0 beyond the last, after which there is none."""
+    rounds = np.array([*looks.rounds, 0])
+    return rounds[np.searchsorted(looks.rounds, needed)] * (needed > 0)

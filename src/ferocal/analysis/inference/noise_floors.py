@@ -18,6 +18,7 @@ from ferocal.analysis.data.readings import (
 )
 from ferocal.analysis.data.segments import find_segments
 from ferocal.analysis.inference.weights import Arm
+from ferocal.terms.wording import listed
 
 # A visit SD that has grown by half since takes the coverage of a 95 % interval to 86 %.
 STALE_DAYS = 30.0
@@ -30,7 +31,8 @@ class NoiseFloor:
     ``variance`` is that of visit summaries of ``runs`` runs each (the mean square between
     visits over the runs per visit), with ``degrees`` of freedom; ``run_variance`` that of
     single runs within a visit, NaN with one run per visit. ``age`` is in days, from the
-    last visit behind the floor to the last visit of the study that uses it; ``source``
+    last visit behind the floor to the last visit of the study that uses it, NaN where one of
+    them has no date; ``source``
     says where the floor is from.
     """
 
@@ -77,7 +79,39 @@ def estimate_floor(readings: Readings, arm: Arm, scales: tuple[Scale, ...]) -> N
     )
 
 
-def _share_of_runs(runs: float) -> float:
+def pool_floors(
+    readings: Readings, series: int, bench: int, scales: tuple[Scale, ...]
+) -> NoiseFloor | None:
+    """The noise floor from the visits to all configurations of three visits or more, if any.
+
+    Variation within each configuration, pooled: the configurations themselves may differ, but
+    are taken to vary alike.
+    """
+    found = [
+        (name, floor)
+        for c, name in enumerate(readings.configurations)
+        if (floor := estimate_floor(readings, Arm(series, bench, c), scales)) is not None
+    ]
+    if len(found) < 2:
+        return found[0][1] if found else None
+    floors = [floor for _, floor in found]
+    degrees = sum(floor.degrees for floor in floors)
+    run_degrees = sum(floor.run_degrees for floor in floors)
+    squares = sum(f.run_variance * f.run_degrees for f in floors if f.run_degrees)
+    visits = sum(floor.degrees + 1 for floor in floors)
+    names = listed([name for name, _ in found])
+    return NoiseFloor(
+        scale=floors[0].scale,
+        variance=sum(f.variance * f.degrees for f in floors) / degrees,
+        degrees=degrees,
+        runs=sum(f.runs * (f.degrees + 1) for f in floors) / visits,
+        run_variance=squares / run_degrees if run_degrees else math.nan,
+        run_degrees=run_degrees,
+        source=f"{visits} visits to {names}",
+    )
+
+
+def share_of_runs(runs: float) -> float:
     """Variance of a visit summary over that of a run, if visits did not vary.
 
     Exact for means. For medians the large-sample variance, corrected for small numbers;
@@ -97,11 +131,11 @@ def summary_variance(floor: NoiseFloor, runs: float) -> tuple[float, float]:
     runs is added or taken off; the degrees are then the smaller of Satterthwaite's (1946,
     Biometrics Bulletin 2, 110-114) and the floor's.
     """
-    more = _share_of_runs(runs) - _share_of_runs(floor.runs)
+    more = share_of_runs(runs) - share_of_runs(floor.runs)
     if abs(runs - floor.runs) < 1e-9 or math.isnan(floor.run_variance):
         return floor.variance, float(floor.degrees)
     change = more * floor.run_variance
-    variance = max(floor.variance + change, _share_of_runs(runs) * floor.run_variance)
+    variance = max(floor.variance + change, share_of_runs(runs) * floor.run_variance)
     spread = floor.variance**2 / floor.degrees + change**2 / floor.run_degrees
     degrees = (floor.variance + change) ** 2 / spread if spread else float(floor.degrees)
     return variance, max(1.0, min(degrees, float(floor.degrees)))

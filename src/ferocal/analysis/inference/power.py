@@ -11,7 +11,7 @@ from ferocal.analysis.data.segments import FloatArray, IntArray
 from ferocal.analysis.inference.student import t_quantile
 
 # Beyond this many rounds the answer is "not with this method" rather than a number.
-MOST_ROUNDS = 1000
+MOST_ROUNDS = 100
 _STRIPS = 60
 
 
@@ -97,6 +97,7 @@ def rounds_to_decide(
     margin: FloatArray,
     *,
     alpha: FloatArray,
+    fixed: FloatArray | float = 0.0,
     power: float = 0.8,
 ) -> IntArray:
     """Rounds after which a verdict other than inconclusive is expected, shape (n,).
@@ -104,13 +105,15 @@ def rounds_to_decide(
     The smallest number at which the difference or the equivalence is found with
     probability ``power``, if effect and standard deviation are as seen; 0 when more than
     `MOST_ROUNDS` would be needed, or the standard deviation is not known (NaN).
-    ``alpha`` is the level after adjustment.
+    ``alpha`` is the level after adjustment, ``fixed`` an uncertainty that does not shrink with
+    the number of rounds.
     """
     known = ~np.isnan(sd)
 
     def decided(rounds: IntArray) -> np.ndarray:
-        different = power_difference(effect, sd, rounds, alpha=alpha)
-        equivalent = power_equivalence(effect, sd, rounds, margin)
+        whole = np.sqrt(sd**2 + rounds * np.square(fixed))
+        different = power_difference(effect, whole, rounds, alpha=alpha)
+        equivalent = power_equivalence(effect, whole, rounds, margin)
         return known & (np.maximum(different, equivalent) >= power)
 
     return _first(decided, len(effect))

@@ -58,17 +58,34 @@ def _combine_metrics(rows: SideRows, members: IntArray) -> SideRows:
     )
 
 
+def carry_most(pairs: IntArray, fewest: IntArray) -> np.ndarray:
+    """Where the rounds that pair say more than all visits of both sides do, shape (p,).
+
+    Pairs take out what a round has in common, but leave out visits without a partner. They
+    count if there are two at least, and at least half as many as the side with the fewer visits
+    has; or if that side has a single visit, so that all visits would say no more.
+    """
+    enough: np.ndarray = (pairs >= 2) & (2 * pairs >= fewest)
+    return enough | ((pairs > 0) & (fewest < 2))
+
+
 @dataclass(frozen=True)
 class PairedRounds:
-    """Rounds that have all sides of a contrast on a bench, by part, and their runs by side."""
+    """Rounds that have all sides of a contrast on a bench, by part, and their runs by side.
+
+    ``used`` says where they are what the contrast is taken from.
+    """
 
     moments: Moments
+    used: np.ndarray
     runs_of_side: IntArray
     sides_of_part: IntArray
 
 
-def pair_rounds(terms: Terms, rows: SideRows, *, interleaved: bool) -> PairedRounds:
-    """Sums within rounds, for all parts at once."""
+def pair_rounds(
+    terms: Terms, rows: SideRows, visits: IntArray, *, interleaved: bool
+) -> PairedRounds:
+    """Sums within rounds, for all parts at once; ``visits`` counts those of every side."""
     parts = len(terms.contrast_of_part)
     sides_of_part = np.bincount(terms.part_of_side, minlength=parts)
     usable = rows.in_round if interleaved else np.zeros(len(rows.side), dtype=bool)
@@ -85,4 +102,7 @@ def pair_rounds(terms: Terms, rows: SideRows, *, interleaved: bool) -> PairedRou
     )
     counted = chosen[np.repeat(whole, counts)]
     runs = np.bincount(rows.side[counted], rows.runs[counted], len(terms.part_of_side))
-    return PairedRounds(moments, runs.astype(np.int64), sides_of_part)
+    fewest = np.full(parts, np.iinfo(np.int64).max)
+    np.minimum.at(fewest, terms.part_of_side, visits)
+    used = carry_most(moments.count, fewest)
+    return PairedRounds(moments, used, runs.astype(np.int64), sides_of_part)

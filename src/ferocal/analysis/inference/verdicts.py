@@ -19,6 +19,10 @@ class Verdict(StrEnum):
     WORSE = "worse"
     EQUIVALENT = "equivalent"
     INCONCLUSIVE = "inconclusive"
+    # No interval, for nothing says how much visits vary: a description, and no verdict.
+    SEEN_ONCE = "seen once"
+    # Neither direction is better.
+    NOT_JUDGED = "not judged"
 
 
 CHANGED = (Verdict.BETTER, Verdict.WORSE)

@@ -19,6 +19,11 @@ class Arm(NamedTuple):
     bench: int
     configuration: int
 
+    def code(self, readings: Readings) -> int:
+        """The number of the arm among those of the readings."""
+        strand = self.series * len(readings.benches) + self.bench
+        return strand * len(readings.configurations) + self.configuration
+
 
 class Contrast(NamedTuple):
     """A sum of arms, each with its weight, on the scale of the analysis.
@@ -59,7 +64,7 @@ def find_terms(contrasts: Sequence[Contrast], readings: Readings, present: IntAr
     """All arms of those contrasts of which every arm is there."""
     benches, configurations = len(readings.benches), len(readings.configurations)
     flat = [
-        (n, (arm.series * benches + arm.bench) * configurations + arm.configuration, arm, weight)
+        (n, arm.code(readings), arm, weight)
         for n, contrast in enumerate(contrasts)
         for arm, weight in contrast.weights
     ]

@@ -10,6 +10,7 @@ import sqlalchemy as sa
 from numpy.typing import NDArray
 
 from ferocal.ledger import schema
+from ferocal.ledger.reading.corrections import read_corrections
 from ferocal.ledger.reading.runs import read_excluded
 from ferocal.ledger.reading.visits import VisitRow, read_visits
 from ferocal.ledger.records import Outcome
@@ -25,8 +26,9 @@ class ReadingColumns:
 
     ``run``, ``metric``, ``visit`` and ``position`` (of the run in its visit) are keys of
     shape (n,), ``value`` is the reading, ``samples`` how many single values it summarises
-    (NaN where unknown), ``width`` half of the range in which it was read, mostly 0.
-    ``excluded`` counts the runs that are marked as not to be used.
+    (NaN where unknown), ``width`` half of the range in which it was read, mostly 0. ``bound``
+    is +1 where the true value is above the reading, −1 where it is below, mostly 0.
+    Corrections are in place. ``excluded`` counts the runs that are marked as not to be used.
     """
 
     run: IntArray
@@ -36,6 +38,7 @@ class ReadingColumns:
     value: FloatArray
     samples: FloatArray
     width: FloatArray
+    bound: IntArray
     metrics: dict[int, tuple[str, str, str]]
     visits: dict[int, VisitRow]
     excluded: int
@@ -57,6 +60,13 @@ def read_columns(ledger: Ledger) -> ReadingColumns:
     valid = place < len(runs)
     valid[valid] = runs[place[valid], 0] == keys[valid, 0]
     place = place[valid]
+    bound = sa.case((reading.bound == ">", 1.0), (reading.bound == "<", -1.0))
+    numbers = {
+        "value": readings[:, 2],
+        "width": _sparse(ledger, keys, (reading.high - reading.low) / 2, 0.0),
+        "bound": _sparse(ledger, keys, bound, 0.0),
+    }
+    _correct(ledger, keys, numbers)
     metric = schema.metric.c
     metrics = sa.select(metric.id, metric.workload, metric.name, metric.unit)
     return ReadingColumns(
@@ -64,13 +74,46 @@ def read_columns(ledger: Ledger) -> ReadingColumns:
         metric=keys[valid, 1],
         visit=runs[place, 1],
         position=runs[place, 2],
-        value=readings[valid, 2],
+        value=numbers["value"][valid],
         samples=_sparse(ledger, keys, reading.samples, np.nan)[valid],
-        width=_sparse(ledger, keys, (reading.high - reading.low) / 2, 0.0)[valid],
+        width=numbers["width"][valid],
+        bound=numbers["bound"][valid].astype(np.int64),
         metrics={row[0]: tuple(row[1:]) for row in ledger.rows(metrics)},
         visits=visits,
         excluded=len(excluded),
     )
+
+
+def read_statistics(ledger: Ledger) -> dict[str, dict[tuple[str, str, str], frozenset[str]]]:
+    """By bench what readings are of several values, where they state it themselves.
+
+    The keys are configuration, workload and metric.
+    """
+    reading, visit, metric = schema.reading.c, schema.visit.c, schema.metric.c
+    query = (
+        sa.select(visit.bench, visit.configuration, metric.workload, metric.name, reading.statistic)
+        .join_from(schema.reading, schema.run)
+        .join(schema.visit)
+        .join(schema.metric)
+        .where(reading.statistic.is_not(None))
+        .distinct()
+    )
+    found: dict[str, dict[tuple[str, str, str], set[str]]] = {}
+    for bench, *place, statistic in ledger.rows(query):
+        found.setdefault(bench, {}).setdefault(tuple(place), set()).add(statistic)
+    return {
+        bench: {place: frozenset(texts) for place, texts in places.items()}
+        for bench, places in found.items()
+    }
+
+
+def _correct(ledger: Ledger, keys: IntArray, numbers: dict[str, FloatArray]) -> None:
+    """Put corrections in the place of the readings (run and metric) that they are of."""
+    for (run, metric), correction in read_corrections(ledger).items():
+        row = np.flatnonzero((keys[:, 0] == run) & (keys[:, 1] == metric))
+        numbers["value"][row] = correction.value
+        numbers["width"][row] = correction.width
+        numbers["bound"][row] = {">": 1.0, "<": -1.0}.get(correction.bound or "", 0.0)
 
 
 def _sparse(

@@ -9,13 +9,16 @@ from typing import Any
 import sqlalchemy as sa
 
 from ferocal.ledger import schema
+from ferocal.ledger.reading.corrections import read_corrections
 from ferocal.ledger.reading.runs import COUNTS
 from ferocal.ledger.store import Ledger
 
 _COLUMNS = (
     "bench", "configuration", "round", "visit", "known", "key", "run", "started_at", "workload",
-    "metric", "unit", "value", "low", "high", "samples", "resolution",
+    "metric", "unit", "value", "low", "high", "bound", "samples", "resolution", "statistic",
+    "mark", "reason",
 )  # fmt: skip
+_VALUE = _COLUMNS.index("value")
 _CONTEXT = (
     "bench", "configuration", "workload", "metric", "run", "number", "round", "visit", "known",
     "started_at", "kind", "unit",
@@ -32,21 +35,45 @@ class TraceOfRun:
 
 
 def read_long_rows(ledger: Ledger) -> tuple[list[str], list[Any]]:
-    """Names of columns, and a row for each reading of a run that ended well, in order of time."""
-    reading, run, visit, metric = (
-        table.c for table in (schema.reading, schema.run, schema.visit, schema.metric)
-    )
-    query = (
+    """Names of columns, and a row for each reading of a run that ended well, in order of time.
+
+    Readings are as they were corrected; what could not be read has a mark instead of a value.
+    """
+    reading, absence = schema.reading.c, schema.absence.c
+    none = sa.null()
+    values = [
+        reading.value, reading.low, reading.high, reading.bound, reading.samples,
+        reading.resolution, reading.statistic, none, none,
+    ]  # fmt: skip
+    marks = [*(none for _ in range(7)), absence.mark, absence.reason]
+    corrections = read_corrections(ledger)
+    found = []
+    for table, columns in ((schema.reading, values), (schema.absence, marks)):
+        for row in ledger.rows(_long_query(table, columns)):
+            order, cells = tuple(row[:4]), list(row[4:])
+            corrected = corrections.get((cells[5], order[3]))
+            if corrected is not None:
+                new = (corrected.value, corrected.low, corrected.high, corrected.bound)
+                cells[_VALUE : _VALUE + 4] = new
+            found.append((order, cells))
+    # Times that are not known come first, as nothing says where else they belong.
+    found.sort(key=lambda item: item[0])
+    return list(_COLUMNS), [cells for _, cells in found]
+
+
+def _long_query(table: sa.Table, columns: list[Any]) -> sa.Select[Any]:
+    """Rows of readings or of absences, behind what they are sorted by: time to metric."""
+    run, visit, metric = schema.run.c, schema.visit.c, schema.metric.c
+    name = sa.func.coalesce(visit.name, visit.uid)
+    return (
         sa.select(
-            visit.bench, visit.configuration, visit.round, visit.uid, visit.known,
-            run.id, run.uid, run.started_at, metric.workload, metric.name, metric.unit,
-            reading.value, reading.low, reading.high, reading.samples, reading.resolution,
+            visit.started_at, visit.id, run.position, metric.id, visit.bench, visit.configuration,
+            visit.round, name, visit.known, run.id, run.uid, run.started_at, metric.workload,
+            metric.name, metric.unit, *columns,
         )
-        .join_from(schema.reading, schema.run).join(schema.visit).join(schema.metric)
+        .join_from(table, schema.run).join(schema.visit).join(schema.metric)
         .where(*COUNTS)
-        .order_by(visit.started_at, visit.id, run.position, metric.id)
     )  # fmt: skip
-    return list(_COLUMNS), ledger.rows(query)
 
 
 def read_trace_rows(ledger: Ledger) -> Iterator[TraceOfRun]:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import sqlalchemy as sa
 
 from ferocal.errors import UsageError
 from ferocal.ledger import schema
+from ferocal.ledger.reading.corrections import read_absences, read_corrections
 from ferocal.ledger.records import SETTLED, Outcome, Slot
 from ferocal.ledger.store import Ledger
 
@@ -31,8 +32,30 @@ def read_excluded(ledger: Ledger) -> dict[int, str]:
 
 
 @dataclass(frozen=True)
+class RunReading:
+    """A reading of a run as it counts; see `records.Value`.
+
+    ``before`` is what it was until it was corrected, for the reason ``corrected``.
+    """
+
+    value: float
+    unit: str
+    low: float | None = None
+    high: float | None = None
+    bound: str | None = None
+    samples: int | None = None
+    statistic: str | None = None
+    before: float | None = None
+    corrected: str | None = None
+
+
+@dataclass(frozen=True)
 class RunRow:
-    """A run with its readings, as `ferocal runs` lists it. ``id`` is shortened."""
+    """A run with its readings, as `ferocal runs` lists it.
+
+    ``id`` is shortened, and so is ``visit`` unless people have named it. ``started_at`` is ""
+    where nobody knows when it was. ``absences`` are, by metric, marks and reasons.
+    """
 
     id: str
     started_at: str
@@ -49,7 +72,8 @@ class RunRow:
     excluded: str | None
     wall: float | None
     conditions: dict[str, Any] | None
-    values: dict[str, tuple[float, str]]
+    values: dict[str, RunReading]
+    absences: dict[str, tuple[str, str | None]]
 
     @property
     def excuse(self) -> str:
@@ -77,12 +101,15 @@ def read_runs(ledger: Ledger) -> list[RunRow]:
         sa.select(
             run.id, run.uid, run.started_at, visit.bench, visit.configuration, visit.round,
             visit.uid, run.position, run.workload, run.number, run.warmup, run.outcome,
-            run.reason, run.wall, run.conditions, visit.state,
+            run.reason, run.wall, run.conditions, visit.state, visit.name,
         )
         .join_from(schema.run, schema.visit)
         .order_by(run.started_at, visit.started_at, run.position, run.id)
     )  # fmt: skip
     excluded, values = read_excluded(ledger), _read_values(ledger)
+    absences: dict[int, dict[str, tuple[str, str | None]]] = {}
+    for (run_id, _), gap in read_absences(ledger).items():
+        absences.setdefault(run_id, {})[gap.metric] = (gap.mark, gap.reason)
     return [
         RunRow(
             id=row[1][:ID_LENGTH],
@@ -90,7 +117,7 @@ def read_runs(ledger: Ledger) -> list[RunRow]:
             bench=row[3],
             configuration=row[4],
             round=row[5],
-            visit=row[6][:ID_LENGTH],
+            visit=row[16] or row[6][:ID_LENGTH],
             position=row[7],
             workload=row[8],
             number=row[9],
@@ -101,19 +128,34 @@ def read_runs(ledger: Ledger) -> list[RunRow]:
             wall=row[13],
             conditions=row[14],
             values=values.get(row[0], {}),
+            absences=absences.get(row[0], {}),
         )
         for row in ledger.rows(query)
     ]
 
 
-def _read_values(ledger: Ledger) -> dict[int, dict[str, tuple[float, str]]]:
+def _read_values(ledger: Ledger) -> dict[int, dict[str, RunReading]]:
     reading, metric = schema.reading.c, schema.metric.c
-    query = sa.select(reading.run_id, metric.name, reading.value, metric.unit).join_from(
-        schema.reading, schema.metric
-    )
-    values: dict[int, dict[str, tuple[float, str]]] = {}
-    for run_id, name, value, unit in ledger.rows(query):
-        values.setdefault(run_id, {})[name] = (value, unit)
+    query = sa.select(
+        reading.run_id, metric.id, metric.name, reading.value, metric.unit, reading.low,
+        reading.high, reading.bound, reading.samples, reading.statistic,
+    ).join_from(schema.reading, schema.metric)  # fmt: skip
+    corrections = read_corrections(ledger)
+    values: dict[int, dict[str, RunReading]] = {}
+    for run_id, metric_id, name, *columns in ledger.rows(query):
+        read = RunReading(*columns)
+        new = corrections.get((run_id, metric_id))
+        if new is not None:
+            read = replace(
+                read,
+                value=new.value,
+                low=new.low,
+                high=new.high,
+                bound=new.bound,
+                before=read.value,
+                corrected=new.reason,
+            )
+        values.setdefault(run_id, {})[name] = read
     return values
 
 
@@ -139,17 +181,24 @@ def resolve_run_ids(ledger: Ledger, ids: Sequence[str]) -> list[int]:
     return found
 
 
-def settled_slots(ledger: Ledger, bench: str, *, failures: bool) -> set[Slot]:
-    """Places of the plan that need no further run; ``failures`` count as settled or not."""
-    outcomes = SETTLED if failures else (Outcome.OK,)
+def workload_of_run(ledger: Ledger, key: int) -> tuple[str, str]:
+    """The id and the workload of a run."""
+    query = sa.select(schema.run.c.uid, schema.run.c.workload).where(schema.run.c.id == key)
+    return tuple(ledger.rows(query)[0])
+
+
+def settled_slots(ledger: Ledger, bench: str, *, retry: bool) -> set[Slot]:
+    """Places of the plan that need no further run; with ``retry`` failed and excluded ones do."""
+    outcomes = (Outcome.OK,) if retry else SETTLED
+    excluded = read_excluded(ledger) if retry else {}
     visit, run = schema.visit.c, schema.run.c
     query = (
-        sa.select(visit.round, visit.configuration, run.workload, run.number)
+        sa.select(run.id, visit.round, visit.configuration, run.workload, run.number)
         .join_from(schema.run, schema.visit)
         .where(run.outcome.in_(outcomes), sa.not_(run.warmup), visit.state == "active")
         .where(visit.bench == bench)
     )
-    return {Slot(*row) for row in ledger.rows(query)}
+    return {Slot(*row[1:]) for row in ledger.rows(query) if row[0] not in excluded}
 
 
 def read_lost(ledger: Ledger) -> Counter[tuple[str, str, str, str]]:
@@ -167,7 +216,7 @@ def read_lost(ledger: Ledger) -> Counter[tuple[str, str, str, str]]:
     rows = ledger.rows(query.where(run.outcome == Outcome.OK, run.id.in_(marked)))
     lost = Counter((row[2], row[5], row[4], "excluded") for row in rows if row[0] in excluded)
     benches = {row[2] for row in failed}
-    settled = {bench: settled_slots(ledger, bench, failures=False) for bench in benches}
+    settled = {bench: settled_slots(ledger, bench, retry=True) for bench in benches}
     for _, outcome, bench, *place in failed:
         if Slot(*place) not in settled[bench]:
             lost[bench, place[2], place[1], outcome] += 1
@@ -186,6 +235,7 @@ def read_values(
         .join(schema.metric)
         .where(visit.bench == bench, visit.configuration == configuration)
         .where(metrics.workload == workload, metrics.name == metric, run.outcome == Outcome.OK)
+        .where(schema.reading.c.bound.is_(None))
     )
     return [row[0] for row in ledger.rows(query)]
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass
 from typing import Any
 
 import sqlalchemy as sa
 
 from ferocal.ledger import schema
+from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
 
 
@@ -41,11 +43,79 @@ def read_durations(ledger: Ledger, bench: str) -> Durations:
     return Durations({row[0]: row[1] for row in ledger.rows(runs)}, ledger.rows(switching)[0][0])
 
 
-def read_last_looks(ledger: Ledger) -> dict[str, int]:
-    """By bench, the last round of the sequential study there; empty where none was looked at."""
+def read_look_limits(ledger: Ledger) -> dict[str, int]:
+    """By bench, the last round of the sequential study there, looked at yet or not."""
+    c, look = schema.session.c, schema.look.c
+    sessions = sa.select(c.bench, c.rounds).where(c.decide, c.bench.is_not(None)).order_by(c.id)
+    looks = sa.select(look.bench, look.limit).where(look.bench.is_not(None)).order_by(look.id)
+    return dict(tuple(row) for query in (sessions, looks) for row in ledger.rows(query))
+
+
+def read_looks(ledger: Ledger) -> dict[str, tuple[int, ...]]:
+    """By bench, the rounds after which the results were looked at."""
     c = schema.look.c
-    query = sa.select(c.bench, c.limit).where(c.bench.is_not(None)).order_by(c.id)
-    return dict(tuple(row) for row in ledger.rows(query))
+    taken: dict[str, list[int]] = {}
+    for bench, number in ledger.rows(sa.select(c.bench, c.round).where(c.bench.is_not(None))):
+        taken.setdefault(bench, []).append(number)
+    return {bench: tuple(sorted(set(rounds))) for bench, rounds in taken.items()}
+
+
+def read_kinds(ledger: Ledger) -> dict[str, frozenset[str]]:
+    """By bench, how its visits came into the ledger: "measure", "enter", "load"."""
+    session, visit = schema.session.c, schema.visit.c
+    query = sa.select(visit.bench, session.kind).join_from(schema.visit, schema.session).distinct()
+    kinds: dict[str, set[str]] = {}
+    for bench, kind in ledger.rows(query):
+        kinds.setdefault(bench, set()).add(kind)
+    return {bench: frozenset(found) for bench, found in kinds.items()}
+
+
+def read_kinds_of_runs(ledger: Ledger) -> Counter[str]:
+    """How many runs that ended well came by each kind of session, warm-ups left out."""
+    session, run = schema.session.c, schema.run.c
+    query = (
+        sa.select(session.kind, sa.func.count())
+        .join_from(schema.run, schema.visit)
+        .join(schema.session)
+        .where(run.outcome == Outcome.OK, sa.not_(run.warmup))
+        .group_by(session.kind)
+    )
+    return Counter(dict(tuple(row) for row in ledger.rows(query)))
+
+
+@dataclass(frozen=True)
+class Snapshot:
+    """The study file with which a session was measured, and what was measured in it.
+
+    ``configurations`` are names with their levels at that time.
+    """
+
+    started_at: str
+    text: str
+    configurations: tuple[tuple[str, dict[str, str]], ...]
+    workloads: tuple[str, ...]
+
+
+def read_snapshots(ledger: Ledger) -> list[Snapshot]:
+    """The snapshots of all sessions in which runs ended well, in the order of time."""
+    session, visit, run = schema.session.c, schema.visit.c, schema.run.c
+    used = (
+        sa.select(visit.session_id, visit.configuration, visit.levels, run.workload)
+        .join_from(schema.visit, schema.run)
+        .where(run.outcome == Outcome.OK, visit.state == "active")
+        .group_by(visit.session_id, visit.configuration, run.workload)
+    )
+    by_session: dict[int, tuple[dict[str, dict[str, str]], dict[str, None]]] = {}
+    for key, name, levels, workload in ledger.rows(used):
+        configurations, workloads = by_session.setdefault(key, ({}, {}))
+        configurations[name], workloads[workload] = levels, None
+    query = sa.select(session.id, session.started_at, session.study_file)
+    rows = ledger.rows(query.where(session.study_file.is_not(None)).order_by(session.started_at))
+    return [
+        Snapshot(at, text, tuple(by_session[key][0].items()), tuple(by_session[key][1]))
+        for key, at, text in rows
+        if key in by_session
+    ]
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from ferocal.ledger.store import Ledger
 
 @dataclass(frozen=True)
 class VisitRow:
-    """A visit as it was recorded."""
+    """A visit as it was recorded; ``started_at`` is "" where nobody knows when it was."""
 
     bench: str
     configuration: str
@@ -26,6 +26,7 @@ class VisitRow:
     subjects: dict[str, Any]
     remarks: list[str]
     known: bool
+    name: str | None = None
 
 
 def read_visits(ledger: Ledger) -> dict[int, VisitRow]:
@@ -43,8 +44,26 @@ def read_visits(ledger: Ledger) -> dict[int, VisitRow]:
         c.subjects,
         c.remarks,
         c.known,
+        c.name,
     ).order_by(c.id)
     return {row[0]: VisitRow(*row[1:]) for row in ledger.rows(query)}
+
+
+@dataclass(frozen=True)
+class NamedVisit:
+    """A visit that people have named; ``started_at`` is "" where nobody knows."""
+
+    key: int
+    round: int | None
+    started_at: str
+
+
+def read_named_visits(ledger: Ledger) -> dict[tuple[str, str, str], NamedVisit]:
+    """Visits with a name, by bench, configuration and name; of merged ones the first."""
+    c = schema.visit.c
+    query = sa.select(c.bench, c.configuration, c.name, c.id, c.round, c.started_at)
+    rows = ledger.rows(query.where(c.name.is_not(None)).order_by(c.id.desc()))
+    return {tuple(row[:3]): NamedVisit(*row[3:]) for row in rows}
 
 
 def recorded_facts(ledger: Ledger) -> dict[int, list[dict[str, Any]]]:
@@ -56,14 +75,16 @@ def recorded_facts(ledger: Ledger) -> dict[int, list[dict[str, Any]]]:
 def read_conditions(ledger: Ledger, most: int) -> list[tuple[int, dict[str, Any]]]:
     """Visit and conditions of runs that ended well, of every n-th if there are many.
 
-    Conditions are long texts, and those of a few thousand runs say what all say.
+    The workload of the run is among them. Conditions are long texts, and those of a few thousand
+    runs say what all say.
     """
     run = schema.run.c
     wanted = (run.outcome == Outcome.OK, sa.not_(run.warmup), run.conditions.is_not(None))
     total = ledger.rows(sa.select(sa.func.count()).where(*wanted))[0][0]
     every = max(1, total // most)
-    query = sa.select(run.visit_id, run.conditions).where(*wanted, run.id % every == 0)
-    return [tuple(row) for row in ledger.rows(query.order_by(run.id))]
+    query = sa.select(run.visit_id, run.conditions, run.workload)
+    rows = ledger.rows(query.where(*wanted, run.id % every == 0).order_by(run.id))
+    return [(visit, {**conditions, "workload": name}) for visit, conditions, name in rows]
 
 
 def last_levels(ledger: Ledger, bench: str) -> dict[str, str]:
@@ -81,11 +102,3 @@ def was_visited(ledger: Ledger, bench: str) -> bool:
     """Whether any visit to a bench has been recorded."""
     c = schema.visit.c
     return bool(ledger.rows(sa.select(c.id).where(c.bench == bench).limit(1)))
-
-
-def waiting_hold(ledger: Ledger, bench: str) -> tuple[str, str] | None:
-    """Factor and level of the hold at which measuring last ended, if it was at one."""
-    c = schema.step.c
-    query = sa.select(c.factor, c.level, c.state).where(c.bench == bench).order_by(c.id.desc())
-    rows = ledger.rows(query.limit(1))
-    return (rows[0][0], rows[0][1]) if rows and rows[0][2] == "waiting" else None

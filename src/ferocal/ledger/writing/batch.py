@@ -19,22 +19,48 @@ from ferocal.traces.packing import pack_trace
 
 # So many rows are handed to the driver at one time.
 _PART = 50_000
-Visit = tuple[str, str, dict[str, str], int | None, str, bool]
+
+
+@dataclass(frozen=True)
+class BatchVisit:
+    """A visit to be recorded, or with a ``key`` one that is in the ledger already.
+
+    ``started_at`` is "" if unknown. ``known`` says whether it is known which runs belong to
+    it, ``name`` is what people call it.
+    """
+
+    bench: str
+    configuration: str
+    levels: dict[str, str]
+    round: int | None
+    started_at: str
+    known: bool
+    name: str | None = None
+    key: int | None = None
+
+
+@dataclass(frozen=True)
+class BatchAbsence:
+    """A reading that could not be taken: places of run and metric, how that is called, why."""
+
+    run: int
+    metric: int
+    mark: str
+    reason: str | None
 
 
 @dataclass(frozen=True)
 class Batch:
     """Readings to be recorded, with the runs and visits that they are of.
 
-    ``visits`` are bench, configuration, levels, round, time ("" if unknown), and whether it is
-    known which runs belong to it. ``run_visit`` and ``reading_run`` are places in the lists
+    ``run_visit`` and ``reading_run`` are places in the lists
     above them, ``reading_metric`` in ``metrics`` (workload, name, unit); ``run_uid`` is ""
     for runs without an id. ``columns`` are value, samples, low, high and resolution of the
-    readings, NaN where there is none.
+    readings, NaN where there is none; ``texts`` their bound and statistic, "" where there is none.
     ``traces`` have the place of their run and the number of the capture.
     """
 
-    visits: list[Visit]
+    visits: list[BatchVisit]
     run_visit: np.ndarray
     run_uid: list[str]
     run_workload: list[str]
@@ -45,6 +71,8 @@ class Batch:
     reading_run: np.ndarray
     reading_metric: np.ndarray
     columns: list[np.ndarray]
+    texts: list[list[str]]
+    absences: list[BatchAbsence]
     traces: list[tuple[int, int, Trace]]
     subjects: dict[str, Any] = field(default_factory=dict)
 
@@ -52,10 +80,11 @@ class Batch:
     def counts(self) -> dict[str, int]:
         """How many visits, runs, readings and traces there are."""
         return {
-            "visits": len(self.visits),
+            "visits": sum(visit.key is None for visit in self.visits),
             "runs": len(self.run_workload),
             "readings": len(self.reading_run),
             "traces": len(self.traces),
+            "absences": len(self.absences),
         }
 
 
@@ -70,8 +99,8 @@ def record_batch(ledger: Ledger, session: SessionRecord, batch: Batch) -> None:
     with ledger.transaction() as connection:
         session_id = ledger.insert(schema.session, connection, started_at=now(), **vars(session))
         facts = facts_key(connection, [])
-        first_visit = _insert_visits(connection, batch, session_id, facts)
-        first_run = _insert_runs(connection, batch, first_visit)
+        visits = _insert_visits(connection, batch, session_id, facts)
+        first_run = _insert_runs(connection, batch, visits)
         _insert_readings(connection, batch, first_run)
         for run, number, trace in batch.traces:
             packed = pack_trace(trace, number)
@@ -91,50 +120,65 @@ def _uids(count: int) -> Iterator[str]:
     return (f"{start + n:010x}{tail}" for n in range(count))
 
 
-def _insert_visits(connection: sa.Connection, batch: Batch, session: int, facts: int) -> int:
-    first, time = _next_key(connection, schema.visit), now()
-    rows: list[dict[str, Any]] = [
-        {
-            "id": first + n,
-            "uid": uid,
-            "session_id": session,
-            "bench": bench,
-            "configuration": name,
-            "levels": levels,
-            "round": number,
-            "position": n + 1,
-            "started_at": at or time,
-            "switching": 0.0,
-            "state": "active",
-            "checks": [],
-            "subjects": batch.subjects,
-            "remarks": [],
-            "facts_id": facts,
-            "known": known,
-        }
-        for n, (uid, (bench, name, levels, number, at, known)) in enumerate(
-            zip(_uids(len(batch.visits)), batch.visits, strict=True)
+def _insert_visits(connection: sa.Connection, batch: Batch, session: int, facts: int) -> np.ndarray:
+    """The keys of the visits; those that are there learn what was not known of them."""
+    first = _next_key(connection, schema.visit)
+    keys = np.zeros(len(batch.visits), dtype=np.int64)
+    rows: list[dict[str, Any]] = []
+    for n, (uid, visit) in enumerate(zip(_uids(len(batch.visits)), batch.visits, strict=True)):
+        if visit.key is not None:
+            keys[n] = visit.key
+            _learn(connection, visit)
+            continue
+        keys[n] = first + len(rows)
+        values = {k: v for k, v in vars(visit).items() if k != "key"}
+        rows.append(
+            {
+                **values,
+                "id": int(keys[n]),
+                "uid": uid,
+                "session_id": session,
+                "position": n + 1,
+                "switching": 0.0,
+                "state": "active",
+                "checks": [],
+                "subjects": batch.subjects,
+                "remarks": [],
+                "facts_id": facts,
+            }
         )
-    ]
-    connection.execute(sa.insert(schema.visit), rows)
-    return first
+    if rows:
+        connection.execute(sa.insert(schema.visit), rows)
+    return keys
 
 
-def _insert_runs(connection: sa.Connection, batch: Batch, first_visit: int) -> int:
+def _learn(connection: sa.Connection, visit: BatchVisit) -> None:
+    """Complete a visit that is there with a round or a time that was not known of it."""
+    c = schema.visit.c
+    learned: dict[str, tuple[Any, Any]] = {"round": (visit.round, c.round.is_(None))}
+    learned["started_at"] = (visit.started_at or None, c.started_at == "")
+    for name, (value, unknown) in learned.items():
+        if value is not None:
+            change = sa.update(schema.visit).where(c.id == visit.key, unknown)
+            connection.execute(change.values({name: value}))
+
+
+def _insert_runs(connection: sa.Connection, batch: Batch, visits: np.ndarray) -> int:
     first, time = _next_key(connection, schema.run), now()
     columns = "id, uid, visit_id, workload, number, warmup, position, started_at, outcome"
     insert = f"INSERT INTO run ({columns}) VALUES (?, ?, ?, ?, ?, 0, ?, ?, '{Outcome.OK}')"
     uids = _uids(len(batch.run_workload))
+    positions, numbers = _continue_visits(connection, batch)
     for part in _parts(len(batch.run_workload)):
         places = range(part.start, part.stop)
         rows = zip(
             [first + n for n in places],
             [uid or next(uids) for uid in batch.run_uid[part]],
-            (batch.run_visit[part] + first_visit).tolist(),
+            visits[batch.run_visit[part]].tolist(),
             batch.run_workload[part],
-            batch.run_number[part],
-            [n + 1 for n in places],
-            [at or time for at in batch.run_started[part]],
+            numbers[part],
+            positions[part],
+            batch.run_started[part],
             strict=True,
         )
         connection.exec_driver_sql(insert, list(rows))
@@ -150,14 +194,40 @@ def _insert_runs(connection: sa.Connection, batch: Batch, first_visit: int) -> i
     return first
 
 
+def _continue_visits(connection: sa.Connection, batch: Batch) -> tuple[list[int], list[int]]:
+    """Positions and numbers of the runs, behind those of visits that are there already."""
+    positions = list(range(1, len(batch.run_workload) + 1))
+    numbers = list(batch.run_number)
+    there = {n: visit.key for n, visit in enumerate(batch.visits) if visit.key is not None}
+    if not there:
+        return positions, numbers
+    run = schema.run.c
+    query = sa.select(
+        run.visit_id, run.workload, sa.func.max(run.number), sa.func.max(run.position)
+    ).where(run.visit_id.in_(there.values()))
+    last_number: dict[tuple[int, str], int] = {}
+    last_position: dict[int, int] = {}
+    for visit, workload, number, position in connection.execute(
+        query.group_by(run.visit_id, run.workload)
+    ):
+        last_number[visit, workload] = number
+        last_position[visit] = max(position, last_position.get(visit, 0))
+    for n, visit in enumerate(batch.run_visit.tolist()):
+        if visit in there:
+            positions[n] += last_position.get(there[visit], 0)
+            numbers[n] += last_number.get((there[visit], batch.run_workload[n]), 0)
+    return positions, numbers
+
+
 def _insert_readings(connection: sa.Connection, batch: Batch, first_run: int) -> None:
-    used, metrics = np.unique(batch.reading_metric), MetricKeys()
+    metrics = MetricKeys()
     keys = np.zeros(len(batch.metrics), dtype=np.int64)
-    for n in used.tolist():
+    used = {*np.unique(batch.reading_metric).tolist(), *(gap.metric for gap in batch.absences)}
+    for n in sorted(used):
         keys[n] = metrics.key(connection, *batch.metrics[n])
     insert = (
-        "INSERT INTO reading (run_id, metric_id, value, samples, low, high, resolution) "
-        "VALUES (?, ?, ?, ?, ?, ?, ?)"
+        "INSERT INTO reading (run_id, metric_id, value, samples, low, high, resolution, bound, "
+        "statistic) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)"
     )
     for part in _parts(len(batch.reading_run)):
         rows = zip(
@@ -165,9 +235,21 @@ def _insert_readings(connection: sa.Connection, batch: Batch, first_run: int) ->
             keys[batch.reading_metric[part]].tolist(),
             batch.columns[0][part].tolist(),
             *(_or_none(column[part]) for column in batch.columns[1:]),
+            *([text or None for text in texts[part]] for texts in batch.texts),
             strict=True,
         )
         connection.exec_driver_sql(insert, list(rows))
+    gaps = [
+        {
+            "run_id": first_run + gap.run,
+            "metric_id": int(keys[gap.metric]),
+            "mark": gap.mark,
+            "reason": gap.reason,
+        }
+        for gap in batch.absences
+    ]
+    if gaps:
+        connection.execute(sa.insert(schema.absence), gaps)
 
 
 def _parts(count: int, size: int = _PART) -> list[slice]:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from ferocal.ledger import schema
+from ferocal.ledger.records import Note
 from ferocal.ledger.store import Ledger
 
 
-def add_note(ledger: Ledger, subject: str, name: str, text: str) -> None:
-    """Keep a note on a "study", "configuration", "workload" or "run" of some name."""
-    ledger.insert_all(schema.note, [{"subject": subject, "name": name, "text": text}])
+def add_note(ledger: Ledger, note: Note) -> None:
+    """Keep a note."""
+    ledger.insert_all(schema.note, [dict(vars(note))])

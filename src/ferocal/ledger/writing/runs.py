@@ -55,6 +55,10 @@ class Recorder:
         """Record that a visit has ended."""
         self.ledger.update(schema.visit, visit_id, ended_at=now())
 
+    def add_checks(self, visit_id: int, checks: list[dict[str, Any]]) -> None:
+        """Record all checks of a visit so far, with those made during or after it."""
+        self.ledger.update(schema.visit, visit_id, checks=checks)
+
     def set_aside(self, visit_id: int, checks: list[dict[str, Any]]) -> None:
         """Mark a visit as not active, with the checks that failed during or after it."""
         self.ledger.update(
@@ -110,8 +114,14 @@ class Recorder:
                         low=value.low,
                         high=value.high,
                         resolution=value.resolution,
+                        bound=value.bound,
+                        statistic=value.statistic,
                     )
                 )
+            for gap in ending.absences:
+                metric_id = self._metric_keys.key(connection, gap.workload, gap.metric, gap.unit)
+                row = {"metric_id": metric_id, "mark": gap.mark, "reason": gap.reason}
+                connection.execute(sa.insert(schema.absence).values(run_id=run_id, **row))
             for number, trace in enumerate(ending.traces, 1):
                 self.ledger.insert(
                     schema.trace, connection, run_id=run_id, **pack_trace(trace, number)

@@ -1,0 +1,124 @@
+"""Whether what was measured is still what the study file says it is."""
+
+from __future__ import annotations
+
+import functools
+import tomllib
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from pydantic import BaseModel, ValidationError
+
+from ferocal.ledger.reading.sessions import Snapshot
+from ferocal.study.load import Study
+from ferocal.study.model import Level, StudyFile, Workload
+
+# What of a level brings it, and of a workload makes its readings; the rest may change.
+_OF_LEVEL = ("environment", "prefix", "switch", "hold", "verify")
+_OF_WORKLOAD = (
+    "command", "shell", "environment", "instructions", "warmups", "before", "after", "files",
+)  # fmt: skip
+_OF_METRIC = ("kind", "unit", "source", "read", "statistic", "limit")
+
+
+@dataclass(frozen=True)
+class DefinitionChange:
+    """Something that was defined otherwise when it was measured.
+
+    ``configuration`` and ``workload`` say which readings that bears on, None for all.
+    """
+
+    text: str
+    configuration: str | None = None
+    workload: str | None = None
+    metric: str | None = None
+
+
+def find_definition_changes(
+    study: Study, snapshots: Sequence[Snapshot]
+) -> tuple[DefinitionChange, ...]:
+    """What readings in the ledger were measured with, where it is not what the study file says.
+
+    Sessions of earlier versions have not kept their study file; nothing is said of them.
+    """
+    found: dict[DefinitionChange, None] = {}
+    for snapshot in snapshots:
+        if snapshot.text == study.text:
+            continue
+        before = _parse(snapshot.text)
+        if before is None:
+            continue
+        for change in _level_changes(study, before, snapshot):
+            found[change] = None
+        for workload in snapshot.workloads:
+            for change in _workload_changes(study, before, workload, snapshot.started_at[:10]):
+                found[change] = None
+    return tuple(found)
+
+
+@functools.cache
+def _parse(text: str) -> StudyFile | None:
+    """An earlier study file, None if this version would refuse it."""
+    try:
+        return StudyFile.model_validate(tomllib.loads(text))
+    except (ValidationError, tomllib.TOMLDecodeError):
+        return None
+
+
+def _level_changes(study: Study, before: StudyFile, snapshot: Snapshot) -> list[DefinitionChange]:
+    changes = []
+    for name, levels in snapshot.configurations:
+        for factor, level in levels.items():
+            then = before.factor.get(factor)
+            now = study.file.factor.get(factor)
+            old = None if then is None else then.level.get(level)
+            new = None if now is None else now.level.get(level)
+            if old is None or new is None:
+                continue
+            for key in _differing(old, new, _OF_LEVEL):
+                text = f"{factor}={level} has another {key} now than on {snapshot.started_at[:10]}"
+                changes.append(DefinitionChange(text, configuration=name))
+        present = next((c.levels for c in study.configurations if c.name == name), None)
+        if present is not None and present != levels:
+            was = ", ".join(f"{f}={v}" for f, v in levels.items())
+            text = f"{name} was {was} on {snapshot.started_at[:10]}, and is another combination now"
+            changes.append(DefinitionChange(text, configuration=name))
+    return changes
+
+
+def _workload_changes(
+    study: Study, before: StudyFile, name: str, day: str
+) -> list[DefinitionChange]:
+    old, new = before.workload.get(name), study.workloads.get(name)
+    if old is None or new is None:
+        return []
+    changes = [
+        DefinitionChange(f"{name} has another {key} now than on {day}", workload=name)
+        for key in _differing(old, new, _OF_WORKLOAD)
+    ]
+    for metric in old.metric.keys() & new.metric.keys():
+        changes += [
+            DefinitionChange(
+                f"{metric} of {name} has another {key} now than on {day}",
+                workload=name,
+                metric=metric,
+            )
+            for key in _differing(old.metric[metric], new.metric[metric], _OF_METRIC)
+        ]
+    renamed = _gone(old, new)
+    if renamed:
+        text = f"{name} had {', '.join(renamed)} on {day}, which the study file no longer names"
+        changes.append(DefinitionChange(text, workload=name))
+    return changes
+
+
+def _gone(old: Workload, new: Workload) -> list[str]:
+    return [name for name in old.metric if name not in new.metric]
+
+
+def _differing(old: Level | BaseModel, new: BaseModel, keys: Sequence[str]) -> list[str]:
+    def value(model: BaseModel, key: str) -> Any:
+        return getattr(model, key)
+
+    return [key for key in keys if value(old, key) != value(new, key)]

@@ -1,0 +1,36 @@
+"""``ferocal correct``: replace a reading that was wrong."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from ferocal.cli.common import example, study_option
+
+
+@click.command("correct", context_settings={"ignore_unknown_options": True})
+@study_option
+@click.argument("run", metavar="RUN")
+@click.argument("metric", metavar="METRIC")
+@click.argument("value", metavar="VALUE")
+@click.option("--reason", required=True, help="Why; it is shown with the run.")
+@example('ferocal correct 3f9a12c07b time 21.4 --reason "a digit was missing"')
+def command(directory: Path, run: str, metric: str, value: str, reason: str) -> None:
+    """Replace a reading that was wrong.
+
+    RUN is an id that `ferocal runs` lists, or its beginning. What was read before stays in the
+    ledger. A value may be anything that `ferocal enter` takes.
+    """
+    from ferocal.intake.correction import correct
+    from ferocal.render.numbers import reading_text
+    from ferocal.study.load import load_study
+
+    corrected = correct(load_study(directory), run, metric, value, reason)
+    now, unit = corrected.now, corrected.unit
+    ends = None if now.low is None or now.high is None else (now.low, now.high)
+    click.echo(
+        f"{metric} of {corrected.run}: {reading_text(corrected.before)} {unit} is now "
+        f"{reading_text(now.value, ends, now.bound or '')} {unit}"
+    )
+    click.echo("next: `ferocal runs` shows it, `ferocal compare` counts with it")

@@ -1,0 +1,67 @@
+"""What stands for readings: corrections of wrong ones, and marks where there are none."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import sqlalchemy as sa
+
+from ferocal.ledger import schema
+from ferocal.ledger.store import Ledger
+
+# The keys of a run and a metric, which name a reading.
+ReadingKey = tuple[int, int]
+
+
+@dataclass(frozen=True)
+class Correction:
+    """What a reading was corrected to, and why; see `records.Value` for the ends and the bound."""
+
+    value: float
+    low: float | None
+    high: float | None
+    bound: str | None
+    reason: str
+
+    @property
+    def width(self) -> float:
+        """Half of the range in which it was read, 0 where it is no range."""
+        return 0.0 if self.low is None or self.high is None else (self.high - self.low) / 2
+
+
+def read_corrections(ledger: Ledger) -> dict[ReadingKey, Correction]:
+    """The latest correction of every reading that was corrected."""
+    c = schema.correction.c
+    query = sa.select(c.run_id, c.metric_id, c.value, c.low, c.high, c.bound, c.reason)
+    rows = ledger.rows(query.order_by(c.at, c.id))
+    return {(row[0], row[1]): Correction(*row[2:]) for row in rows}
+
+
+@dataclass(frozen=True)
+class AbsenceRow:
+    """A reading that nobody could take: where, how that is called, and why if somebody said."""
+
+    bench: str
+    configuration: str
+    workload: str
+    metric: str
+    unit: str
+    mark: str
+    reason: str | None
+
+
+def read_absences(ledger: Ledger) -> dict[ReadingKey, AbsenceRow]:
+    """All marks in the place of readings, of runs and visits that count."""
+    absence, run, visit, metric = (
+        table.c for table in (schema.absence, schema.run, schema.visit, schema.metric)
+    )
+    query = (
+        sa.select(
+            absence.run_id, absence.metric_id, visit.bench, visit.configuration,
+            metric.workload, metric.name, metric.unit, absence.mark, absence.reason,
+        )
+        .join_from(schema.absence, schema.run).join(schema.visit).join(schema.metric)
+        .where(visit.state == "active")
+        .order_by(run.id)
+    )  # fmt: skip
+    return {(row[0], row[1]): AbsenceRow(*row[2:]) for row in ledger.rows(query)}

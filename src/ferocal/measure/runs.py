@@ -1,0 +1,224 @@
+"""Taking runs: what is done around each, who else was busy, and taking it again."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import asdict, dataclass, field, replace
+from typing import Any
+
+from ferocal.bench.commands import prepare
+from ferocal.bench.conditions import Busy, BusyMeter, ConditionReader, disturbance
+from ferocal.bench.execution import Completed, Executor, Invocation
+from ferocal.bench.verification import CheckResult, verify_running
+from ferocal.ledger.records import Ending, Outcome, Slot
+from ferocal.ledger.writing.runs import Recorder
+from ferocal.measure.conclude import conclude_run
+from ferocal.measure.hand import Hand
+from ferocal.measure.padding import Padding
+from ferocal.measure.progress import Observer
+from ferocal.measure.survey import Survey
+from ferocal.plan.order import PlannedVisit
+from ferocal.study.configurations import Configuration
+from ferocal.study.load import Study
+from ferocal.study.model import Step, Workload
+from ferocal.terms.conditions import (
+    BUSIEST_OTHERS,
+    BUSY_RESOLUTION,
+    BUSY_SHARE_OF_OTHERS,
+    LEFT_BEHIND,
+    PROCESSORS_ALLOWED,
+    STOLEN_SHARE,
+    UTILISATION,
+)
+from ferocal.terms.wording import listed
+
+
+@dataclass
+class Visit:
+    """A visit under way; ``unobserved`` are the workloads still to be looked at."""
+
+    id: int
+    planned: PlannedVisit
+    configuration: Configuration
+    context: dict[str, str]
+    checks: list[CheckResult]
+    unobserved: set[str]
+    padding: int | None
+    runs: int = 0
+    failed: list[CheckResult] = field(default_factory=list)
+
+
+class RunTaker:
+    """Takes the runs of visits, one by one, and records each."""
+
+    def __init__(
+        self,
+        study: Study,
+        recorder: Recorder,
+        executor: Executor,
+        observer: Observer,
+        survey: Survey,
+        reader: ConditionReader,
+    ) -> None:
+        self._study = study
+        self._recorder = recorder
+        self._executor = executor
+        self._observer = observer
+        self._survey = survey
+        self._reader = reader
+        self._hand = Hand(study, recorder.ledger, observer)
+        self._meter = BusyMeter()
+        self._padding = Padding(study)
+        self._told: set[str] = set()
+
+    def take(self, visit: Visit, slot: Slot, workload: Workload) -> Ending:
+        """Take a run, and again at once where it failed or was disturbed and may be retaken.
+
+        Whether a run was disturbed depends on what others did meanwhile, never on its value.
+        """
+        left = {
+            Outcome.DISTURBED: self._study.bench_table.quiet.retakes,
+            Outcome.FAILED: workload.retakes,
+            Outcome.OVERRAN: workload.retakes,
+        }
+        while True:
+            ending = self.take_once(visit, slot, workload, warmup=False)
+            if visit.failed or left.get(ending.outcome, 0) < 1:
+                return ending
+            left[ending.outcome] -= 1
+            self._observer.remark(
+                f"{slot.workload}, run {slot.number}: {ending.reason}; it is taken again"
+            )
+
+    def take_once(self, visit: Visit, slot: Slot, workload: Workload, *, warmup: bool) -> Ending:
+        """Take one run, or warm up, and record it."""
+        self._observer.running(slot.workload, warmup=warmup)
+        visit.runs += 1
+        configuration = visit.configuration
+        environment = {**visit.context, **workload.environment, **configuration.environment}
+        before = self._conditions(environment)
+        run_id = self._recorder.begin_run(visit.id, slot, visit.runs, warmup=warmup)
+        seen: dict[str, Any] = {}
+        problem = self._around("before", workload.before, environment)
+        if problem is not None:
+            ending = Ending(Outcome.FAILED, problem)
+        elif workload.by_hand:
+            ending = self._hand.complete(Ending(Outcome.OK), slot, workload)
+        else:
+            ending, seen = self._carry_out(visit, slot, workload, environment, warmup=warmup)
+        conditions = {"before": before, "after": self._conditions(environment), **seen}
+        self._recorder.end_run(run_id, replace(ending, conditions=conditions))
+        if workload.asked and not warmup:
+            self._hand.remember(run_id, slot, workload, ending)
+        problem = self._around("after", workload.after, environment)
+        if problem is not None:
+            self._observer.remark(f"{slot.workload}, run {slot.number}: {problem}")
+        return ending
+
+    def _around(
+        self, when: str, steps: tuple[Step, ...], environment: dict[str, str]
+    ) -> str | None:
+        """Do what belongs before or after a run; what failed, if anything did."""
+        for step in steps:
+            self._observer.doing(f"{when} the run")
+            invocation = prepare(step, self._study.directory, environment, end_group=False)
+            for _ in range(step.retries + 1):
+                completed = self._executor.run(invocation)
+                if completed.failure is None:
+                    break
+            else:
+                said = completed.stderr.decode("utf-8", "replace").strip()[-400:]
+                text = f"{when} it, `{' '.join(invocation.words)}` {completed.failure}"
+                return f"{text}: {said}" if said else text
+        return None
+
+    def _carry_out(
+        self,
+        visit: Visit,
+        slot: Slot,
+        workload: Workload,
+        environment: dict[str, str],
+        *,
+        warmup: bool,
+    ) -> tuple[Ending, dict[str, Any]]:
+        """Run the command of a workload; how it ended, and what was seen around it."""
+        study, configuration = self._study, visit.configuration
+        invocation = prepare(workload, study.directory, environment, configuration.prefix)
+        invocation = replace(
+            invocation,
+            environment=self._padding.pad(invocation.environment, visit.padding),
+            observe=slot.workload in visit.unobserved,
+        )
+        visit.unobserved.discard(slot.workload)
+        began_ns = time.time_ns()
+        completed, busy = self._execute(invocation)
+        ending = conclude_run(
+            slot.workload,
+            workload,
+            completed,
+            warmup=warmup,
+            directory=study.directory,
+            began_ns=began_ns,
+        )
+        self._tell_of_strays(slot.workload, completed)
+        if invocation.observe and completed.error is None:
+            self._add_checks(visit, completed)
+        reason = disturbance(study.bench_table.quiet, busy)
+        if visit.failed:
+            ending = replace(ending, outcome=Outcome.NOT_ACTIVE, values=())
+        elif reason is not None and ending.outcome == Outcome.OK:
+            ending = replace(ending, outcome=Outcome.DISTURBED, reason=reason)
+        elif workload.asked and not warmup and ending.outcome == Outcome.OK:
+            ending = self._hand.complete(ending, slot, workload)
+        return ending, _seen(completed, busy)
+
+    def _add_checks(self, visit: Visit, completed: Completed) -> None:
+        results = verify_running(visit.configuration, self._study.directory, completed.processes)
+        add_checks(self._recorder, visit, results)
+
+    def _execute(self, invocation: Invocation) -> tuple[Completed, Busy]:
+        """Run to the end; the completed process, and how busy others were meanwhile."""
+        self._meter.begin()
+        completed = self._executor.run(invocation)
+        return completed, self._meter.end(completed.cpu)
+
+    def _tell_of_strays(self, workload: str, completed: Completed) -> None:
+        if completed.left_behind and workload not in self._told:
+            self._told.add(workload)
+            self._observer.remark(
+                f"{workload} left {listed(completed.left_behind)} running in a session of its "
+                "own, where it would have gone on beside later runs; it was ended"
+            )
+
+    def _conditions(self, environment: dict[str, str]) -> dict[str, Any]:
+        return {**self._reader.read(), **self._survey.probe_conditions(environment)}
+
+
+def add_checks(recorder: Recorder, visit: Visit, results: list[CheckResult]) -> None:
+    """Keep later checks with their visit; set it aside when one of them fails."""
+    if not results:
+        return
+    visit.checks += results
+    visit.failed += [check for check in results if not check.holds]
+    kept = [asdict(check) for check in visit.checks]
+    if visit.failed:
+        recorder.set_aside(visit.id, kept)
+    else:
+        recorder.add_checks(visit.id, kept)
+
+
+def _seen(completed: Completed, busy: Busy) -> dict[str, Any]:
+    """What was seen of a run besides its readings, by the keys of the ledger."""
+    processors, cpu = completed.processors, completed.cpu
+    known = processors and cpu is not None and completed.wall > 0
+    seen: dict[str, Any] = {
+        BUSY_SHARE_OF_OTHERS: busy.others,
+        BUSY_RESOLUTION: busy.resolution,
+        STOLEN_SHARE: busy.stolen,
+        BUSIEST_OTHERS: list(busy.names),
+        PROCESSORS_ALLOWED: processors,
+        UTILISATION: cpu / completed.wall / processors if known and cpu and processors else None,
+    }
+    if completed.left_behind:
+        seen[LEFT_BEHIND] = list(completed.left_behind)
+    return seen

@@ -1,0 +1,25 @@
+"""Numbers as people read them, in sentences as in tables."""
+
+from __future__ import annotations
+
+import math
+
+MINUS = "\N{MINUS SIGN}"
+
+
+def significant(value: float, digits: int = 4) -> str:
+    """A number with so many significant digits, without an exponent where one can do."""
+    if not math.isfinite(value):
+        return "–"
+    if value == 0:
+        return "0"
+    exponent = math.floor(math.log10(abs(value)))
+    if not -4 <= exponent < 9:
+        return f"{value:.{digits - 1}e}"
+    return f"{value:,.{max(0, digits - 1 - exponent)}f}"
+
+
+def signed_significant(value: float, digits: int = 2) -> str:
+    """A number with its sign and so many significant digits; zero has no sign."""
+    text = significant(abs(value), digits)
+    return text if value == 0 else f"{'+' if value > 0 else MINUS}{text}"
