@@ -70,6 +70,18 @@ class Ferocal:
         assert done.exit_code == 0, f"{arguments}: {done.output}{done.exception!r}"
         return json.loads(done.stdout)
 
+    def quick(self, *arguments: str, status: int = 0) -> str:
+        """What a command prints; in this process, like `json`."""
+        with contextlib.chdir(self.directory):
+            done = CliRunner().invoke(main.ferocal, [*arguments])
+        assert done.exit_code == status, f"{arguments}: {done.exit_code} {done.output}"
+        return done.output
+
+    def effect(self, *arguments: str) -> Any:
+        """The only effect that `compare` has."""
+        (effect,) = self.json("compare", *arguments)["effects"]
+        return effect
+
     def refusal(self, *arguments: str) -> str:
         """What a command says that is refused as a mistake in the call; in this process too."""
         with contextlib.chdir(self.directory):

@@ -8,14 +8,16 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
+import psutil
 import pytest
 
+from conftest import Ferocal
 from ferocal.bench import execution
 from ferocal.bench.commands import prepare
 from ferocal.bench.conditions import BusyMeter
 from ferocal.bench.execution import Executor, Invocation, LocalExecutor, local_executor
 from ferocal.study.base import Command
-from test_measure import wait_until
+from test_measure import query, wait_until
 
 
 @pytest.fixture(params=["launcher", "alone"])
@@ -134,3 +136,96 @@ def test_a_quiet_stretch_names_nobody() -> None:
     time.sleep(0.3)
     share = meter.end(1e6).others  # a run that used everything leaves nothing to others
     assert share == 0.0
+
+
+def test_what_an_earlier_command_left_running_writes_into_no_later_output(tmp_path: Path) -> None:
+    late = tmp_path / "late"
+    service = f"(sleep 0.4; echo score 1000; touch {late}; sleep 60) & echo started"
+    with local_executor() as local:
+        started = local.run(shell(service, tmp_path, end_group=False))
+        during = local.run(
+            shell(f"while ! test -e {late}; do sleep 0.05; done; echo mine", tmp_path)
+        )
+        after = local.run(shell("echo mine", tmp_path))
+        assert started.stdout == b"started\n"
+        assert (during.stdout, after.stdout) == (b"mine\n", b"mine\n")
+        assert started.left_behind and not during.left_behind
+    for process in psutil.process_iter(["cmdline"]):
+        if process.info["cmdline"] == ["sleep", "60"]:
+            process.kill()
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="only Linux lets orphans be adopted")
+def test_a_process_in_a_session_of_its_own_is_found_ended_and_told(tmp_path: Path) -> None:
+    escape = "setsid sh -c 'echo $$ > {0}/pid; touch {0}/there; sleep 71' & "
+    wait = f"while ! test -e {tmp_path}/there; do sleep 0.02; done"
+    with local_executor() as local:
+        ended = local.run(shell(escape.format(tmp_path) + wait, tmp_path))
+        assert ended.left_behind == ("sh", "sleep")
+        assert not Path("/proc", (tmp_path / "pid").read_text().strip(), "exe").exists()
+        # So it is after the time limit, and however deep in the tree.
+        (tmp_path / "there").unlink()
+        deep = f"( ( {escape.format(tmp_path)} ) & ) ; sleep 72"
+        over = local.run(shell(deep, tmp_path, timeout=1.5))
+        assert over.ended_for == "overran" and over.left_behind == ("sh", "sleep")
+        kept = local.run(shell("setsid sleep 73 & sleep 0.2", tmp_path, end_group=False))
+        assert kept.left_behind == ("sleep",)
+        assert local.run(shell("true", tmp_path)).left_behind == ()
+    left = [p for p in psutil.process_iter(["cmdline"]) if p.info["cmdline"] in (
+        ["sleep", "71"], ["sleep", "72"], ["sleep", "73"]
+    )]  # fmt: skip
+    assert [p.info["cmdline"][1] for p in left] == ["73"]
+    left[0].kill()
+
+
+@pytest.mark.skipif(not hasattr(os, "sched_setaffinity"), reason="needs affinities")
+def test_the_processors_that_a_run_may_use_are_read_from_it(tmp_path: Path) -> None:
+    pin = "import os, time; os.sched_setaffinity(0, {min(os.sched_getaffinity(0))})"
+    with local_executor() as local:
+        pinned = local.run(Invocation((sys.executable, "-c", pin), tmp_path))
+        free = local.run(shell("true", tmp_path))
+    assert pinned.processors == 1
+    assert free.processors == len(os.sched_getaffinity(0))
+
+
+SIZED = """
+[study]
+question = "?"
+margin = "5 %"
+rounds = 3
+runs = 1
+SETTING
+[factor.mode.level.off]
+[factor.mode.level.much]
+environment = { LONG = "VALUE" }
+[workload.flight]
+command = ["{python}", "-c", "import os; print(len(''.join(map(''.join, os.environ.items()))))"]
+[workload.flight.metric.size]
+unit = "B"
+better = "lower"
+source = { pattern = "([0-9]+)" }
+"""
+
+
+@pytest.mark.parametrize("setting", ["", "pad-environment = false"])
+def test_the_environment_has_one_size_in_all_arms_and_a_random_one_per_visit(
+    ferocal: Ferocal, setting: str
+) -> None:
+    ferocal.write(SIZED.replace("SETTING", setting).replace("VALUE", "x" * 900))
+    ferocal("measure")
+    size = {
+        (run["configuration"], run["round"]): run["values"]["size"]["value"]
+        for run in ferocal.json("runs")["runs"]
+    }
+    padding = {
+        (name, number): extra
+        for name, number, extra in query(ferocal, "SELECT configuration, round, padding FROM visit")
+    }
+    if setting:
+        assert set(padding.values()) == {None}
+        assert all(size["much", number] - size["off", number] > 890 for number in (1, 2, 3))
+    else:
+        common = {size[place] - extra for place, extra in padding.items()}
+        # Names of variables differ in number, and so the ends between them.
+        assert max(common) - min(common) <= 2
+        assert len(set(size.values())) == 6 and 0 <= min(padding.values()) < 4096

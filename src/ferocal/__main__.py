@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import atexit
 import gc
+import io
 import os
 import sys
 
@@ -14,6 +15,11 @@ def main() -> None:
     # would take a tenth of the time of a short command.
     gc.set_threshold(100_000, 20, 20)
     from ferocal.cli.main import ferocal
+    from ferocal.terms.signs import plain_errors
+
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors=plain_errors())
 
     try:
         ferocal(prog_name="ferocal")

@@ -137,7 +137,7 @@ def _setting(study: Study, evidence: Evidence, baseline: str) -> Setting:
         # Against another baseline, the control arm is an arm like any other.
         control=CONTROL if study.head.control and baseline == study.baseline else None,
         noise_floors=evidence.noise_floors,
-        floor_arm=floor_arm(study) if interleaved else None,
+        floor_arm=CONTROL if study.head.control else None,
         differing={c.name: c.differs_in(base) for c in study.configurations},
         planned_rounds=evidence.planned_rounds,
     )
@@ -157,8 +157,3 @@ def _explained(study: Study, setting: Setting) -> dict[str, set[str]]:
         name: {fact for factor in factors for fact in study.file.factor[factor].explains}
         for name, factors in setting.differing.items()
     }
-
-
-def floor_arm(study: Study) -> str:
-    """The configuration whose visits show best how much visits vary."""
-    return CONTROL if study.head.control else study.baseline

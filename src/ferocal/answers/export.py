@@ -45,6 +45,8 @@ def readings_frame(study: Study) -> pd.DataFrame:
     if not len(frame):
         return frame
     frame["visit"] = frame["visit"].where(frame["known"].astype(bool), None)
+    # What is not known is nothing, in every format.
+    frame["started_at"] = frame["started_at"].replace("", None)
     frame["excluded"] = [excluded.get(key) for key in frame["key"]]
     pairs = zip(frame["workload"], frame["metric"], strict=True)
     frame["better"] = [better.get(pair) for pair in pairs]

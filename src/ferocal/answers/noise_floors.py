@@ -8,7 +8,6 @@ from pathlib import Path
 from ferocal.analysis.data.readings import choose_scales
 from ferocal.analysis.inference.noise_floors import NoiseFloor, estimate_floor, pool_floors
 from ferocal.analysis.inference.weights import Arm
-from ferocal.answers.comparison import floor_arm
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.bench.facts import Fact, find_changes
 from ferocal.errors import UsageError
@@ -16,6 +15,7 @@ from ferocal.ledger.opening import LEDGER_FILE, open_ledger
 from ferocal.ledger.reading.noise_floors import read_noise_floors
 from ferocal.ledger.reading.visits import read_visits, recorded_facts
 from ferocal.ledger.records import NoiseFloorRecord
+from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study, load_study
 from ferocal.terms.wording import listed
 
@@ -31,9 +31,9 @@ def known_noise_floors(study: Study) -> list[NoiseFloorRecord]:
 def find_noise_floors(study: Study, source: Path) -> list[NoiseFloorRecord]:
     """The noise floors that the study in ``source`` has for this one.
 
-    They come from the visits to the control arm of the other study, or else to its baseline, or
-    else to all configurations with three visits, for every metric and bench that both studies
-    name. In which order it was measured does not matter.
+    They come from the visits to the control arm of the other study, or else to all of its
+    configurations with three visits, for every metric and bench that both studies name. In
+    which order it was measured does not matter.
 
     Raises
     ------
@@ -87,14 +87,16 @@ def _estimate(
     readings = evidence.readings.numbers
     wanted = {(workload, name, m.unit) for workload, name, m in study.metrics()}
     place = readings.benches.index(bench)
-    configuration = readings.configurations.index(floor_arm(other))
+    control = readings.configurations.index(CONTROL) if other.head.control else None
     scales = choose_scales(readings)
     last = max((v.started_at for v in evidence.visits if v.bench == bench), default="")
     records = []
     for s, series in enumerate(readings.series):
         if (series.workload, series.metric, series.unit) not in wanted:
             continue
-        floor = estimate_floor(readings, Arm(s, place, configuration), scales)
+        floor = None
+        if control is not None:
+            floor = estimate_floor(readings, Arm(s, place, control), scales)
         floor = floor or pool_floors(readings, s, place, scales)
         if floor is not None:
             names = (bench, series.workload, series.metric, series.unit)

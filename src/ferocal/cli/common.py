@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from ferocal.terms.signs import visible
+
 if TYPE_CHECKING:
     from rich.console import Console
 
@@ -58,6 +60,11 @@ def example(text: str) -> Callable[[Function], Function]:
         return function
 
     return decorate
+
+
+def say(text: str, *, err: bool = False) -> None:
+    """Print a line, in which names and reasons of the user may be."""
+    click.echo(visible(text), err=err)
 
 
 def make_console(*, stderr: bool = False) -> Console:

@@ -15,6 +15,7 @@ from ferocal.cli.common import (
     json_option,
     make_console,
     print_json,
+    say,
     selection_options,
     study_option,
 )
@@ -97,6 +98,6 @@ def _check_gate(comparison: Comparison, gate: str) -> None:
 
     broken = gate_failures(comparison.effects, gate=gate)
     for line in gate_lines(comparison, broken, gate):
-        click.echo(line, err=True)
+        say(line, err=True)
     if broken or comparison.alarm or comparison.unmeasured or not comparison.effects:
         sys.exit(3)

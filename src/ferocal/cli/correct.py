@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, study_option
+from ferocal.cli.common import example, say, study_option
 
 
 @click.command("correct", context_settings={"ignore_unknown_options": True})
@@ -29,8 +29,8 @@ def command(directory: Path, run: str, metric: str, value: str, reason: str) -> 
     corrected = correct(load_study(directory), run, metric, value, reason)
     now, unit = corrected.now, corrected.unit
     ends = None if now.low is None or now.high is None else (now.low, now.high)
-    click.echo(
+    say(
         f"{metric} of {corrected.run}: {reading_text(corrected.before)} {unit} is now "
         f"{reading_text(now.value, ends, now.bound or '')} {unit}"
     )
-    click.echo("next: `ferocal runs` shows it, `ferocal compare` counts with it")
+    say("next: `ferocal runs` shows it, `ferocal compare` counts with it")

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ferocal.cli.common import example, make_console
+from ferocal.cli.common import example, make_console, say
 
 if TYPE_CHECKING:
     from ferocal.study.load import Study
@@ -35,7 +35,7 @@ def command(directory: Path) -> None:
 
     write_demo(directory)
     study = load_study(directory)
-    click.echo(f"measuring the study in {directory} on its simulated bench")
+    say(f"measuring the study in {directory} on its simulated bench")
     prevented = _measure(study)
     _show(directory)
     _show_prevented(prevented, study.head.runs * len(study.workloads))
@@ -59,7 +59,7 @@ def _measure(study: Study) -> list[str]:
         with make_observer(answer) as observer:
             summary = measure_study(study, observer, options=Options(go_on=True))
         if summary.interrupted:
-            click.echo("interrupted; the same command goes on from there")
+            say("interrupted; the same command goes on from there")
             sys.exit(130)
         prevented += summary.not_active
         if not summary.remaining:
@@ -70,8 +70,8 @@ def _show_prevented(prevented: list[str], runs: int) -> None:
     """Tell which mistakes the checks have prevented."""
     for text in prevented:
         lines = text.splitlines()
-        click.echo(f"prevented: {lines[0]}\n{lines[1]}")
-        click.echo(
+        say(f"prevented: {lines[0]}\n{lines[1]}")
+        say(
             f"  The bench ignored a switch, as real ones do. Without the check, {runs} runs of "
             "the wrong\n  configuration would have counted; the visit was made again instead."
         )

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, study_option
+from ferocal.cli.common import example, say, study_option
 from ferocal.cli.place import bench_option, date_option, parse_time
 
 
@@ -61,8 +61,8 @@ def command(
     counts = enter_values(study, place, values, Statistic(statistic, samples))
     where = f"in {counted(counts['visits'], 'visit')}" if counts["visits"] else f"to visit {visit}"
     absent = f" and {counts['absences']} without a value" if counts["absences"] else ""
-    click.echo(
+    say(
         f"recorded {counted(counts['readings'], 'reading')}{absent} of {workload} with "
         f"{configuration}, {where}"
     )
-    click.echo("next: more of them, then `ferocal compare`")
+    say("next: more of them, then `ferocal compare`")

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, study_option
+from ferocal.cli.common import example, say, study_option
 
 
 @click.command("exclude")
@@ -26,4 +26,4 @@ def command(directory: Path, ids: tuple[str, ...], reason: str) -> None:
 
     with open_ledger(directory) as ledger:
         count = mark_runs(ledger, ids, excluded=True, reason=reason)
-    click.echo(f"excluded {counted(count, 'run')}; `ferocal restore` takes this back")
+    say(f"excluded {counted(count, 'run')}; `ferocal restore` takes this back")

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, study_option
+from ferocal.cli.common import example, say, study_option
 
 
 @click.command("export")
@@ -36,9 +36,9 @@ def command(directory: Path, output: Path, traces: Path | None) -> None:
     study = load_study(directory)
     frame = readings_frame(study)
     write_readings(frame, output)
-    click.echo(f"wrote {counted(len(frame), 'reading')} to {output}")
+    say(f"wrote {counted(len(frame), 'reading')} to {output}")
     for change in read_criteria_changes(study):
-        click.echo(f"criteria changed: {change.text}")
+        say(f"criteria changed: {change.text}")
     if traces is not None:
         count = write_traces(exported_traces(study), traces)
-        click.echo(f"wrote {counted(count, 'trace')} to {traces}")
+        say(f"wrote {counted(count, 'trace')} to {traces}")

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, json_option, make_console, print_json, study_option
+from ferocal.cli.common import example, json_option, make_console, print_json, say, study_option
 
 
 @click.command("inspect")
@@ -49,4 +49,4 @@ def _show_overhead(directory: Path) -> None:
     with local_executor() as executor:
         overhead = measure_overhead(executor, directory)
     for line in overhead_lines(overhead):
-        click.echo(line)
+        say(line)

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, make_console, study_option
+from ferocal.cli.common import example, make_console, say, study_option
 from ferocal.cli.place import again_option, bench_option, files_argument, preview_option
 
 
@@ -61,9 +61,7 @@ def command(
         )
     for source in loaded:
         for line in loaded_lines(source, preview=preview):
-            click.echo(line)
+            say(line)
         if preview:
             make_console().print(readings_table(study, source))
-    click.echo(
-        "next: the same without --preview records it" if preview else "next: `ferocal compare`"
-    )
+    say("next: the same without --preview records it" if preview else "next: `ferocal compare`")

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ferocal.cli.common import example, make_console, study_option
+from ferocal.cli.common import example, make_console, say, study_option
 from ferocal.cli.place import (
     again_option,
     bench_option,
@@ -82,11 +82,11 @@ def _show(loaded: LoadedTraces, *, preview: bool) -> None:
         make_console().print(captures_table(loaded))
     verb = "would record" if preview else "recorded"
     counts = loaded.counts
-    click.echo(
+    say(
         f"{verb} {counted(counts['runs'], 'run')} with {counted(counts['traces'], 'capture')} "
         f"and {counted(counts['readings'], 'reading')}"
     )
-    click.echo(
+    say(
         "next: the same without --preview records it"
         if preview
         else "next: `ferocal frames` and `ferocal soak` show traces"

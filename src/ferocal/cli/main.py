@@ -9,6 +9,7 @@ import click
 
 from ferocal._version import __version__
 from ferocal.errors import FerocalError
+from ferocal.terms.signs import visible
 
 # Summaries stand here, so that the overview imports no command.
 SECTIONS: dict[str, dict[str, str]] = {
@@ -73,7 +74,7 @@ class CommandGroup(click.Group):
         except FerocalError as error:
             if ctx.params.get("debug"):
                 raise
-            click.echo(f"ferocal: {error}", err=True)
+            click.echo(visible(f"ferocal: {error}"), err=True)
             ctx.exit(error.exit_status)
         except KeyboardInterrupt:
             click.echo("ferocal: interrupted", err=True)

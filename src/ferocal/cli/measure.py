@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ferocal.cli.common import example, study_option
+from ferocal.cli.common import example, say, study_option
 
 if TYPE_CHECKING:
     from ferocal.measure.progress import Observer, Summary
@@ -82,7 +82,7 @@ def command(
         raise click.UsageError("--decide needs whole rounds; it does not go with --only")
     study = find_bench(load_study(directory), bench)
     if bench is None and len(study.benches) > 1:
-        click.echo(f"this machine is the bench {study.bench}, as its facts show")
+        say(f"this machine is the bench {study.bench}, as its facts show")
     options = Options(retry=retry, go_on=if_not_active == "go-on", in_place=here)
     with make_observer() as observer:
         summary = _measure(study, observer, options, rounds, only, decide)
@@ -126,15 +126,15 @@ def _report(summary: Summary) -> None:
 
     for slot, problem in summary.problems:
         where = f"round {slot.round}, {slot.configuration}, {slot.workload}, run {slot.number}"
-        click.echo(f"{where}: {problem}", err=True)
+        say(f"{where}: {problem}", err=True)
     for text in summary.not_active:
-        click.echo(text, err=True)
+        say(text, err=True)
     if summary.resumed_after_crash:
         lost = counted(summary.resumed_after_crash, "run")
-        click.echo(f"{lost} of an earlier session never ended and count as interrupted")
-    click.echo(_outcome(summary))
+        say(f"{lost} of an earlier session never ended and count as interrupted")
+    say(_outcome(summary))
     if not summary.remaining:
-        click.echo("next: `ferocal compare` gives the answer, `ferocal report` writes it down")
+        say("next: `ferocal compare` gives the answer, `ferocal report` writes it down")
 
 
 def _outcome(summary: Summary) -> str:

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, study_option
+from ferocal.cli.common import example, say, study_option
 
 
 @click.command("merge")
@@ -26,7 +26,7 @@ def command(directory: Path, other: Path) -> None:
     from ferocal.terms.wording import counted
 
     merged = merge_studies(directory, other)
-    click.echo(
+    say(
         f"brought in {counted(merged.runs, 'run')} of {counted(merged.visits, 'visit')}; "
         f"{merged.known_runs} were here already"
     )

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example
+from ferocal.cli.common import example, say
 
 
 @click.command("new")
@@ -14,62 +14,83 @@ from ferocal.cli.common import example
 @click.option("--by-hand", is_flag=True, help="A study in which an operator reads the numbers.")
 @click.option(
     "--from",
-    "source",
+    "sources",
+    multiple=True,
     type=click.Path(path_type=Path, dir_okay=False),
     metavar="FILE",
-    help="A study of the readings in a file, which are loaded.",
+    help="A study of the readings in a file, which are loaded; may be repeated.",
 )
 @click.option("--baseline", metavar="NAME", help="With --from: the configuration to compare with.")
 @click.option(
     "--column", "columns", multiple=True, metavar="ROLE=NAME", help="With --from, as in `load`."
 )
+@click.option(
+    "--factor",
+    "factors",
+    multiple=True,
+    metavar="NAME",
+    help="With --from: a column that has the levels of a factor; may be repeated.",
+)
 @example("ferocal new my-study && cd my-study && ferocal measure")
 def command(
     directory: Path,
     by_hand: bool,
-    source: Path | None,
+    sources: tuple[Path, ...],
     baseline: str | None,
     columns: tuple[str, ...],
+    factors: tuple[str, ...],
 ) -> None:
     """Write a small study file to start from.
 
     DIR is created where it does not exist; a study file that is there is never
     overwritten. The study runs as it is, and its comments say what to change.
 
-    With --from, configurations, workloads and metrics are those of a file of readings, so
-    that `ferocal compare` answers at once.
+    With --from, configurations, workloads and metrics are those of files of readings, so
+    that `ferocal compare` answers at once. What the files do not say is guessed, and told.
     """
-    if source is None and (baseline or columns):
-        raise click.UsageError("--baseline and --column go with --from")
-    if source is not None and by_hand:
+    if not sources and (baseline or columns or factors):
+        raise click.UsageError("--baseline, --column and --factor go with --from")
+    if sources and by_hand:
         raise click.UsageError("--from and --by-hand do not go together")
     where = "" if directory == Path() else f" --study {directory}"
-    if source is not None:
-        _from_file(directory, source, columns, baseline)
-        click.echo(f"next: `ferocal compare{where}`")
+    if sources:
+        _from_files(directory, sources, columns, baseline, factors)
+        say(f"next: `ferocal compare{where}`")
         return
     from ferocal.study.template import BY_HAND, TEMPLATE, write_template
 
-    click.echo(f"wrote {write_template(directory, BY_HAND if by_hand else TEMPLATE)}")
-    click.echo(f"next: edit it, look at it with `ferocal inspect{where}`, then")
-    click.echo(f"      take the readings with `ferocal measure{where}`")
+    say(f"wrote {write_template(directory, BY_HAND if by_hand else TEMPLATE)}")
+    say(f"next: edit it, look at it with `ferocal inspect{where}`, then")
+    say(f"      take the readings with `ferocal measure{where}`")
 
 
-def _from_file(
-    directory: Path, source: Path, columns: tuple[str, ...], baseline: str | None
+def _from_files(
+    directory: Path,
+    sources: tuple[Path, ...],
+    columns: tuple[str, ...],
+    baseline: str | None,
+    factors: tuple[str, ...],
 ) -> None:
     from ferocal.errors import FerocalError
     from ferocal.intake.loading import load_files
-    from ferocal.intake.starting import describe_file
+    from ferocal.intake.starting import describe_files
+    from ferocal.render.intake import loaded_notes
     from ferocal.study.load import load_study
     from ferocal.study.template import write_template
     from ferocal.terms.wording import counted
 
-    text = describe_file(source, columns, baseline)
-    path = write_template(directory, text)
+    beginning = describe_files(sources, columns, baseline, factors)
+    path = write_template(directory, beginning.text)
     try:
-        (loaded,) = load_files(load_study(directory), [source], columns=columns)
+        loaded = load_files(load_study(directory), sources, columns=columns)
     except FerocalError:
         path.unlink()  # a study without its readings is not what was asked for
         raise
-    click.echo(f"wrote {path}, with {counted(loaded.counts['readings'], 'reading')} of {source}")
+    count = sum(part.counts["readings"] for part in loaded)
+    named = ", ".join(map(str, sources))
+    say(f"wrote {path}, with {counted(count, 'reading')} of {named}")
+    for part in loaded:
+        for line in loaded_notes(part):
+            say(line)
+    for guess in beginning.guesses:
+        say(f"guessed: {guess}")

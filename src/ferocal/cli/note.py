@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ferocal.cli.common import example, json_option, print_json, study_option
+from ferocal.cli.common import example, json_option, print_json, say, study_option
 from ferocal.cli.place import date_option, parse_time
 
 if TYPE_CHECKING:
@@ -65,7 +65,7 @@ def command(
         if run is not None:
             resolve_run_ids(ledger, [run])
         add_note(ledger, note)
-    click.echo(f"noted on {note.subject}")
+    say(f"noted on {note.subject}")
 
 
 def _list(notes: list[tuple[str, Note]], as_json: bool) -> None:
@@ -75,4 +75,4 @@ def _list(notes: list[tuple[str, Note]], as_json: bool) -> None:
         print_json(notes_object(notes))
         return
     for line in note_lines(notes):
-        click.echo(line)
+        say(line)

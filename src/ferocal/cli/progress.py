@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ferocal.cli.common import make_console
+from ferocal.cli.common import make_console, say
 from ferocal.cli.operator import ask_reading
 from ferocal.ledger.records import Slot
 from ferocal.measure.progress import Answer, Decision, Observer, Question
@@ -31,11 +31,11 @@ class LineObserver:
         """Say how much is there already."""
         self._total, self._done = total, done
         if 0 < done < total:
-            click.echo(f"going on: {done} of {total} runs are there")
+            say(f"going on: {done} of {total} runs are there")
 
     def visiting(self, round: int, rounds: int, configuration: str) -> None:
         """Say that a visit begins."""
-        click.echo(f"[{self._done}/{self._total}] round {round} of {rounds}: {configuration}")
+        say(f"[{self._done}/{self._total}] round {round} of {rounds}: {configuration}")
 
     def doing(self, step: str) -> None:
         """Say nothing: one line per visit is enough in a log."""
@@ -47,11 +47,11 @@ class LineObserver:
         """Count, and report a problem when it comes up."""
         self._done += 1
         if problem is not None:
-            click.echo(f"  {slot.workload}, run {slot.number}: {problem}")
+            say(f"  {slot.workload}, run {slot.number}: {problem}")
 
     def remark(self, text: str) -> None:
         """Print it."""
-        click.echo(f"  {text}")
+        say(f"  {text}")
 
     def hold(self, configuration: str, level: str, text: str, round: int) -> Decision | None:
         """Ask the operator, if standard input is a terminal."""
@@ -117,7 +117,7 @@ def ask_operator(configuration: str, level: str, text: str, round: int) -> Decis
     """Say what to do and wait for an answer; None without a terminal to ask on."""
     if not sys.stdin.isatty():
         return None
-    click.echo(f"\nround {round}: for {configuration}, {level} is needed now:\n  {text}")
+    say(f"\nround {round}: for {configuration}, {level} is needed now:\n  {text}")
     choices = click.Choice([decision.value for decision in Decision])
     try:
         return Decision(click.prompt("when it is done", type=choices, default="continue"))

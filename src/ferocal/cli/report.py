@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, study_option
+from ferocal.cli.common import example, say, study_option
 
 
 @click.command("report")
@@ -31,4 +31,4 @@ def command(directory: Path, output: Path | None) -> None:
 
     path = output or directory / "report.html"
     write_page(make_report(load_study(directory)), path)
-    click.echo(f"wrote {path}")
+    say(f"wrote {path}")

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, study_option
+from ferocal.cli.common import example, say, study_option
 
 
 @click.command("restore")
@@ -24,4 +24,4 @@ def command(directory: Path, ids: tuple[str, ...]) -> None:
 
     with open_ledger(directory) as ledger:
         count = mark_runs(ledger, ids, excluded=False, reason="restored")
-    click.echo(f"restored {counted(count, 'run')}")
+    say(f"restored {counted(count, 'run')}")

@@ -12,6 +12,7 @@ from ferocal.cli.common import (
     json_option,
     make_console,
     print_json,
+    say,
     selection_options,
     study_option,
 )
@@ -71,7 +72,7 @@ def show_kind(
     else:
         show_traces(make_console(), answer)
         for line in scaled_bins(drawn):
-            click.echo(line)
+            say(line)
     if chart is not None:
         _draw(drawn, chart, quiet=as_json)
 
@@ -80,6 +81,6 @@ def _draw(drawn: list[TraceCurves], chart: Path, *, quiet: bool) -> None:
     from ferocal.render.traces import draw_traces
 
     if not drawn:
-        click.echo("no traces recorded, so no chart", err=True)
+        say("no traces recorded, so no chart", err=True)
     for path in draw_traces(drawn, chart):
-        click.echo(f"wrote {path}", err=quiet)
+        say(f"wrote {path}", err=quiet)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -30,6 +30,10 @@ TEXTS = frozenset(
 )  # fmt: skip
 
 
+# What the name of a column begins with that has the levels of a factor.
+FACTOR = "factor:"
+
+
 def parse_columns(pairs: Sequence[str]) -> dict[str, str]:
     """Roles and the columns that have them, from texts like "configuration=OS".
 
@@ -53,7 +57,7 @@ def is_text(name: str, named: Mapping[str, str], study: Study | None) -> bool:
     """Whether a column is of texts, even if they look like numbers."""
     factors = () if study is None else study.file.factor
     role = next((role for role, column in named.items() if column == name), name.lower())
-    return role in TEXTS or name.removeprefix("factor:") in factors
+    return role in TEXTS or name.removeprefix(FACTOR) in factors
 
 
 def find_unused(
@@ -62,7 +66,7 @@ def find_unused(
     """The columns of a table that `to_long` makes nothing of."""
     factors = [] if study is None else list(study.file.factor)
     used = {n for n in names if n.lower() in ROLES} | set(named.values())
-    used |= {n for n in names if n.removeprefix("factor:") in factors}
+    used |= {n for n in names if n.removeprefix(FACTOR) in factors}
     long = any(n.lower() == "value" for n in used) or "value" in named
     rest = [name for name in names if name not in used]
     if long or not rest:
@@ -75,8 +79,15 @@ def find_unused(
     return tuple(name for name in others if name not in lead)
 
 
-def to_long(table: SourceTable, named: Mapping[str, str], study: Study | None) -> Columns:
+def to_long(
+    table: SourceTable,
+    named: Mapping[str, str],
+    study: Study | None,
+    factors: Sequence[str] = (),
+) -> Columns:
     """A reading per row, with columns named for their roles.
+
+    Without a study, ``factors`` names columns that may stand for the configuration.
 
     A table with a column of values is long. Otherwise it is wide: columns that are named
     like configurations of the study (all that have no role, without a study) hold the
@@ -98,6 +109,8 @@ def to_long(table: SourceTable, named: Mapping[str, str], study: Study | None) -
         raise IntakeError(f"{path}: two columns are the {twice[0]}")
     columns = table.columns.renamed(roles)
     if "value" in columns:
+        if study is None and any(f in columns or FACTOR + f in columns for f in factors):
+            return columns
         return _with_configuration(columns, path, study)
     return _unfold(columns, path, study)
 
@@ -107,7 +120,7 @@ def _with_configuration(columns: Columns, path: Path, study: Study | None) -> Co
     if "configuration" in columns:
         return columns
     factors = list(study.file.factor) if study is not None else []
-    given = [f for f in factors if f in columns or f"factor:{f}" in columns]
+    given = [f for f in factors if f in columns or FACTOR + f in columns]
     if not factors or len(given) < len(factors):
         raise IntakeError(
             f"{path}: no column has the configuration; name it with --column configuration=…"
@@ -115,13 +128,22 @@ def _with_configuration(columns: Columns, path: Path, study: Study | None) -> Co
         )
     assert study is not None
     names = {tuple(c.levels[f] for f in factors): c.name for c in study.configurations[::-1]}
-    levels = [columns.labels(f if f in columns else f"factor:{f}") for f in factors]
+    levels = [
+        _resolved(columns.labels(f if f in columns else FACTOR + f), study.file.factor[f].level)
+        for f in factors
+    ]
     _, first, place = np.unique(
         combine(*(level.codes for level in levels)), return_index=True, return_inverse=True
     )
     keys = list(zip(*(level.at(first) for level in levels), strict=True))
     labels = Labels.stripped(place, [names.get(key, " ".join(key)) for key in keys])
     return Columns({**columns.by_name, "configuration": labels}, columns.row)
+
+
+def _resolved(labels: Labels, known: Iterable[str]) -> Labels:
+    """The texts with the known names that they stand for in their place."""
+    names = list(known)
+    return Labels.stripped(labels.codes, [resolve(text, names) for text in labels.names])
 
 
 def _unfold(columns: Columns, path: Path, study: Study | None) -> Columns:

@@ -3,56 +3,159 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from functools import partial
 from operator import eq
 from pathlib import Path
 
+import numpy as np
+
 from ferocal.errors import IntakeError, UsageError
-from ferocal.intake.columns import Columns, Labels
+from ferocal.intake.columns import Column, Columns, Labels
 from ferocal.intake.formats import read_table
-from ferocal.intake.shapes import is_text, parse_columns, to_long
+from ferocal.intake.shapes import FACTOR, is_text, parse_columns, to_long
 from ferocal.terms.names import closest, plain_name, resolve
 from ferocal.terms.units import lower_is_better
 
 _DEFAULT_METRIC = "score"
+_MOST_NAMED = 6
 
 
-def describe_file(path: Path, columns: Sequence[str], baseline: str | None) -> str:
-    """The text of a study file for the readings of a file.
+@dataclass(frozen=True)
+class Beginning:
+    """The text of a study file, and what of it no file has said, in sentences."""
+
+    text: str
+    guesses: tuple[str, ...]
+
+
+def describe_files(
+    paths: Sequence[Path],
+    columns: Sequence[str],
+    baseline: str | None,
+    factors: Sequence[str] = (),
+) -> Beginning:
+    """A study for the readings of files; ``factors`` names columns whose texts are levels.
+
+    Columns like "factor:driver" are such, too.
 
     Raises
     ------
     IntakeError
-        When the file cannot be read, or has fewer than two configurations.
+        When a file cannot be read, or they have fewer than two configurations.
     UsageError
         When the baseline is none of them.
     """
-    named = parse_columns(columns)
-    table = read_table(path, lambda name: is_text(name, named, None))
-    readings = to_long(table, named, None)
-    names = list(_names(readings, "configuration", path).values())
+    readings, factors = _read(paths, columns, factors)
+    where = ", ".join(map(str, paths))
+    arms = _arms(readings, factors, where)
+    names = list(arms)
     if len(names) < 2:
-        raise IntakeError(f"{path}: has one configuration only, {names[0]}: nothing to compare")
+        raise IntakeError(f"{where}: has one configuration only, {names[0]}: nothing to compare")
     baseline = None if baseline is None else resolve(baseline, names)
     if baseline is not None and baseline not in names:
-        raise UsageError(f'no configuration "{baseline}" in {path}; {closest(baseline, names)}')
+        raise UsageError(f'no configuration "{baseline}" in {where}; {closest(baseline, names)}')
+    guesses: list[str] = []
     head = [
-        f"# Made from {path.name}; look at units, directions and the margin.",
+        f"# Made from {', '.join(path.name for path in paths)}; look at units, directions and the "
+        "margin.",
         "[study]",
         'question = "Which configuration changes the scores?"',
         'margin = "5 %"',
         "",
-        *_benches(readings, path),
-        *(f"[factor.configuration.level.{json.dumps(name)}]" for name in names),
-        "",
-        "[configuration]",
-        f"baseline = {{ configuration = {json.dumps(baseline or names[0])} }}",
+        *_benches(readings, where),
+        *_configurations(arms, baseline or names[0]),
     ]
-    return "\n".join([*head, *_workloads(readings, path), ""])
+    guesses.append("the margin is 5 %, and the question is put in general")
+    if baseline is None:
+        guesses.append(f"the baseline is {names[0]}, which comes first")
+    workloads = _workloads(readings, where, guesses)
+    return Beginning("\n".join([*head, *workloads, ""]), tuple(guesses))
 
 
-def _names(readings: Columns, column: str, path: Path) -> dict[str, str]:
+_OWN = ("configuration", "workload", "metric", "unit", "better", "bench")
+
+
+def _read(
+    paths: Sequence[Path], columns: Sequence[str], factors: Sequence[str]
+) -> tuple[Columns, list[str]]:
+    """What the rows of all files say of their place, and the names of the factors among it."""
+    named = parse_columns(columns)
+    texts: dict[str, list[str]] = {}
+    count, found = 0, list(factors)
+    for path in paths:
+        table = read_table(path, partial(_is_text, named, factors))
+        given = [name for name in table.columns.names if name.startswith(FACTOR)]
+        found += [n for name in given if (n := name.removeprefix(FACTOR)) not in found]
+        missing = [f for f in factors if not {f, FACTOR + f} & set(table.columns.names)]
+        if missing:
+            hint = closest(missing[0], table.columns.names)
+            raise IntakeError(f'{path}: no column "{missing[0]}" for --factor; {hint}')
+        readings = to_long(table, named, None, factors=found)
+        if "workload" not in readings:
+            alone = Labels.same(plain_name(path.stem) or "workload", len(readings))
+            readings = Columns({**readings.by_name, "workload": alone}, readings.row)
+        for name in (*_OWN, *found):
+            source = name if name in readings else FACTOR + name
+            if source in readings:
+                rows = readings.labels(source).at(np.arange(len(readings)))
+                texts.setdefault(name, [""] * count).extend(rows)
+        count += len(readings)
+        for rows in texts.values():
+            rows += [""] * (count - len(rows))
+    by_name: dict[str, Column] = {name: Labels.of_texts(rows) for name, rows in texts.items()}
+    return Columns(by_name, np.arange(count)), found
+
+
+def _is_text(named: Mapping[str, str], factors: Sequence[str], name: str) -> bool:
+    return is_text(name, named, None) or name in factors or name.startswith(FACTOR)
+
+
+def _arms(readings: Columns, factors: Sequence[str], where: str) -> dict[str, dict[str, str]]:
+    """The configurations with the level of each factor, by name."""
+    if not factors:
+        names = _names(readings, "configuration", where).values()
+        return {name: {"configuration": name} for name in names}
+    levels = {f: {t: n for n, t in _names_of(readings, f, where).items()} for f in factors}
+    columns = [[levels[f][t] for t in readings.labels(f).at(readings.row)] for f in factors]
+    arms: dict[str, dict[str, str]] = {}
+    own = readings.labels("configuration").at(readings.row)
+    for name, *combination in zip(own, *columns, strict=True):
+        label = plain_name(name) or "+".join(combination)
+        chosen = dict(zip(factors, combination, strict=True))
+        if arms.setdefault(label, chosen) != chosen:
+            raise IntakeError(f"{where}: {label} is of several combinations of levels")
+    return arms
+
+
+def _names_of(readings: Columns, factor: str, where: str) -> dict[str, str]:
+    """The levels of a factor, by the names that a study can have for them."""
+    return {name: text for text, name in _names(readings, factor, where).items()}
+
+
+def _configurations(arms: dict[str, dict[str, str]], baseline: str) -> list[str]:
+    """Tables of factors and configurations."""
+    factors: dict[str, dict[str, None]] = {}
+    for levels in arms.values():
+        for factor, level in levels.items():
+            factors.setdefault(factor, {})[level] = None
+    lines = [
+        f"[factor.{_quoted(factor)}.level.{_quoted(level)}]"
+        for factor, levels in factors.items()
+        for level in levels
+    ]
+    if list(factors) == ["configuration"]:
+        chosen = f"{{ configuration = {_quoted(baseline)} }}"
+        return [*lines, "", "[configuration]", f"baseline = {chosen}"]
+    lines += ["", "[configuration]", 'design = "listed"', f"baseline = {_quoted(baseline)}"]
+    for name, levels in arms.items():
+        lines.append(f"[configuration.named.{_quoted(name)}]")
+        lines += [f"{_quoted(f)} = {_quoted(level)}" for f, level in levels.items()]
+    return lines
+
+
+def _names(readings: Columns, column: str, path: str) -> dict[str, str]:
     """The texts of a column with the names that a study can have for them."""
     if column not in readings:
         raise IntakeError(f"{path}: no column has the {column}; name it with --column {column}=…")
@@ -71,37 +174,50 @@ def _names(readings: Columns, column: str, path: Path) -> dict[str, str]:
     return {text: name for name, text in texts.items()}
 
 
-def _benches(readings: Columns, path: Path) -> list[str]:
+def _benches(readings: Columns, path: str) -> list[str]:
     """Tables of the benches, where every row has one."""
     if "bench" not in readings or not readings.given("bench").all():
         return []
     return [
-        *(f"[bench.{json.dumps(name)}]" for name in _names(readings, "bench", path).values()),
+        *(f"[bench.{_quoted(name)}]" for name in _names(readings, "bench", path).values()),
         "",
     ]
 
 
-def _workloads(readings: Columns, path: Path) -> list[str]:
+def _workloads(readings: Columns, path: str, guesses: list[str]) -> list[str]:
     """Tables of workloads and metrics, each with the unit of its first reading."""
     lines = []
-    if "workload" not in readings:
-        alone = Labels.same(plain_name(path.stem) or "workload", len(readings))
-        readings = Columns({**readings.by_name, "workload": alone}, readings.row)
+    unsaid: dict[str, list[str]] = {}
     for text, workload in _names(readings, "workload", path).items():
         of_workload = _rows_with(readings, "workload", text)
-        lines += ["", f"[workload.{json.dumps(workload)}]"]
+        lines += ["", f"[workload.{_quoted(workload)}]"]
         named = "metric" in readings
         metrics = _names(of_workload, "metric", path) if named else {"": _DEFAULT_METRIC}
         for metric_text, metric in metrics.items():
             rows = _rows_with(of_workload, "metric", metric_text) if named else of_workload
-            unit = _first(rows, "unit") or "points"
-            better = _first(rows, "better") or ("lower" if lower_is_better(unit) else "higher")
+            stated, better = _first(rows, "unit"), _first(rows, "better")
+            unit = stated or "points"
+            if not stated:
+                unsaid.setdefault("the unit is points", []).append(f"{workload} {metric}")
+            if not better:
+                better = "lower" if lower_is_better(unit) else "higher"
+                unsaid.setdefault(f"{better} is better", []).append(f"{workload} {metric}")
             lines += [
-                f"[workload.{json.dumps(workload)}.metric.{json.dumps(metric)}]",
-                f"unit = {json.dumps(unit, ensure_ascii=False)}",
-                f"better = {json.dumps(better)}",
+                f"[workload.{_quoted(workload)}.metric.{_quoted(metric)}]",
+                f"unit = {_quoted(unit)}",
+                f"better = {_quoted(better)}",
             ]
+    for what, places in unsaid.items():
+        shown = places if len(places) <= _MOST_NAMED else places[: _MOST_NAMED - 1]
+        more = len(places) - len(shown)
+        rest = f" and {more} more" if more else ""
+        guesses.append(f"{what}, for {', '.join(shown)}{rest}")
     return lines
+
+
+def _quoted(text: str) -> str:
+    """A text as TOML has it, with its letters as they are."""
+    return json.dumps(text, ensure_ascii=False)
 
 
 def _rows_with(readings: Columns, column: str, text: str) -> Columns:

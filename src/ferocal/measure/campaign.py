@@ -18,7 +18,7 @@ from ferocal.ledger.writing.runs import Recorder
 from ferocal.measure.lock import measuring_lock
 from ferocal.measure.padding import visit_context
 from ferocal.measure.progress import Observer, Summary
-from ferocal.measure.session import Options, Session, slots_of
+from ferocal.measure.session import Options, Session, slots_of, wanted_metrics
 from ferocal.plan.order import PlannedVisit, plan_study
 from ferocal.study.configurations import Configuration
 from ferocal.study.criteria import criteria_of
@@ -124,7 +124,9 @@ def measure_here(study: Study, observer: Observer, options: Options) -> Summary:
     """
     with on_bench(study) as (recorder, executor):
         names = find_active(study, executor)
-        settled = settled_slots(recorder.ledger, study.bench, retry=options.retry)
+        settled = settled_slots(
+            recorder.ledger, study.bench, retry=options.retry, wanted=wanted_metrics(study)
+        )
         plan = plan_study(study)
         visits = [visit for visit in plan if visit.configuration in names]
         following = [v for v in visits if not settled.issuperset(slots_of(study, v))][:1]

@@ -40,6 +40,18 @@ class Options:
     in_place: bool = False
 
 
+def wanted_metrics(study: Study) -> dict[str, set[tuple[str, str | None]]]:
+    """By workload, what a run of it is to yield while it is measured."""
+    return {
+        workload: {
+            (name, metric.unit if metric.kind == "value" else None)
+            for name, metric in entry.metric.items()
+            if metric.source is not None or name in entry.asked
+        }
+        for workload, entry in study.workloads.items()
+    }
+
+
 def slots_of(study: Study, planned: PlannedVisit) -> list[Slot]:
     """The runs of a planned visit, in order."""
     return [
@@ -87,7 +99,12 @@ class Session:
             When a step fails, or an operator is needed and none is there.
         """
         crashed = self._recorder.close_interrupted()
-        settled = settled_slots(self._recorder.ledger, self._study.bench, retry=self._options.retry)
+        settled = settled_slots(
+            self._recorder.ledger,
+            self._study.bench,
+            retry=self._options.retry,
+            wanted=wanted_metrics(self._study),
+        )
         todo = [(visit, self._open_slots(visit, settled)) for visit in visits]
         total = sum(len(slots_of(self._study, visit)) for visit in visits)
         left = sum(len(slots) for _, slots in todo)

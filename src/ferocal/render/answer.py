@@ -135,7 +135,8 @@ def _changes(effects: Sequence[Effect]) -> str:
 
 def _change_phrase(effect: Effect) -> str:
     reach = ", maybe less than the margin" if _may_be_small(effect) else ""
-    return f"{change_text(effect)} ({effect.verdict}{reach})"
+    stated = ", as stated" if effect.method is Method.STATED else ""
+    return f"{change_text(effect)} ({effect.verdict}{reach}{stated})"
 
 
 def _configuration_phrase(name: str, effects: Sequence[Effect]) -> str:

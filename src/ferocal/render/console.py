@@ -4,8 +4,20 @@ from __future__ import annotations
 
 import os
 import sys
+from typing import Any
 
 from rich.console import Console
+from rich.text import Text
+
+from ferocal.terms.signs import visible
+
+
+class PlainConsole(Console):
+    """A console on which texts of the user cannot do anything but be read."""
+
+    def render_str(self, text: str, **settings: Any) -> Text:
+        """A text, with invisible signs in it shown."""
+        return super().render_str(visible(text), **settings)
 
 
 def make_console(*, stderr: bool = False) -> Console:
@@ -13,9 +25,9 @@ def make_console(*, stderr: bool = False) -> Console:
     stream = sys.stderr if stderr else sys.stdout
     # Names and outputs are the user's: square brackets in them are not markup.
     if stream.isatty():
-        return Console(stderr=stderr, highlight=False, markup=False, emoji=False)
+        return PlainConsole(stderr=stderr, highlight=False, markup=False, emoji=False)
     width = os.environ.get("COLUMNS", "")
-    return Console(
+    return PlainConsole(
         stderr=stderr,
         highlight=False,
         markup=False,

@@ -30,6 +30,13 @@ def loaded_lines(loaded: Loaded, *, preview: bool) -> list[str]:
         f"{counted(counts['runs'], 'run')} in {counted(counts['visits'], 'visit')}"
         + (f", and {counted(counts['traces'], 'trace')}" if counts["traces"] else "")
     ]
+    return lines + loaded_notes(loaded)
+
+
+def loaded_notes(loaded: Loaded) -> list[str]:
+    """What to mind of what was loaded."""
+    lines = []
+    counts = loaded.counts
     if loaded.repeated:
         lines.append(f"  rows left out that are in the ledger already: {loaded.repeated:,}")
     if counts["absences"]:

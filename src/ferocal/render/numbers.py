@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
-from ferocal.terms.numbers import MINUS, significant
+from ferocal.terms.numbers import MINUS, as_read, significant
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.readings import Series
@@ -78,7 +78,7 @@ def reading_text(
     """A reading as it was made: a number, a range "70..80", "75 (70..80)", or a bound ">38000"."""
 
     def number(amount: float) -> str:
-        return f"{amount:.12g}" if digits >= 12 else significant(amount, digits)
+        return f"{amount:.12g}" if digits >= 12 else as_read(amount, digits)
 
     if bound:
         return f"{bound}{number(value)}"

@@ -12,7 +12,7 @@ from rich.table import Table
 from ferocal.render.numbers import reading_text
 from ferocal.render.remarks import show_criteria_changes
 from ferocal.render.tables import plain_table
-from ferocal.terms.numbers import significant
+from ferocal.terms.numbers import as_read, significant
 from ferocal.terms.wording import counted, listed
 
 if TYPE_CHECKING:
@@ -80,7 +80,7 @@ def _reading(reading: RunReading) -> str:
     ends = None if reading.low is None or reading.high is None else (reading.low, reading.high)
     text = reading_text(reading.value, ends, reading.bound or "", _DIGITS)
     if reading.before is not None:
-        text += f", was {significant(reading.before, _DIGITS)},"
+        text += f", was {as_read(reading.before, _DIGITS)},"
     return f"{text} {reading.unit}"
 
 
@@ -135,7 +135,8 @@ def _count_line(listing: RunList) -> str:
     excluded = sum(run.excluded is not None for run in runs)
     parts += [f"{excluded} of these excluded"] if excluded else []
     details = f" ({listed(parts)})" if parts else ""
-    return f"{len(runs)} of {counted(listing.total, 'run')} in the order of time{span}{details}"
+    order = "" if undated else " in the order of time"
+    return f"{len(runs)} of {counted(listing.total, 'run')}{order}{span}{details}"
 
 
 def runs_object(listing: RunList) -> dict[str, Any]:

@@ -15,6 +15,7 @@ from ferocal.analysis.data.readings import Series
 from ferocal.analysis.inference.effects import Effect
 from ferocal.render.gaps import GAP_SIGNS
 from ferocal.render.numbers import percent, reading_text
+from ferocal.terms.numbers import significant
 from ferocal.terms.wording import counted
 
 
@@ -61,7 +62,10 @@ def cell_text(cell: Cell | Gap | None, separator: str = " ") -> str:
 
 def centre_text(cell: Cell) -> str:
     """The centre of a cell, as a range or a bound where that is what was read."""
-    text = reading_text(cell.centre, cell.span, cell.bound or "", 4)
+    alone = cell.runs == 1 or cell.span is not None or cell.bound is not None
+    text = significant(cell.centre)
+    if alone:
+        text = reading_text(cell.centre, cell.span, cell.bound or "", 4)
     if cell.bounds:
         text += f", {counted(cell.bounds, 'bound')} beside"
     return text

@@ -19,12 +19,21 @@ from pydantic import (
 
 from ferocal.study.quantities import Seconds
 
-_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*")
+# Letters and digits of any script.
+_NAME = re.compile(r"[^\W_][\w.-]*")
+# Configurations are called like the levels that they join, such as r64+vulkan.
+_ARM = re.compile(r"[^\W_][\w.+-]*")
 
 
 def _check_name(name: str) -> str:
     if not _NAME.fullmatch(name):
         raise ValueError(f'"{name}" is not a name: use letters, digits, ".", "_" and "-"')
+    return name
+
+
+def _check_arm(name: str) -> str:
+    if not _ARM.fullmatch(name):
+        raise ValueError(f'"{name}" is not a name: use letters, digits, ".", "_", "-" and "+"')
     return name
 
 
@@ -41,6 +50,7 @@ def _words(value: Any) -> Any:
 
 
 Name = Annotated[str, AfterValidator(_check_name)]
+ArmName = Annotated[str, AfterValidator(_check_arm)]
 Words = Annotated[tuple[str, ...], BeforeValidator(_words)]
 
 

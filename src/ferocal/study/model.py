@@ -14,7 +14,7 @@ from pydantic import (
     model_validator,
 )
 
-from ferocal.study.base import Command, Name, StudyTable, Words
+from ferocal.study.base import ArmName, Command, Name, StudyTable, Words
 from ferocal.study.metrics import Metric
 from ferocal.study.quantities import Seconds, Share
 from ferocal.terms.wording import listed
@@ -140,8 +140,8 @@ class Configurations(StudyTable):
     """Which combinations of levels are compared, and against which one."""
 
     design: Literal["full", "one-factor", "listed"] = "full"
-    baseline: Name | dict[str, str] | None = None
-    named: dict[Name, dict[str, str]] = {}
+    baseline: ArmName | dict[str, str] | None = None
+    named: dict[ArmName, dict[str, str]] = {}
     impossible: tuple[dict[str, str], ...] = ()
 
     @model_validator(mode="after")

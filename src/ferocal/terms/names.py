@@ -8,9 +8,17 @@ from collections.abc import Iterable, Sequence
 
 
 def plain_name(text: str) -> str:
-    """A text as a name: "Halden 5 (bêta)" is Halden-5-beta; "" if nothing of it can be one."""
-    ascii_only = unicodedata.normalize("NFKD", text).encode("ascii", "ignore").decode()
-    return re.sub(r"[^A-Za-z0-9._-]+", "-", ascii_only).lstrip("._-").rstrip("-")
+    """A text as a name: "Halden 5 (Größe)" is Halden-5-Größe; "" if nothing of it can be one."""
+    return _joined(unicodedata.normalize("NFC", text))
+
+
+def _ascii_name(text: str) -> str:
+    """The name that a text has without accents, by which older study files call it."""
+    return _joined(unicodedata.normalize("NFKD", text).encode("ascii", "ignore").decode())
+
+
+def _joined(text: str) -> str:
+    return re.sub(r"[^\w.-]+", "-", text).lstrip("._-").rstrip("-")
 
 
 def resolve(text: str, known: Iterable[str]) -> str:
@@ -18,7 +26,12 @@ def resolve(text: str, known: Iterable[str]) -> str:
     names = list(known)
     if text in names or not plain_name(text):
         return text
-    return next((name for name in names if plain_name(name) == plain_name(text)), text)
+    for form in (plain_name, _ascii_name):
+        wanted = form(text)
+        found = [name for name in names if wanted and form(name) == wanted]
+        if len(found) == 1:
+            return found[0]
+    return text
 
 
 def closest(name: str, known: Sequence[str]) -> str:

@@ -23,3 +23,9 @@ def signed_significant(value: float, digits: int = 2) -> str:
     """A number with its sign and so many significant digits; zero has no sign."""
     text = significant(abs(value), digits)
     return text if value == 0 else f"{'+' if value > 0 else MINUS}{text}"
+
+
+def as_read(value: float, digits: int = 5) -> str:
+    """A reading with at most so many significant digits, and none that it does not have."""
+    text = significant(value, digits)
+    return text.rstrip("0").rstrip(".") if "." in text and "e" not in text else text

@@ -34,6 +34,8 @@ _NIL = 0.02
 def _find_implausible(view: View) -> Iterator[Finding]:
     """Arms with readings outside the range that the study file declares."""
     arms = view.sharp
+    if not len(arms.value):
+        return
     ranges = [series.plausible for series in view.readings.series]
     for arm, s in enumerate(arms.series_of.tolist()):
         ends = ranges[s]
@@ -51,6 +53,8 @@ def _find_implausible(view: View) -> Iterator[Finding]:
 def _find_magnitudes(view: View) -> Iterator[Finding]:
     """Single readings, and whole arms, of another order of magnitude than their fellows."""
     arms = view.sharp
+    if not len(arms.value):
+        return
     size = np.abs(arms.value)
     median = arms.arms.median(size)
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -81,6 +85,8 @@ def _odd_among_arms(view: View, ratio: np.ndarray) -> Iterator[Finding]:
     too few; of two, if the other one is like its fellows.
     """
     arms = view.sharp
+    if not len(arms.value):
+        return
     groups = find_segments([arms.series_of])
     for first, count in zip(groups.starts.tolist(), groups.counts.tolist(), strict=True):
         begin, stop = arms.rows(first).start, arms.rows(first + count - 1).stop
@@ -105,6 +111,8 @@ def _odd_among_arms(view: View, ratio: np.ndarray) -> Iterator[Finding]:
 def _odd_arms(view: View, median: FloatArray) -> Iterator[Finding]:
     """Series in which the arms are so far apart that one may be in another unit."""
     arms = view.sharp
+    if not len(arms.value):
+        return
     groups = find_segments([arms.series_of])
     # A series may be zero throughout, or in some arms: there is no order of magnitude then.
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -131,6 +139,8 @@ def _find_caps(view: View) -> Iterator[Finding]:
     are one refresh rate of displays.
     """
     arms = view.sharp
+    if not len(arms.value):
+        return
     sign = np.array([1.0 if s.better == "higher" else -1.0 for s in view.readings.series])
     positive = np.minimum.reduceat(arms.value, arms.arms.starts) > 0
     safe = np.where(positive[arms.arms.label], arms.value, 1.0)
@@ -177,6 +187,8 @@ def _next_to_spread(arms: Arms, log: FloatArray, steps: FloatArray) -> np.ndarra
 def _find_short_captures(view: View) -> Iterator[Finding]:
     """Arms whose readings summarise few samples."""
     arms = view.sharp
+    if not len(arms.value):
+        return
     if np.isnan(arms.samples).all():
         return
     median = arms.arms.median(arms.samples)

@@ -40,6 +40,8 @@ def _find_outliers(view: View) -> Iterator[Finding]:
     arms each, at most the nominal share was found. All arms together share the level.
     """
     arms, counts = view.sharp, view.sharp.arms.counts
+    if not len(counts):
+        return
     scale, steps = _scales(arms)
     tested = (counts >= _FEWEST_READINGS) & (steps > 3) & (scale > 0)
     level = view.level / max(1, int(tested.sum()))
@@ -100,6 +102,8 @@ def _find_two_modes(view: View) -> Iterator[Finding]:
     exceeds in simulation (40,000 arms each), and more where many arms are looked at.
     """
     arms, counts = view.sharp, view.sharp.arms.counts
+    if not len(counts):
+        return
     tested = counts >= _FEWEST_FOR_MODES
     if not tested.any():
         return

@@ -152,8 +152,10 @@ def _unknown_visits(view: View) -> Iterator[Finding]:
     text = "which runs belong to one visit is not known, so every run counts as a visit and "
     text += "the interval may be too narrow"
     for n, effect in enumerate(view.effects):
+        # One reading a side is one visit, whoever knows it.
+        single = effect.visits == effect.base_visits == 1
         paired = effect.method is Method.PAIRED or effect.rounds > 0
-        if not paired and not view.readings.visits_known:
+        if not paired and not single and not view.readings.visits_known:
             yield Finding(text, [n])
 
 

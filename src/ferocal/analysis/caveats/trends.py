@@ -68,6 +68,8 @@ def _find_first_runs(view: View) -> Iterator[Finding]:
     all visits with at least two runs; all series together share the level.
     """
     arms, visits = view.sharp, view.sharp.visits
+    if not len(arms.value):
+        return
     several = visits.counts > 1
     if not several.any():
         return

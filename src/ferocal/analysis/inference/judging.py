@@ -227,20 +227,22 @@ class _Analysis:
         return series.unit_noise / float(self.readings.value[rows].mean()) if rows.any() else None
 
     def _floor_of(self, series: int, bench: int) -> NoiseFloor | None:
-        """The noise floor of a series: of the control arm or baseline in rounds, else brought in.
+        """The noise floor of a series: of the study's own visits, else one brought in.
 
-        Where neither is known, that of all configurations that were visited often enough.
+        Its own are those to the control arm, or else to all configurations that were visited
+        often enough.
         """
         if (series, bench) not in self._floors:
             readings, setting = self.readings, self.setting
             key = (readings.benches[bench], readings.series[series])
-            floor = setting.noise_floors.get(key)
-            if floor is not None and floor.scale != self.scales[series]:
-                floor = None
+            brought = setting.noise_floors.get(key)
+            if brought is not None and brought.scale != self.scales[series]:
+                brought = None
+            own = None
             if setting.floor_arm is not None:
                 arm = Arm(series, bench, readings.configurations.index(setting.floor_arm))
-                floor = estimate_floor(readings, arm, self.scales) or floor
-            floor = floor or pool_floors(readings, series, bench, self.scales)
+                own = estimate_floor(readings, arm, self.scales)
+            floor = own or pool_floors(readings, series, bench, self.scales) or brought
             self._floors[series, bench] = floor
         return self._floors[series, bench]
 

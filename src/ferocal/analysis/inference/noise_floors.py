@@ -76,6 +76,7 @@ def estimate_floor(readings: Readings, arm: Arm, scales: tuple[Scale, ...]) -> N
         run_variance=squares / run_degrees if run_degrees else math.nan,
         run_degrees=run_degrees,
         source=f"{len(summaries.centre)} visits to {name}",
+        age=float(readings.time[readings.bench_of == arm.bench].max() - visited.time.max()),
     )
 
 
@@ -108,6 +109,7 @@ def pool_floors(
         run_variance=squares / run_degrees if run_degrees else math.nan,
         run_degrees=run_degrees,
         source=f"{visits} visits to {names}",
+        age=min(floor.age for floor in floors),
     )
 
 

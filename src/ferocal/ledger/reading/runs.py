@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -187,8 +187,18 @@ def workload_of_run(ledger: Ledger, key: int) -> tuple[str, str]:
     return tuple(ledger.rows(query)[0])
 
 
-def settled_slots(ledger: Ledger, bench: str, *, retry: bool) -> set[Slot]:
-    """Places of the plan that need no further run; with ``retry`` failed and excluded ones do."""
+# By workload, the metrics that a run of it has to have: names, with the unit of single values.
+Wanted = Mapping[str, Collection[tuple[str, str | None]]]
+
+
+def settled_slots(
+    ledger: Ledger, bench: str, *, retry: bool, wanted: Wanted | None = None
+) -> set[Slot]:
+    """Places of the plan that need no further run; with ``retry`` failed and excluded ones do.
+
+    A run that ended well settles its place only if it has every ``wanted`` metric: one that is
+    named otherwise, or is in another unit, has not been measured yet.
+    """
     outcomes = (Outcome.OK,) if retry else SETTLED
     excluded = read_excluded(ledger) if retry else {}
     visit, run = schema.visit.c, schema.run.c
@@ -198,7 +208,30 @@ def settled_slots(ledger: Ledger, bench: str, *, retry: bool) -> set[Slot]:
         .where(run.outcome.in_(outcomes), sa.not_(run.warmup), visit.state == "active")
         .where(visit.bench == bench)
     )
-    return {Slot(*row[1:]) for row in ledger.rows(query) if row[0] not in excluded}
+    rows = ledger.rows(query.add_columns(run.outcome))
+    lacking = set() if wanted is None else _lacking(ledger, wanted)
+    return {
+        Slot(*row[1:5])
+        for row in rows
+        if row[0] not in excluded and not (row[5] == Outcome.OK and row[0] in lacking)
+    }
+
+
+def _lacking(ledger: Ledger, wanted: Wanted) -> set[int]:
+    """Runs that ended well without all metrics that are wanted of their workload."""
+    run, metric, trace = schema.run.c, schema.metric.c, schema.trace.c
+    has: dict[int, set[tuple[str, str | None]]] = {}
+    for table in (schema.reading, schema.absence):
+        query = sa.select(table.c.run_id, metric.name, metric.unit).join_from(table, schema.metric)
+        for key, name, unit in ledger.rows(query):
+            # The file of a trace may be absent as well.
+            has.setdefault(key, set()).update(((name, unit), (name, None)))
+    for key, name in ledger.rows(sa.select(trace.run_id, trace.metric)):
+        has.setdefault(key, set()).add((name, None))
+    runs = ledger.rows(sa.select(run.id, run.workload).where(run.outcome == Outcome.OK))
+    return {
+        key for key, workload in runs if not set(wanted.get(workload, ())) <= has.get(key, set())
+    }
 
 
 def read_lost(ledger: Ledger) -> Counter[tuple[str, str, str, str]]:

@@ -8,7 +8,9 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from ferocal.errors import UsageError
 from ferocal.ledger import schema
+from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
 
 # Tables with globally unique rows, parents before children, and what their rows refer to.
@@ -18,6 +20,7 @@ _REFERENCES: dict[sa.Table, dict[str, sa.Table]] = {
     schema.step: {},
     schema.run: {"visit_id": schema.visit},
     schema.mark: {"run_id": schema.run},
+    schema.correction: {"run_id": schema.run, "metric_id": schema.metric},
     schema.trace: {"run_id": schema.run},
     schema.note: {},
     schema.look: {},
@@ -41,14 +44,20 @@ class Merged:
 def merge_ledgers(target: Ledger, source: Ledger) -> Merged:
     """Bring the rows of ``source`` into ``target`` in one transaction.
 
+    What both have is brought forward: a run that was in progress when the copy was made gets its
+    end and its readings, and a visit that was set aside later is set aside.
+
     Raises
     ------
+    UsageError
+        When both have an end for the same run, and not the same one; nothing is merged then.
     LedgerError
         When either cannot be read or written; the target is then as it was.
     """
     tables = [*_NATURAL_KEYS, *_REFERENCES]
     rows = {table: source.mappings(sa.select(table)) for table in tables}
-    children = {t: source.mappings(sa.select(t)) for t in (schema.reading, schema.output)}
+    owned = (schema.reading, schema.absence, schema.output)
+    children = {t: source.mappings(sa.select(t)) for t in owned}
     keys: KeyMap = {}
     fresh: dict[sa.Table, set[int]] = {}
     with target.transaction() as connection:
@@ -57,8 +66,10 @@ def merge_ledgers(target: Ledger, source: Ledger) -> Merged:
         for table, references in _REFERENCES.items():
             mapped = {column: keys[parent] for column, parent in references.items()}
             keys[table], fresh[table] = _bring(connection, table, rows[table], ("uid",), mapped)
+        _forward_visits(connection, rows[schema.visit])
+        ended = _forward_runs(connection, rows[schema.run])
         for table, child_rows in children.items():
-            _bring_children(connection, table, child_rows, keys, fresh[schema.run])
+            _bring_children(connection, table, child_rows, keys, fresh[schema.run] | ended)
     return Merged(
         visits=len(fresh[schema.visit]),
         runs=len(fresh[schema.run]),
@@ -91,6 +102,57 @@ def _bring(
             fresh.add(old)
         keys[old] = same
     return keys, fresh
+
+
+def _forward_visits(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
+    """Bring visits that both have to the later of their two states."""
+    c = schema.visit.c
+    there = {row.uid: row for row in connection.execute(sa.select(schema.visit))}
+    for row in rows:
+        here = there[row["uid"]]
+        changes = {
+            name: row[name]
+            for name in ("round", "started_at", "ended_at")
+            if getattr(here, name) in (None, "") and row[name] not in (None, "")
+        }
+        if row["state"] != here.state and row["state"] != _ACTIVE:
+            changes["state"] = row["state"]
+        if len(row["checks"]) > len(here.checks):
+            changes["checks"] = row["checks"]
+        if changes:
+            connection.execute(sa.update(schema.visit).where(c.id == here.id).values(**changes))
+
+
+_ACTIVE = "active"
+# How far a run has come; what Ferocal found unfinished it only took for interrupted.
+_PROGRESS = {Outcome.RUNNING: 0, Outcome.INTERRUPTED: 1}
+
+
+def _forward_runs(connection: sa.Connection, rows: list[dict[str, Any]]) -> set[int]:
+    """Bring runs that both have to the later of their two states; keys in the source of these.
+
+    Raises
+    ------
+    UsageError
+        When a run has ended in both, and otherwise.
+    """
+    c = schema.run.c
+    ends = ("outcome", "reason", "wall", "exit_status", "conditions")
+    there = {row.uid: row for row in connection.execute(sa.select(schema.run))}
+    forwarded = set()
+    for row in rows:
+        here = there[row["uid"]]
+        steps = [_PROGRESS.get(Outcome(outcome), 2) for outcome in (here.outcome, row["outcome"])]
+        if steps[1] > steps[0]:
+            changes = {name: row[name] for name in ends}
+            connection.execute(sa.update(schema.run).where(c.id == here.id).values(**changes))
+            forwarded.add(row["id"])
+        elif steps == [2, 2] and here.outcome != row["outcome"]:
+            raise UsageError(
+                f"run {row['uid'][:10]} is {here.outcome} here and {row['outcome']} there: the two "
+                "contradict each other; nothing was merged"
+            )
+    return forwarded
 
 
 def _bring_children(

@@ -1,0 +1,60 @@
+"""Signs that a terminal can show: plain ones where it has no others, escapes for invisible ones."""
+
+from __future__ import annotations
+
+import codecs
+import unicodedata
+
+# What stands for a sign where the encoding of the output does not have it.
+PLAIN = {
+    "\N{MINUS SIGN}": "-",
+    "\N{EN DASH}": "-",
+    "\N{HORIZONTAL ELLIPSIS}": "...",
+    "\N{RIGHTWARDS ARROW}": "->",
+    "\N{PLUS-MINUS SIGN}": "+-",
+    "\N{MULTIPLICATION SIGN}": "x",
+    "\N{MIDDLE DOT}": ".",
+    "\N{EMPTY SET}": "0/",
+    "\N{BLACK CIRCLE}": "*",
+    "\N{WHITE CIRCLE}": "o",
+    "\N{BOX DRAWINGS LIGHT HORIZONTAL}": "-",
+    "\N{BOX DRAWINGS HEAVY HORIZONTAL}": "=",
+    "\N{DEGREE SIGN}": "deg ",
+    "\N{MICRO SIGN}": "u",
+    "\N{GREEK SMALL LETTER MU}": "u",
+}
+_HANDLER = "ferocal.plain"
+# Categories of signs that nobody sees, or that change what others look like.
+_INVISIBLE = ("Cc", "Cf", "Cs", "Zl", "Zp")
+
+
+def _plain(error: UnicodeError) -> tuple[str, int]:
+    """Plain signs for those that cannot be written; an error handler of codecs."""
+    if not isinstance(error, UnicodeEncodeError):
+        raise error
+    signs = error.object[error.start : error.end]
+    return "".join(PLAIN.get(sign) or _escaped(sign) for sign in signs), error.end
+
+
+def plain_errors() -> str:
+    """The name of the error handler that writes plain signs, for streams."""
+    codecs.register_error(_HANDLER, _plain)
+    return _HANDLER
+
+
+def visible(text: str) -> str:
+    """A text in which control characters and signs without width are shown as escapes."""
+    if text.isascii() and text.isprintable():
+        return text
+    return "".join(
+        _escaped(sign) if unicodedata.category(sign) in _INVISIBLE and sign not in "\n\t" else sign
+        for sign in text
+    )
+
+
+def _escaped(sign: str) -> str:
+    return (
+        sign.encode("ascii", "backslashreplace").decode()
+        if ord(sign) > 127
+        else (f"\\x{ord(sign):02x}")
+    )
