@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import subprocess
 from pathlib import Path
 
 import numpy as np
+import pexpect
 import pytest
 
-from conftest import Ferocal
+from conftest import PROGRAM, Ferocal, surroundings
 
 HAND = """
 [study]
@@ -170,7 +172,7 @@ def test_a_stated_noise_gives_single_readings_a_marked_interval(ferocal: Ferocal
     assert (effect["method"], effect["verdict"]) == ("as stated", "better")
     assert "as-stated" in codes_of(effect)
     text = ferocal.quick("compare")
-    assert "better, as stated" in text and "noise as stated" in text
+    assert text.count("better, as stated") == 2 and "1 visit each, noise" in text
     # The nearest statement counts, and what visits show themselves comes before any.
     ferocal.write(HAND.format(head='noise = "1.5 %"', metric='noise = "200 points"'))
     assert ferocal.effect()["verdict"] == "inconclusive"
@@ -317,3 +319,213 @@ def test_visits_far_apart_are_no_rounds_because_a_column_says_so(typed: Ferocal)
     assert (effect["method"], effect["rounds"]) == ("between visits", 0)
     (seen,) = [c["seen"] for c in effect["caveats"] if c["code"] == "not-interleaved"]
     assert "30 days lie between them" in seen
+
+
+NOTEBOOK = """
+[study]
+question = "Does Halden 5 slow the kiosk down?"
+margin = "2 %"
+[factor.system.level.halden-4]
+[factor.system.level.halden-5]
+[workload.kiosk]
+instructions = "Read the page."
+[workload.kiosk.metric]
+page = { unit = "points", better = "higher" }
+average = { unit = "fps", better = "higher" }
+low = { unit = "fps", better = "higher" }
+start = { unit = "s", better = "lower" }
+memory = { unit = "MiB", better = "lower", plausible = [100, 9000] }
+fan = { unit = "rpm", better = "lower" }
+storage = { unit = "MB/s", better = "higher" }
+sound = { unit = "dB", better = "lower" }
+"""
+
+
+def test_a_study_from_a_notebook_reads_as_a_colleague_would_put_it(ferocal: Ferocal) -> None:
+    ferocal.write(NOTEBOOK)
+    sides = (
+        "page=5120 average=60.5 low=31 start=21,4 memory=2000 fan=1200..1300 storage=480 sound=33",
+        "page=4988 average=66.1 low=24 start=23 memory=1000 fan=1400 storage=>550 sound=n/a:broken",
+    )
+    for level, side in enumerate(sides):
+        ferocal.quick("enter", "kiosk", "--configuration", LEVELS[level], *side.split())
+    assert len(ferocal.json("runs")["runs"]) == 2
+    effects = {e["metric"]: e for e in ferocal.json("compare")["effects"]}
+    assert {e["verdict"] for e in effects.values()} == {"seen once"}
+    assert effects["memory"]["change"] == -0.5
+    assert (effects["storage"]["bound"], effects["storage"]["change"]) == (
+        ">",
+        pytest.approx(550 / 480 - 1),
+    )
+    (gap,) = ferocal.json("compare")["gaps"]
+    assert (gap["metric"], gap["mark"], gap["reason"]) == ("sound", "absent", "broken")
+    text = ferocal.quick("compare")
+    assert "Seen once, so there is no verdict: against halden-4, halden-5" in text
+    assert "no effect of halden-5 on kiosk sound: absent, broken" in text
+    # The average goes up and the low goes down: told, although nothing is proven.
+    (seen,) = {
+        c["seen"] for e in effects.values() for c in e["caveats"] if c["code"] == "trade-off"
+    }
+    assert "gets worse, as seen once" in seen
+    assert not {"coarse", "magnitude", "two-modes"} & {
+        c["code"] for e in effects.values() for c in e["caveats"]
+    }
+    table = ferocal.quick("table")
+    for shown in ("1,200..1,300", ">550", "n/a", "60.5"):
+        assert shown in table, shown
+    ferocal.quick("report")
+    page = (ferocal.directory / "report.html").read_text()
+    assert "were seen once: they have no interval and no verdict" in page
+    for wrong in ("page=1 2", "page=1 page=2", "pgae=1", "memory=50"):
+        ferocal.refusal("enter", "kiosk", "--configuration", "halden-5", *wrong.split())
+
+
+def test_a_wrong_digit_is_told_and_can_be_corrected(typed: Ferocal) -> None:
+    for number in (1, 2):
+        for level, value in enumerate(("5900", "5910")):
+            odd = "590" if (level, number) == (1, 2) else value
+            enter(typed, level, odd, "--round", str(number))
+    assert "magnitude" in codes_of(typed.effect())
+    (run,) = [r for r in typed.json("runs")["runs"] if r["values"]["score"]["value"] == 590]
+    for wrong in (["page", "5900"], ["score", "fast"]):
+        typed.refusal("correct", run["id"], *wrong, "--reason", "x")
+    text = typed.quick("correct", run["id"], "score", "5905", "--reason", "a digit was missing")
+    assert "590 points is now 5905 points" in text
+    assert "magnitude" not in codes_of(typed.effect())
+    (mended,) = [r for r in typed.json("runs")["runs"] if r["id"] == run["id"]]
+    read = mended["values"]["score"]
+    assert (read["value"], read["before"]) == (5905, 590)
+    assert read["corrected"] == "a digit was missing"
+    assert "was 590" in typed.quick("runs")
+    typed.quick("export", "out.csv")
+    assert "5905" in (typed.directory / "out.csv").read_text()
+
+
+def test_files_are_held_to_what_can_be_true(ferocal: Ferocal) -> None:
+    ferocal.write(HAND.format(head="", metric="plausible = [100, 9000]"))
+    (ferocal.directory / "a.csv").write_text("configuration,value\nhalden-4,59\nhalden-5,5900\n")
+    assert "line 2, value: " in ferocal.refusal("load", "a.csv")
+    rows = 'configuration,value,excluded\nhalden-4,59!,\nhalden-5,5900,\nhalden-5,12000,"a typo"\n'
+    (ferocal.directory / "a.csv").write_text(rows)
+    ferocal.quick("load", "a.csv")
+    assert "implausible" in codes_of(ferocal.effect())
+    assert len(ferocal.json("runs", "--excluded")["runs"]) == 1
+
+
+def test_the_best_of_several_is_stated_with_the_reading(typed: Ferocal) -> None:
+    enter(typed, 0, "1000", "--statistic", "best", "--samples", "5")
+    (typed.directory / "a.csv").write_text(
+        "configuration,value,statistic,samples\nhalden-5,1010,mean,5\n"
+    )
+    typed.quick("load", "a.csv")
+    assert "best-of" in codes_of(typed.effect())
+    # Five values behind a score are no capture of five frames.
+    assert "short-capture" not in codes_of(typed.effect())
+    read = typed.json("runs")["runs"][0]["values"]["score"]
+    assert (read["statistic"], read["samples"]) == ("best", 5)
+    bad = "configuration,value,statistic\nhalden-5,1010,highest\n"
+    (typed.directory / "b.csv").write_text(bad)
+    assert "single, mean, median, best" in typed.refusal("load", "b.csv")
+
+
+def test_a_study_begins_with_factor_columns_of_several_files(ferocal: Ferocal) -> None:
+    (ferocal.directory / "a.csv").write_text(
+        "System,API,test,value,unit,note\nHalden 4,Größe,query,57,,x\nHalden 5,Größe,query,62,,x\n"
+    )
+    (ferocal.directory / "b.csv").write_text(
+        "System,API,test,value,unit\nHalden 4,Øst,export,11,s\nHalden 5,点,export,10,s\n"
+    )
+    text = ferocal.quick(
+        "new", "s", "--from", "a.csv", "--from", "b.csv", "--factor", "System", "--factor", "API",
+        "--column", "workload=test",
+    )  # fmt: skip
+    assert "with 4 readings of a.csv, b.csv" in text
+    for guess in ("the unit is points, for query score", "lower is better, for export score",
+                  "columns from which nothing was read: note"):  # fmt: skip
+        assert guess in text
+    inspected = ferocal.quick("inspect", "--study", "s")
+    for name in ("Halden-4+Größe", "Halden-4+Øst", "Halden-5+点"):
+        assert name in inspected
+    marks = {gap["mark"] for gap in ferocal.json("compare", "--study", "s")["gaps"]}
+    assert marks == {"not measured"}
+
+
+def test_cells_say_why_they_are_empty(ferocal: Ferocal) -> None:
+    rule = '[configuration]\nimpossible = [{ system = "halden-5", workload = "soak" }]\n'
+    text = HAND.format(head="rounds = 1\nruns = 1", metric="") + rule
+    for name, metric in (("soak", "fps"), ("export", "s"), ("query", "s")):
+        text += f'[workload.{name}.metric.m]\nunit = "{metric}"\nbetter = "lower"\n'
+    ferocal.write(text)
+    enter(ferocal, 0, "1000")
+    enter(ferocal, 1, "not active")
+    for name, value in (("soak", "50"), ("export", "9"), ("query", "8")):
+        ferocal.quick("enter", name, "--configuration", "halden-4", value)
+    ferocal.quick("enter", "query", "--configuration", "halden-5", "n/a: crashed")
+    marks = {gap["workload"]: (gap["mark"], gap["reason"]) for gap in ferocal.json("table")["gaps"]}
+    assert marks == {
+        "kiosk-page": ("not active", None), "soak": ("impossible", None),
+        "export": ("not measured", None), "query": ("absent", "crashed"),
+    }  # fmt: skip
+    legend = ferocal.quick("table")
+    for word in ("impossible", "not active", "absent", "not measured"):
+        assert word in legend
+    assert "no soak" not in legend and "soak" not in ferocal.json("plan")["shortcomings"]
+    ferocal.write(text.replace('"soak" }', '"sok" }'))
+    assert 'did you mean "soak"' in ferocal.refusal("inspect")
+
+
+@pytest.mark.parametrize("encoding", ["latin-1", "ascii"])
+def test_a_terminal_without_our_signs_gets_plain_ones(typed: Ferocal, encoding: str) -> None:
+    enter(typed, 0, "1000", "1002", "1001")
+    enter(typed, 1, "900", "902", "901")
+    typed.quick("note", "it\x1b[31m flickers\u200b, Größe 点")
+    for command in ("compare", "note"):
+        done = subprocess.run(
+            [PROGRAM, command],
+            cwd=typed.directory,
+            env={**surroundings(), "PYTHONIOENCODING": f"{encoding}:strict"},
+            capture_output=True,
+            check=True,
+        )
+        text = done.stdout.decode(encoding)
+        if command == "compare":
+            assert "-10" in text and "..." in text
+        else:
+            assert "it\\x1b[31m flickers\\u200b" in text and "\\u70b9" in text
+
+
+def test_an_operator_goes_back_and_leaves_out_what_cannot_be_read(ferocal: Ferocal) -> None:
+    ferocal.write(
+        NOTEBOOK.split("start =")[0].replace("[factor", "rounds = 1\nruns = 2\n[factor", 1)
+    )
+    terminal = pexpect.spawn(
+        PROGRAM, ["measure"], cwd=str(ferocal.directory), env=surroundings(), encoding="utf-8",
+        timeout=120, dimensions=(40, 120),
+    )  # fmt: skip
+
+    def type_value(name: str, text: str) -> None:
+        terminal.expect(f"{name}, .*helps.*: ")
+        terminal.sendline(text)
+
+    type_value("page", "512")
+    type_value("average", "b")  # a digit was missing
+    type_value("page", "5120")
+    type_value("average", "60")
+    type_value("low", "- the overlay was off")
+    type_value("page", "b")  # back into the run before, of which the average was typed last
+    type_value("average", "61")
+    type_value("page", ">5000")
+    type_value("average", "75 (70..80)")
+    type_value("low", "not active")
+    for number in range(2):
+        for name in ("page", "average", "low"):
+            type_value(name, str(40 + number))
+    terminal.expect("the plan is complete")
+    terminal.expect(pexpect.EOF)
+    runs = ferocal.json("runs")["runs"]
+    first, second = runs[0], runs[1]
+    assert first["values"]["page"]["value"] == 5120
+    assert (first["values"]["average"]["value"], first["values"]["average"]["before"]) == (61, 60)
+    assert first["absences"]["low"] == {"mark": "absent", "reason": "the overlay was off"}
+    assert second["values"]["page"]["bound"] == ">" and second["values"]["average"]["low"] == 70
+    assert second["absences"]["low"]["mark"] == "not active"

@@ -37,6 +37,11 @@ def clean(**settings: Any) -> Readings:
     return simulate(np.random.default_rng(11), **{"rounds": 6, "drift": 0.0, **settings})
 
 
+def fine() -> Readings:
+    """Readings that vary by less than one, and a margin that is as narrow."""
+    return with_series(clean(run_sd=0.002, visit_sd=0.002), margin=0.001)
+
+
 def case(readings: Readings, context: Context | None = None, **setting: Any) -> Case:
     return readings, Setting(**setting), context or Context()
 
@@ -226,8 +231,8 @@ CASES: dict[str, tuple[Case, Case]] = {
         with_values(clean(), lambda r, v: np.where(other(r), 1.3 * v, v)),
     ),
     "coarse": (
-        with_values(clean(), lambda r, v: np.round(v)),
-        with_values(clean(), lambda r, v: np.round(np.where(other(r), 2 * v, v))),
+        with_values(fine(), lambda r, v: np.round(v + 0.4 * other(r))),
+        with_values(fine(), lambda r, v: np.round(np.where(other(r), 2 * v, v))),
     ),
     "capped": (with_values(clean(), cap(54.0)), with_values(clean(), cap(500.0))),
     "implausible": (
@@ -240,6 +245,7 @@ CASES: dict[str, tuple[Case, Case]] = {
         case(replace(clean(), samples=np.full(36, 60_000.0))),
     ),
     "difference-scale": (with_values(clean(), lambda r, v: v - 54.6), case(clean())),
+    "assumed-times": (case(with_series(clean(), assumed_times=True)), case(clean())),
     "no-spread": (
         with_values(clean(), lambda r, v: np.where(other(r), 61.0, 60.0)),
         case(clean()),

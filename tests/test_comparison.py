@@ -105,7 +105,8 @@ def test_what_the_study_file_declares_of_a_metric_is_held_against_its_readings(
     ferocal: Ferocal,
 ) -> None:
     metric = 'plausible = [5, 11]\nresolution = 4\nstatistic = "mean"'
-    ferocal.write(CONTROLLED.format(odd="on", frames=900, metric=metric))
+    study = CONTROLLED.format(odd="on", frames=900, metric=metric)
+    ferocal.write(study.replace('"points"', '"fps"'))
     ferocal("measure")
     assert {"implausible", "coarse", "short-capture"} <= codes(ferocal)
     # The rest of the rounds is read by someone who takes the best of several.
@@ -121,7 +122,7 @@ def test_what_the_study_file_declares_of_a_metric_is_held_against_its_readings(
     error = ferocal.refusal("inspect")
     assert "plausible is the lowest and the highest value" in error
     ferocal.write(mistakes.replace("[11, 5]", "[5, 11]"))
-    assert 'the margin is in "%" or in "points", not "W"' in ferocal.refusal("inspect")
+    assert 'the margin is in "%" or in "fps", not "W"' in ferocal.refusal("inspect")
 
 
 def test_lost_runs_and_other_units_are_told_and_stand_among_the_single_runs(

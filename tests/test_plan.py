@@ -6,7 +6,9 @@ import math
 from pathlib import Path
 
 import pytest
+from scipy import stats
 
+from conftest import Ferocal
 from ferocal.analysis.inference.components import Components
 from ferocal.analysis.inference.power import power_difference, rounds_to_detect
 from ferocal.errors import StudyFileError, UsageError
@@ -51,6 +53,21 @@ unit = "W"
 better = "lower"
 margin = "10 %"
 source = {{ json = "/power" }}
+"""
+GOOD_ONCE = """
+[study]
+question = "Which is smoother?"
+margin = "2 %"
+schedule = "once"
+[factor.driver.level.r61]
+[factor.driver.level.r64]
+[workload.flight.metric.score]
+unit = "points"
+better = "higher"
+[workload.flight.metric.power]
+unit = "W"
+better = "lower"
+margin = "1 W"
 """
 TOGETHER = """design = "listed"
 baseline = "old"
@@ -139,6 +156,23 @@ def test_answers_say_what_a_plan_can_tell(tmp_path: Path) -> None:
     assert "which factor" not in answers(configuration=TOGETHER)
     assert "only if a noise floor is known" in answers('schedule = "once"')
     assert "control arm should not change" in answers("control = true")
+
+
+def test_a_plan_for_one_visit_each_tells_what_a_known_noise_allows(ferocal: Ferocal) -> None:
+    ferocal.write(GOOD_ONCE)
+    assert ferocal.json("plan")["outlook"] == []
+    (points,) = ferocal.json("plan", "--sd", "3%")["outlook"]
+    # Known beforehand, so that the normal distribution serves; two metrics share the level.
+    expected = math.expm1((stats.norm.ppf(1 - 0.0125) + stats.norm.ppf(0.8)) * 0.03)
+    assert points["metric"] == "score" and points["detectable"] == pytest.approx(expected, rel=1e-3)
+    assert points["rounds_80"] is None
+    assert "spread of the difference of two visits" in ferocal("plan", "--sd", "3%").stdout
+    ferocal.write(GOOD_ONCE.replace('margin = "1 W"', 'margin = "1 W"\nnoise = "0.5 W"'))
+    (power,) = ferocal.json("plan")["outlook"]
+    assert (power["unit"], power["components"]["scale"]) == ("W", "difference")
+    watts = (stats.norm.ppf(1 - 0.0125) + stats.norm.ppf(0.8)) * 0.5 * math.sqrt(2)
+    assert power["detectable"] == pytest.approx(watts, rel=1e-3)
+    assert "2.2 W" in ferocal("plan").stdout
 
 
 def test_the_outlook_uses_the_margin_and_the_number_of_comparisons(tmp_path: Path) -> None:

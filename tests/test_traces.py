@@ -6,15 +6,16 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
 import numpy as np
+import pexpect
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Ferocal
+from conftest import PROGRAM, Ferocal, surroundings
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.answers.export import exported_traces
@@ -340,3 +341,75 @@ def test_the_example_of_graphics_drivers(ferocal: Ferocal) -> None:
     ferocal.write(text.replace('GALLIUM_DRIVER = "softpipe"', 'GALLIUM_DRIVER = "llvmpipe"'))
     error = ferocal("measure", "--rounds", "3", "--only", "softpipe", status=1).stderr
     assert 'driver=softpipe is not active: expected equals "softpipe", seen "llvmpipe' in error
+
+
+BY_HAND = """
+[study]
+question = "?"
+margin = "5 %"
+rounds = 1
+runs = 1
+[factor.mode.level.off]
+[factor.mode.level.on]
+[workload.soak]
+instructions = "Play the show for an hour."
+[workload.soak.metric.power]
+kind = "soak"
+unit = "W"
+better = "lower"
+part-margin = { peak = "3 W", onset = "60 s" }
+source = { file = "*.csv", column = "w", second = "mhz", second-unit = "MHz" }
+[workload.flight.metric.frame-time]
+kind = "frames"
+"""
+
+
+def write_numbers(path: Path, values: Iterable[float], head: str = "") -> None:
+    lines = [head] if head else []
+    path.write_text("\n".join([*lines, *(f"{value:g}" for value in values)]) + "\n")
+
+
+def test_strange_traces_are_told_and_give_no_infinite_figures(ferocal: Ferocal) -> None:
+    ferocal.write(BY_HAND.replace(', second = "mhz", second-unit = "MHz"', ""))
+    place = ["--configuration", "on", "--workload"]
+    write_numbers(ferocal.directory / "zeros.txt", [0, 0, 0, 16.7] * 50)
+    assert "too coarse to tell" in ferocal.refusal("load-trace", "zeros.txt", *place, "flight")
+    for name, values in (
+        ("start", [0] * 600 + [50] * 1200), ("stop", [50] * 600 + [0] * 900), ("none", [0] * 900),
+        ("below", [-1] * 600 + [-5] * 900),
+    ):  # fmt: skip
+        write_numbers(ferocal.directory / f"{name}.csv", values, "w")
+        ferocal.quick("load-trace", f"{name}.csv", *place, "soak")
+    read = [v["value"] for run in ferocal.json("runs")["runs"] for v in run["values"].values()]
+    assert len(read) > 20 and np.isfinite(read).all()
+
+
+def test_traces_by_hand_are_asked_for_by_their_file(ferocal: Ferocal) -> None:
+    ferocal.write(BY_HAND[: BY_HAND.index("[workload.flight")])
+    for name, level in (("off", 100.0), ("on", 90.0)):
+        rows = [f"{level + n % 3:g},{3000 - n % 5}" for n in range(1200)]
+        (ferocal.directory / f"{name}.csv").write_text("\n".join(["w,mhz", *rows]) + "\n")
+    terminal = pexpect.spawn(
+        PROGRAM, ["measure"], cwd=str(ferocal.directory), env=surroundings(), encoding="utf-8",
+        timeout=120, dimensions=(40, 120),
+    )  # fmt: skip
+    for number in range(2):
+        name = ("off", "on")[terminal.expect(["off: soak, run", "on: soak, run"])]
+        terminal.expect("power, file of this run: ")
+        if not number:
+            terminal.sendline("nowhere.csv")
+            terminal.expect("power, file of this run: ")
+        terminal.sendline(f"{name}.csv")
+    terminal.expect("the plan is complete")
+    terminal.expect(pexpect.EOF)
+    effects = {e["metric"]: e for e in ferocal.json("compare")["effects"]}
+    # A slower clock is neither better nor worse, and a part has a margin of its own.
+    assert effects["power/mhz-mean"]["verdict"] == "not judged"
+    assert (effects["power/peak"]["scale"], effects["power/peak"]["margin"]) == ("difference", 3)
+    assert effects["power/onset"]["margin"] == 60
+    # Neither throttles: that would come after the end, on either side.
+    cells = {(c["metric"], c["configuration"]): c for c in ferocal.json("table")["cells"]}
+    assert cells["power/onset", "on"]["bound"] == ">"
+    assert cells["power/depth", "on"]["centre"] == 0
+    ferocal.write(BY_HAND.replace('peak = "3 W"', 'peak = "3 fps"'))
+    assert "part-margin of peak is in" in ferocal.refusal("inspect")

@@ -41,6 +41,7 @@ from ferocal.ledger.records import NoiseFloorRecord
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
 from ferocal.study.metrics import Metric
+from ferocal.terms.units import is_time
 
 # Conditions of so many runs are looked at; of more, every n-th.
 _MOST_CONDITIONS = 2000
@@ -183,6 +184,8 @@ def study_series(study: Study) -> tuple[Series, ...]:
             metric.step,
             metric.plausible,
             *_noise_of(study, workload, metric),
+            metric.trace_kind is not None and metric.trace_kind.counts_samples,
+            metric.assumes_times and is_time(metric.unit),
         )
         for workload, name, metric in study.metrics()
     )

@@ -28,6 +28,7 @@ from ferocal.plan.advice import (
 )
 from ferocal.plan.order import PlannedVisit, plan_study
 from ferocal.study.load import Study, load_study
+from ferocal.terms.wording import counted
 
 Spread = dict[tuple[str, str], Components]
 
@@ -99,8 +100,8 @@ def foresee_study(
         spread = _stated(study)
         source = "the noise that the study file states" if spread else None
     cost = estimate_cost(study, visits, known.durations.runs, known.durations.switching)
-    count = max(visit.round for visit in visits) if study.head.schedule == "rounds" else None
-    count = count or study.head.visits
+    in_rounds = study.head.schedule == "rounds"
+    count = max(visit.round for visit in visits) if in_rounds else study.head.visits
     outlooks = foresee(study, count, cost, detect, spread)
     return Foresight(
         question=study.head.question,
@@ -110,7 +111,8 @@ def foresee_study(
         visits=visits,
         cost=cost,
         answers=find_answers(study, count),
-        shortcomings=find_shortcomings(study, count) + find_short_margins(outlooks, count),
+        shortcomings=find_shortcomings(study, count)
+        + find_short_margins(outlooks, counted(count, "round" if in_rounds else "visit")),
         spread_from=source,
         detect=detect,
         outlooks=outlooks,

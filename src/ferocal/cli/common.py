@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import inspect
+import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -64,7 +65,8 @@ def example(text: str) -> Callable[[Function], Function]:
 
 def say(text: str, *, err: bool = False) -> None:
     """Print a line, in which names and reasons of the user may be."""
-    click.echo(visible(text), err=err)
+    # Named, for otherwise a stream in plain ASCII would be written in UTF-8 nevertheless.
+    click.echo(visible(text), file=sys.stderr if err else sys.stdout)
 
 
 def make_console(*, stderr: bool = False) -> Console:

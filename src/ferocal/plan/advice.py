@@ -25,7 +25,7 @@ from ferocal.study.load import Study
 _FEW_ROUNDS = 5
 _ONE_VISIT = (
     "one visit per configuration: no interval and no verdict, unless `ferocal noise-floor` brings "
-    "in how much visits vary from an earlier study"
+    "in how much visits vary from an earlier study, or `noise` states it"
 )
 
 
@@ -176,7 +176,7 @@ class Outlook:
     metric: str
     unit: str | None
     components: Components
-    detectable: float | None
+    detectable: float
     equivalence: float
     rounds_80: int | None
     rounds_90: int | None
@@ -197,7 +197,6 @@ def foresee(
     each side where there are no rounds; of a single one the spread must be known beforehand.
     """
     alpha = 0.05 / count_comparisons(study)[0]
-    interleaved = study.head.schedule == "rounds"
     outlooks = []
     for workload, name, metric in study.metrics():
         known = components.get((workload, name))
@@ -208,63 +207,69 @@ def foresee(
         change = margin
         if detect is not None and known.scale == "ratio":
             change = float(np.log1p(detect))
-        sd = known.round_sd
-        several = interleaved or rounds > 1
-        found = _detectable(sd, rounds, alpha) if several else _found_once(known, alpha)
-        wanted = change if several and change is not None else None
+        found = _detectable(known, rounds, alpha)
+        # Where there is but one visit to each side, there are no rounds to add.
+        wanted = change if rounds > 1 else None
         outlooks.append(
             Outlook(
                 workload=workload,
                 metric=name,
                 unit=None if known.scale == "ratio" else metric.unit,
                 components=known,
-                detectable=found if found is None or known.scale != "ratio" else math.expm1(found),
-                equivalence=_equivalence(known, rounds, margin, several=several),
-                rounds_80=None if wanted is None else rounds_to_detect(wanted, sd, alpha=alpha),
-                rounds_90=None
-                if wanted is None
-                else rounds_to_detect(wanted, sd, alpha=alpha, power=0.9),
-                runs=_runs(cost, known) if interleaved else None,
+                detectable=math.expm1(found) if known.scale == "ratio" else found,
+                equivalence=_equivalence(known, rounds, margin),
+                rounds_80=_rounds_to_find(wanted, known, alpha, 0.8),
+                rounds_90=_rounds_to_find(wanted, known, alpha, 0.9),
+                runs=_runs(cost, known) if study.head.schedule == "rounds" else None,
             )
         )
     return outlooks
 
 
-def _equivalence(known: Components, rounds: int, margin: float | None, *, several: bool) -> float:
+def _rounds_to_find(
+    change: float | None, known: Components, alpha: float, power: float
+) -> int | None:
+    if change is None:
+        return None
+    return rounds_to_detect(change, known.round_sd, alpha=alpha, power=power, fixed=known.fixed)
+
+
+def _equivalence(known: Components, rounds: int, margin: float | None) -> float:
     """The probability that no change is shown to be within the margin; 0 without one."""
     if margin is None:
         return 0.0
-    if several:
-        return float(power_equivalence(0.0, known.round_sd, rounds, margin)[0])
-    half_width = float(t_quantile(_degrees(known), 0.975)) * known.round_sd
-    if known.round_sd == 0:
+    sd = _whole_sd(known, rounds)
+    if rounds > 1:
+        return float(power_equivalence(0.0, sd, rounds, margin)[0])
+    if sd == 0:
         return 1.0
-    reach = (margin - half_width) / known.round_sd
+    reach = margin / sd - float(t_quantile(_degrees(known), 0.975))
     return max(0.0, math.erf(reach / math.sqrt(2)))
 
 
-def _found_once(known: Components, alpha: float) -> float:
-    """The smallest change that one visit to each side finds with 80 % power, noise known."""
-    degrees = _degrees(known)
-    critical = float(t_quantile(degrees, 1 - alpha / 2)) + float(t_quantile(degrees, 0.8))
-    return critical * known.round_sd
-
-
-def _degrees(known: Components) -> float:
-    """The degrees of freedom of a spread; as many as one likes where it is only stated."""
-    return known.degrees or KNOWN_DEGREES
-
-
-def _detectable(sd: float, rounds: int, alpha: float) -> float | None:
+def _detectable(known: Components, rounds: int, alpha: float) -> float:
     """The smallest effect found with 80 % power, by bisection to a thousandth of it."""
+    sd = _whole_sd(known, rounds)
     if rounds < 2:
-        return None
+        # Of one visit to each side, with the spread known beforehand.
+        degrees = _degrees(known)
+        return float(t_quantile(degrees, 1 - alpha / 2) + t_quantile(degrees, 0.8)) * sd
     low, high = 0.0, 100 * sd
     while high - low > 1e-3 * high:
         middle = (low + high) / 2
         enough = power_difference(middle, sd, rounds, alpha=alpha) >= 0.8
         low, high = (low, middle) if enough else (middle, high)
     return high
+
+
+def _whole_sd(known: Components, rounds: int) -> float:
+    """The spread with which so many rounds would have the uncertainty that they do have."""
+    return math.sqrt(known.round_sd**2 + rounds * known.fixed**2)
+
+
+def _degrees(known: Components) -> float:
+    """The degrees of freedom of a spread; as many as one likes where it is only stated."""
+    return known.degrees or KNOWN_DEGREES
 
 
 def _runs(cost: Cost, known: Components) -> int | None:
@@ -275,10 +280,10 @@ def _runs(cost: Cost, known: Components) -> int | None:
     )
 
 
-def find_short_margins(outlooks: Sequence[Outlook], rounds: int) -> list[str]:
-    """Metrics for which these rounds are too few to show that nothing changes."""
+def find_short_margins(outlooks: Sequence[Outlook], count: str) -> list[str]:
+    """Metrics for which a plan is too short to show that nothing changes ("6 rounds")."""
     return [
-        f"{rounds} rounds are few for the margin of {o.workload} {o.metric}: if nothing changes, "
+        f"{count} {'is' if count.startswith('1 ') else 'are'} few for the margin of {o.workload} {o.metric}: if nothing changes, "
         f"that is shown with a probability of {o.equivalence:.0%}"
         for o in outlooks
         if o.equivalence < 0.8

@@ -43,7 +43,7 @@ def show_comparison(console: Console, comparison: Comparison, *, times: bool = F
         console.print(answer(effects, comparison.on_bench(bench).alarm) + "\n")
         console.print(effects_table(effects, comparison.confidence, times=times))
         console.print(f"against {comparison.baseline}, margin {margin_text(comparison.margin)}")
-        for line in gap_lines(comparison.on_bench(bench).gaps):
+        for line in gap_lines(comparison.on_bench(bench).gaps, comparison.baseline):
             console.print(line)
         if bench == benches[-1]:
             show_remarks(console, comparison)

@@ -60,12 +60,19 @@ def _show_outlook(console: Console, foresight: Foresight) -> None:
             o.workload,
             o.metric,
             _amount(o.components.round_sd, o),
-            "–" if o.detectable is None else _amount(o.detectable, o),
+            _amount(o.detectable, o),
             f"{o.equivalence:.0%}",
             *(_rounds(n, foresight) for n in (o.rounds_80, o.rounds_90)),
             str(o.runs or "–"),
         )
     console.print(table)
+    if foresight.schedule != "rounds":
+        console.print(
+            f"spread of the difference of two visits from {foresight.spread_from}. With the visits "
+            "planned: the smallest change that is found (80 % power), and the chance to show "
+            "equivalence."
+        )
+        return
     change = "the margin" if foresight.detect is None else percent(foresight.detect)
     console.print(
         f"spread between rounds from {foresight.spread_from}. With the rounds planned: the "

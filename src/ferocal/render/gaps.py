@@ -25,7 +25,7 @@ def legend(gaps: Sequence[Gap]) -> str:
     return ", ".join(f"{sign} {mark}" for mark, sign in GAP_SIGNS.items() if mark in present)
 
 
-def gap_lines(gaps: Sequence[Gap]) -> list[str]:
+def gap_lines(gaps: Sequence[Gap], baseline: str) -> list[str]:
     """What could not be compared and why, those of one reason together."""
     groups: dict[tuple[str, GapMark, str], list[Gap]] = {}
     for gap in gaps:
@@ -36,7 +36,10 @@ def gap_lines(gaps: Sequence[Gap]) -> list[str]:
         if len(metrics) > _MOST_NAMED:
             metrics = [*metrics[:_MOST_NAMED], f"{len(metrics) - _MOST_NAMED} more"]
         why = f"{mark}, {reason}" if reason else str(mark)
-        lines.append(f"no effect of {name} on {listed(metrics)}: {why}")
+        if name == baseline:
+            lines.append(f"no effects on {listed(metrics)}: no reading with {name}, {why}")
+        else:
+            lines.append(f"no effect of {name} on {listed(metrics)}: {why}")
     if len(lines) > _MOST_LINES:
         more = counted(len(lines) - _MOST_LINES, "more gap")
         return [*lines[:_MOST_LINES], f"{more}, which --json lists"]

@@ -78,6 +78,14 @@ class Metric(StudyTable):
         return KINDS.get(self.kind)
 
     @property
+    def assumes_times(self) -> bool:
+        """Whether nothing says how far apart the values of a trace over time are."""
+        source = self.source
+        if self.kind != "soak" or not isinstance(source, TraceSource):
+            return self.kind == "soak"
+        return source.time is None and source.interval is None
+
+    @property
     def trace_spec(self) -> TraceSpec:
         """What is said of the trace, without the place where it is read."""
         source = self.source if isinstance(self.source, TraceSource) else TraceSource(file="*")

@@ -9,8 +9,11 @@ import numpy as np
 
 from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View
 from ferocal.analysis.data.arms import Arms
+from ferocal.analysis.data.resolution import find_resolution
 from ferocal.analysis.data.segments import FloatArray, find_segments
+from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.verdicts import Verdict
+from ferocal.analysis.inference.weights import Arm
 from ferocal.terms.numbers import significant
 from ferocal.terms.units import quantity_of
 from ferocal.terms.wording import counted
@@ -23,6 +26,7 @@ _CLEAR_STEPS = 2.5
 # Runs of fewer frames need hundreds of repetitions for the same precision.
 _LEAST_SAMPLES = 10_000
 _ODD_FACTOR = 5.0
+_ODD_STEPS = 8.0
 # Among fewer readings nobody can tell which one is odd.
 _FEWEST_FELLOWS = 4
 _NEAR_POWER = 0.15
@@ -60,7 +64,12 @@ def _find_magnitudes(view: View) -> Iterator[Finding]:
     with np.errstate(divide="ignore", invalid="ignore"):
         factor = np.abs(np.log(size / median[arms.arms.label]))
     factor[~np.isfinite(factor)] = 0.0
-    odd = factor > math.log(_ODD_FACTOR)
+    # A few steps are a large factor where readings are only a few steps themselves.
+    few = (
+        np.abs(size - median[arms.arms.label])
+        <= _ODD_STEPS * view.steps[arms.series_of[arms.arms.label]]
+    )
+    odd = (factor > math.log(_ODD_FACTOR)) & ~few
     # Where half of the readings lie wide apart, or around zero, that is their nature.
     ratio = np.array([arms.scales[s] == "ratio" for s in arms.series_of.tolist()], dtype=bool)
     calm = ratio & (arms.arms.median(factor) < math.log(1.5)) & (arms.arms.counts > 2)
@@ -193,6 +202,10 @@ def _find_short_captures(view: View) -> Iterator[Finding]:
         return
     median = arms.arms.median(arms.samples)
     for arm in np.flatnonzero(median < _LEAST_SAMPLES).tolist():
+        quantity = quantity_of(arms.series(arm).unit)
+        # A score of five values is no capture of five frames.
+        if not (arms.series(arm).of_frames or (quantity is not None and quantity.frames)):
+            continue
         yield view.on_arm(arms, arm, f"a reading summarises only {median[arm]:,.0f} samples")
 
 
@@ -200,17 +213,29 @@ def _find_coarse(view: View) -> Iterator[Finding]:
     """Effects that are not larger than the step of their readings."""
     series = {s: n for n, s in enumerate(view.readings.series)}
     base = _baseline_levels(view)
+    # Readings that spread over several steps average them out.
+    stands = find_resolution(view.readings, view.scales, view.steps).error > 0
     for n, effect in enumerate(view.effects):
         place = series[effect.series]
         step = float(view.steps[place])
         size = abs(effect.change) * (base[place] if effect.scale == "ratio" else 1.0)
-        if effect.bound is not None or not step:
+        if effect.bound is not None or not step or not stands[_arms_of(view, effect, place)].any():
             continue
         # What is shown to be equivalent was read finely enough for that.
         if effect.verdict is not Verdict.EQUIVALENT and _NIL * step < size <= 1.001 * step:
             unit = effect.series.unit
             text = f"readings come in steps of {significant(step)} {unit}, and the change is "
             yield Finding(f"{text}{significant(size, 2)} {unit}", [n])
+
+
+def _arms_of(view: View, effect: Effect, series: int) -> list[int]:
+    """The numbers of the two arms of an effect."""
+    readings = view.readings
+    bench = readings.benches.index(effect.bench)
+    return [
+        Arm(series, bench, readings.configurations.index(name)).code(readings)
+        for name in (effect.configuration, effect.baseline)
+    ]
 
 
 def _baseline_levels(view: View) -> FloatArray:

@@ -203,6 +203,13 @@ def _difference_scale(view: View) -> Iterator[Finding]:
             yield Finding(text, [n])
 
 
+def _assumed_times(view: View) -> Iterator[Finding]:
+    for n, effect in enumerate(view.effects):
+        if effect.series.assumed_times:
+            text = "nothing says how far apart the values of the trace are, so a second is taken "
+            yield Finding(f"{text}for it", [n])
+
+
 def _no_spread(view: View) -> Iterator[Finding]:
     for n, effect in enumerate(view.effects):
         if effect.method not in (Method.PAIRED, Method.VISITS) or effect.shift.sd != 0:
@@ -264,6 +271,10 @@ KINDS = (
     CaveatKind(
         "difference-scale", "readings that may be zero or negative, and a margin in per cent",
         "give the metric a margin in its own unit to show equivalence", _difference_scale,
+    ),
+    CaveatKind(
+        "assumed-times", "times in a trace that has none, and no interval is stated",
+        "name the column of the time, or state the `interval` of the source", _assumed_times,
     ),
     CaveatKind(
         "no-spread", "every visit shows exactly the same",

@@ -26,7 +26,9 @@ class Series:
     effects are differences in that unit, and that margin applies instead. ``resolution``
     is the smallest step that a reading can show, and ``plausible`` the lowest and highest
     value that can be true, both in the unit. ``noise`` is the standard deviation between visits
-    as somebody states it, a share, ``unit_noise`` the same in the unit. Where neither direction
+    as somebody states it, a share, ``unit_noise`` the same in the unit. What is computed
+    ``of_frames`` summarises as many as it has samples; it has ``assumed_times`` where nobody
+    said how far apart its values are. Where neither direction
     is better there is no verdict.
     """
 
@@ -41,6 +43,8 @@ class Series:
     plausible: tuple[float, float] | None = None
     noise: float | None = None
     unit_noise: float | None = None
+    of_frames: bool = False
+    assumed_times: bool = False
 
 
 @dataclass(frozen=True)

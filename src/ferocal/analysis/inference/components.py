@@ -10,9 +10,11 @@ from ferocal.analysis.data.readings import (
     Readings,
     Scale,
     choose_scales,
+    reading_uncertainty,
     summarise_visits,
     to_scale,
 )
+from ferocal.analysis.data.resolution import find_resolution, find_steps
 from ferocal.analysis.data.segments import FloatArray, find_segments, sort_within
 from ferocal.analysis.inference.contrasts import METHODS, ContrastTable, Method, estimate_contrasts
 from ferocal.analysis.inference.families import against_baseline
@@ -26,7 +28,8 @@ class Components:
     ``round_sd`` is the pooled standard deviation of differences within rounds, with
     ``degrees`` of freedom. ``run_variance`` is that of single runs within a visit, NaN
     with one run per visit; ``visit_variance`` is what visits add to it, never below zero.
-    ``scale`` is the scale of the analysis.
+    ``scale`` is the scale of the analysis. ``fixed`` is the uncertainty of a difference that
+    no number of rounds takes away: of ranges that were read, and of the resolution.
     """
 
     round_sd: float
@@ -34,6 +37,7 @@ class Components:
     run_variance: float
     visit_variance: float
     scale: Scale = "ratio"
+    fixed: float = 0.0
 
 
 def estimate_components(
@@ -57,14 +61,27 @@ def estimate_components(
     )
     run_variance = run_variances(readings, scales)
     strands = [s * len(readings.benches) + bench for s in range(len(readings.series))]
+    fixed = _fixed(readings, scales)
     return [
-        _components(table, strand, float(run_variance[strand]), scale)
+        _components(table, strand, float(run_variance[strand]), scale, float(fixed[strand]))
         for strand, scale in zip(strands, scales, strict=True)
     ]
 
 
+def _fixed(readings: Readings, scales: tuple[Scale, ...]) -> FloatArray:
+    """By series and bench, what reading and resolution leave uncertain in a difference."""
+    resolution = find_resolution(readings, scales, find_steps(readings))
+    each = np.hypot(reading_uncertainty(readings, scales), resolution.error)
+    strands = len(readings.series) * len(readings.benches)
+    by_strand = each.reshape(strands, len(readings.configurations))
+    used = np.bincount(readings.arm_of, minlength=readings.arm_count).reshape(by_strand.shape) > 0
+    count = np.maximum(1, used.sum(axis=1))
+    fixed: FloatArray = np.sqrt(2) * np.where(used, by_strand, 0.0).sum(axis=1) / count
+    return fixed
+
+
 def _components(
-    table: ContrastTable, strand: int, run_variance: float, scale: Scale
+    table: ContrastTable, strand: int, run_variance: float, scale: Scale, fixed: float
 ) -> Components | None:
     rows = (table.strand_of == strand) & (table.method == METHODS.index(Method.PAIRED))
     degrees = int(np.sum(table.pairs[rows] - 1))
@@ -79,6 +96,7 @@ def _components(
         run_variance=run_variance,
         visit_variance=max(0.0, variance / 2 - share),
         scale=scale,
+        fixed=fixed,
     )
 
 

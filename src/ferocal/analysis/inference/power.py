@@ -120,15 +120,19 @@ def rounds_to_decide(
 
 
 def rounds_to_detect(
-    effect: float, sd: float, *, alpha: float = 0.05, power: float = 0.8
+    effect: float, sd: float, *, alpha: float = 0.05, power: float = 0.8, fixed: float = 0.0
 ) -> int | None:
     """The smallest number of rounds at which a true effect is found with this power.
 
-    None when more than `MOST_ROUNDS` would be needed.
+    None when more than `MOST_ROUNDS` would be needed. ``fixed`` is an uncertainty that does
+    not shrink with their number.
     """
-    effects, sds, alphas = np.array([effect]), np.array([sd]), np.array([alpha])
-    found = _first(lambda n: power_difference(effects, sds, n, alpha=alphas) >= power, 1)
-    return int(found[0]) or None
+
+    def enough(rounds: IntArray) -> np.ndarray:
+        whole = np.sqrt(sd**2 + rounds * fixed**2)
+        return power_difference(np.array([effect]), whole, rounds, alpha=alpha) >= power
+
+    return int(_first(enough, 1)[0]) or None
 
 
 def _first(enough: Callable[[IntArray], np.ndarray], size: int) -> IntArray:
