@@ -60,21 +60,21 @@ def test_one_ledger_holds_the_benches_and_compare_shows_them_in_turn(ferocal: Fe
     effects = ferocal.json("compare")["effects"]
     assert [e["bench"] for e in effects] == ["node", "lobby"]
     assert all(e["rounds"] == 5 and e["verdict"] == "better" for e in effects)
-    text = ferocal("compare").stdout
+    text = ferocal.quick("compare")
     assert text.index("bench node") < text.index("bench lobby")
     assert text.count("Yes: on changes flight score") == 2
     (only,) = ferocal.json("compare", "--bench", "lobby")["effects"]
     assert only == effects[1]
-    assert "bench node" not in ferocal("compare", "--bench", "lobby").stdout
+    assert "bench node" not in ferocal.quick("compare", "--bench", "lobby")
     gate = ferocal("compare", "--gate", "not-equivalent", status=3).stderr
     assert "gate not-equivalent: on on flight score is better, on the bench lobby" in gate
     assert 'did you mean "lobby"' in ferocal.refusal("compare", "--bench", "loby")
     assert {c["bench"] for c in ferocal.json("table")["cells"]} == {"node", "lobby"}
     assert {r["bench"] for r in ferocal.json("runs", "--bench", "node")["runs"]} == {"node"}
-    ferocal("report")
+    ferocal.quick("report")
     page = (ferocal.directory / "report.html").read_text()
     assert page.count("<figure>") == 2 and "Bench lobby" in page and "L40" in page
-    assert "each bench, as seen on node" in ferocal("plan").stdout
+    assert "each bench, as seen on node" in ferocal.quick("plan")
     ferocal("exclude", ferocal.json("runs")["runs"][0]["id"], "--reason", "dark")
     rounds = {e["bench"]: e["rounds"] for e in ferocal.json("compare")["effects"]}
     assert sorted(rounds.values()) == [4, 5]
@@ -98,25 +98,25 @@ def test_readings_from_elsewhere_are_of_a_bench(ferocal: Ferocal) -> None:
     write(ferocal)
     place = ("flight", "100", "101", "--configuration", "off")
     assert "name one with --bench" in ferocal.refusal("enter", *place)
-    ferocal("enter", *place, "--bench", "lobby")
+    ferocal.quick("enter", *place, "--bench", "lobby")
     rows = ["bench,configuration,workload,value,round"]
     rows += [f"{b},{c},flight,{v},{r}" for r in (1, 2) for b, c, v in (
         ("node", "off", 100 + r), ("node", "on", 120), ("lobby", "on", 140))]  # fmt: skip
     (ferocal.directory / "rows.csv").write_text("\n".join(rows))
-    ferocal("load", "rows.csv")
+    ferocal.quick("load", "rows.csv")
     benches = [run["bench"] for run in ferocal.json("runs")["runs"]]
     assert (benches.count("node"), benches.count("lobby")) == (4, 4)
     (ferocal.directory / "wrong.csv").write_text("\n".join(rows).replace("node", "nod"))
     assert 'bench: "nod" is not a bench' in ferocal.refusal("load", "wrong.csv")
     (ferocal.directory / "none.csv").write_text("configuration,workload,value\non,flight,3\n")
     assert "name one with --bench" in ferocal.refusal("load", "none.csv")
-    ferocal("load", "none.csv", "--bench", "node")
+    ferocal.quick("load", "none.csv", "--bench", "node")
     # A study that is begun from a file has the benches of the file.
     ferocal("new", "begun", "--from", "rows.csv")
     begun = Ferocal(ferocal.directory / "begun")
     assert [e["bench"] for e in begun.json("compare")["effects"]] == ["node"]
     assert {c["bench"] for c in begun.json("table")["cells"]} == {"node", "lobby"}
-    ferocal("export", "all.csv")
+    ferocal.quick("export", "all.csv")
     assert "node" in (ferocal.directory / "all.csv").read_text()
 
 
@@ -147,7 +147,7 @@ def test_ledgers_of_two_benches_merge_into_one_list_in_order_of_time(
     for number in (1, 2):  # in turn, as on two machines of one study
         ferocal("measure", "--bench", "node", "--rounds", str(number))
         other("measure", "--bench", "lobby", "--rounds", str(number))
-    assert "brought in 4 runs of 4 visits" in ferocal("merge", "other").stdout
+    assert "brought in 4 runs of 4 visits" in ferocal.quick("merge", "other")
     runs = ferocal.json("runs")["runs"]
     times = [run["started_at"] for run in runs]
     assert times == sorted(times) and len(runs) == 8
@@ -189,14 +189,14 @@ def test_traces_of_several_benches_are_drawn_apart(ferocal: Ferocal) -> None:
     ferocal.write(head + metric)
     for bench in ("node", "lobby"):
         ferocal("measure", "--bench", bench, "--rounds", "2")
-    output = ferocal("soak", "--chart", "chart.svg").stdout
+    output = ferocal.quick("soak", "--chart", "chart.svg")
     assert output.count("wrote chart-flight-score-") == 2
     charts = {path.name for path in ferocal.directory.glob("*.svg")}
     assert charts == {"chart-flight-score-node.svg", "chart-flight-score-lobby.svg"}
     (ferocal.directory / "chart-flight-score-lobby.svg").unlink()
-    ferocal("soak", "--chart", "one.svg", "--bench", "lobby")
+    ferocal.quick("soak", "--chart", "one.svg", "--bench", "lobby")
     assert (ferocal.directory / "one.svg").exists()
-    ferocal("export", "out.csv", "--traces", "t")
+    ferocal.quick("export", "out.csv", "--traces", "t")
     copy = Ferocal(ferocal.directory / "copy")
     copy.directory.mkdir()
     shutil.copy(ferocal.directory / "study.toml", copy.directory)
@@ -212,7 +212,7 @@ def test_a_bench_that_the_study_file_no_longer_names_is_left_out(ferocal: Feroca
     ferocal.write(text.replace("bench.node", "bench.dome"))
     result = ferocal.json("compare")
     assert result["effects"] == [] and result["left_out"] == 10
-    assert "10 readings of workloads, metrics, configurations or benches" in ferocal("table").stdout
+    assert "10 readings of workloads, metrics, configurations or benches" in ferocal.quick("table")
 
 
 def changed(ferocal: Ferocal) -> list[str]:
@@ -248,7 +248,7 @@ def test_criteria_that_change_after_the_first_reading_are_told(
     write(ferocal, **values)
     assert changed(ferocal) == [message]
     assert "criteria-changed" in codes(ferocal)
-    ferocal("report")
+    ferocal.quick("report")
     assert message in (ferocal.directory / "report.html").read_text()
     status = 3 if "better" in values else 0
     gate = ferocal("compare", "--gate", "worse", "--bench", "node", status=status).stderr
@@ -277,7 +277,7 @@ def test_a_changed_unit_is_told_beside_the_readings_that_are_left_out(ferocal: F
 def test_sessions_keep_what_was_asked(ferocal: Ferocal, tmp_path: Path) -> None:
     write(ferocal, metric="primary = true")
     ferocal("measure", "--bench", "node", "--rounds", "7")
-    ferocal("enter", "flight", "3", "--configuration", "on", "--bench", "lobby")
+    ferocal.quick("enter", "flight", "3", "--configuration", "on", "--bench", "lobby")
     rows = query(ferocal, "SELECT bench, study_file, criteria FROM session ORDER BY id")
     assert [row[0] for row in rows] == ["node", "lobby"]
     assert {row[1] for row in rows} == {(ferocal.directory / "study.toml").read_text()}
@@ -290,6 +290,6 @@ def test_sessions_keep_what_was_asked(ferocal: Ferocal, tmp_path: Path) -> None:
     copy = Ferocal(tmp_path / "copy")
     copy.directory.mkdir()
     shutil.copy(ferocal.directory / "study.toml", copy.directory)
-    copy("merge", "..")
+    copy.quick("merge", "..")
     write(copy, metric="primary = true", margin="9 %")
     assert "was 5 % when measuring began" in changed(copy)[0]

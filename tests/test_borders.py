@@ -184,6 +184,23 @@ def test_a_stated_noise_gives_single_readings_a_marked_interval(ferocal: Ferocal
     assert "their interval comes from a noise floor" in page and "seed" not in page
 
 
+def test_a_noise_floor_comes_from_visits_of_any_study(typed: Ferocal) -> None:
+    enter(typed, 0, "1000", "1004", "996", "1002")
+    later = Ferocal(typed.directory / "later")
+    later.directory.mkdir()
+    later.write(HAND.format(head='schedule = "once"', metric=""))
+    enter(later, 0, "1000")
+    enter(later, 1, "1100")
+    later.quick("noise-floor", "..")
+    effect = later.effect()
+    assert (effect["method"], effect["degrees"], effect["verdict"]) == ("noise floor", 3, "better")
+    assert effect["noise_floor"] == {"age": None, "source": later.json("noise-floor")[
+        "noise_floors"
+    ][0]["source"]}  # fmt: skip
+    assert later.json("noise-floor")["noise_floors"][0]["measured_at"] is None
+    assert "of unknown age" in " ".join(later.quick("compare").split())
+
+
 def test_visits_of_other_levels_serve_as_noise_floor(ferocal: Ferocal) -> None:
     months = ["jan", "feb", "mar", "apr"]
     levels = "\n".join(f"[factor.month.level.{month}]" for month in months)

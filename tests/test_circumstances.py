@@ -40,7 +40,7 @@ def test_checks_on_running_workloads_are_kept_with_their_visit(small_study: Stud
     (checks,) = query(ferocal, "SELECT checks FROM visit WHERE configuration = 'on'")
     (check,) = json.loads(checks[0])
     assert check["holds"] and "sleep" in check["seen"]
-    ferocal("report")
+    ferocal.quick("report")
     page = (ferocal.directory / "report.html").read_text()
     assert "mode=on: program of the running workload" in page and "held 1 times" in page
     # Of the two levels, that which nothing checked is told.

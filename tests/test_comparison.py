@@ -35,7 +35,7 @@ def test_a_single_visit_is_decided_by_a_noise_floor_of_an_earlier_study(
     earlier("measure")
     wrong.write(text + '[bench.lobby]\nfacts = { projector = "none" }\n')
     small.write(text.replace("rounds = 6", 'schedule = "once"'))
-    assert "interval only if a noise floor is known" in " ".join(small("plan").stdout.split())
+    assert "interval only if a noise floor is known" in " ".join(small.quick("plan").split())
     small("measure")
     (effect,) = small.json("compare")["effects"]
     assert (effect["verdict"], effect["low"], effect["method"]) == ("seen once", None, "none")
@@ -44,7 +44,7 @@ def test_a_single_visit_is_decided_by_a_noise_floor_of_an_earlier_study(
     assert "of the bench lobby" in small.refusal("noise-floor", "wrong")
     assert "with at least three visits to one configuration" in earlier.refusal("noise-floor", "..")
     assert (small.directory / "ledger.sqlite").read_bytes() == before
-    assert "brought in 1 noise floor" in small("noise-floor", "earlier").stdout
+    assert "brought in 1 noise floor" in small.quick("noise-floor", "earlier")
     (floor,) = small.json("noise-floor")["noise_floors"]
     assert (floor["degrees"], floor["runs"], floor["scale"]) == (5, 2.0, "ratio")
     # A plan of rounds, too, knows from the floor what two visits differ by.
@@ -57,7 +57,7 @@ def test_a_single_visit_is_decided_by_a_noise_floor_of_an_earlier_study(
     (effect,) = small.json("compare")["effects"]
     assert (effect["method"], effect["verdict"]) == ("noise floor", "better")
     assert effect["degrees"] == 5 and effect["noise_floor"]["age"] < 1
-    assert "1 visit each, noise floor" in small("compare").stdout
+    assert "1 visit each, noise floor" in small.quick("compare")
     assert "stale-noise-floor" not in codes(small)
     connection = sqlite3.connect(small.directory / "ledger.sqlite")
     connection.execute("UPDATE noise_floor SET measured_at = '2020-01-01T00:00:00+00:00'")
@@ -90,14 +90,18 @@ samples = {{ pattern = 'frames ([0-9]+)' }}
 def test_a_control_arm_that_is_not_nil_is_told_first_and_breaks_the_gate(ferocal: Ferocal) -> None:
     ferocal.write(CONTROLLED.format(odd="control", frames=90_000, metric=""))
     ferocal("measure")
-    text = ferocal("compare").stdout
+    text = ferocal.quick("compare")
     assert "The bench does not agree with itself: the control arm, which is off" in text
     assert text.index("does not agree") < text.index("flight  score")
     control, on = sorted(ferocal.json("compare")["effects"], key=lambda e: not e["control"])
     assert (control["configuration"], control["verdict"]) == ("control", "better")
     assert on["control"] is False and "control-differs" in {c["code"] for c in on["caveats"]}
+    # Whatever is looked at, the alarm is the same.
+    assert "does not agree with itself" in ferocal.quick("compare", "--configuration", "on")
+    for looked_at in ((), ("--configuration", "on"), ("--metric", "score")):
+        ferocal.quick("compare", "--gate", "worse", *looked_at, status=3)
     assert "gate worse: the control arm" in ferocal("compare", "--gate", "worse", status=3).stderr
-    ferocal("report")
+    ferocal.quick("report")
     assert "does not agree with itself" in (ferocal.directory / "report.html").read_text()
 
 
@@ -157,7 +161,7 @@ def test_lost_runs_and_other_units_are_told_and_stand_among_the_single_runs(
     assert 'did you mean "flight"' in ferocal.refusal("table", "--workload", "fligt")
     study = (ferocal.directory / "study.toml").read_text()
     ferocal.write(study.replace('"points"', '"marks"'))
-    assert " points" in ferocal("runs").stdout
+    assert " points" in ferocal.quick("runs")
     assert ferocal.json("compare")["effects"] == []
 
 

@@ -96,7 +96,7 @@ def end(terminal: pexpect.spawn[str], status: int) -> None:
 
 def test_an_operator_is_led_through_a_whole_session(kiosk: Ferocal) -> None:
     kiosk.write(STUDY.format(hold='hold = "Start from the disk with Halden 4."'))
-    assert "operator, stopwatch" in kiosk("inspect").stdout
+    assert "operator, stopwatch" in kiosk.quick("inspect")
     assert "do this: Start from the disk" in kiosk("measure", status=4).stderr
     first, second = spawn(kiosk), None
     # Whichever comes first: halden-4 is switched to by the operator, halden-5 by nobody.
@@ -178,7 +178,7 @@ def test_an_unlikely_reading_is_kept_only_when_it_is_insisted_on() -> None:
 def test_readings_are_entered_in_one_line(kiosk: Ferocal) -> None:
     kiosk("enter", "cold-start", "--configuration", "halden-5", "21,4", "21.2 s", "23000ms",
           "--date", "2026-05-01T14:30+00:00", "--visit", "may", "--version", "3.1")  # fmt: skip
-    kiosk("enter", "cold-start", "--configuration", "halden-4", "25", "26..28", "27")
+    kiosk.quick("enter", "cold-start", "--configuration", "halden-4", "25", "26..28", "27")
     runs = kiosk.json("runs")["runs"]
     assert sorted(run["values"]["time"]["value"] for run in runs) == [21.2, 21.4, 23, 25, 27, 27]
     assert len({run["visit"] for run in runs}) == 4  # one of three runs, and three of one each
@@ -259,17 +259,17 @@ def test_files_of_every_kind_say_the_same(kiosk: Ferocal, kind: str) -> None:
 def test_loading_is_previewed_and_the_same_file_is_noticed(kiosk: Ferocal) -> None:
     write_long(kiosk.directory / "scores.csv", "named")
     named = ("--column", "configuration=OS", "--column", "value=took")
-    preview = kiosk("load", "scores.csv", *named, "--preview").stdout
+    preview = kiosk.quick("load", "scores.csv", *named, "--preview")
     assert "would record 6 readings of 6 runs in 6 visits" in preview and "25.5" in preview
     assert not (kiosk.directory / "ledger.sqlite").exists()
-    assert "recorded 6 readings" in kiosk("load", "scores.csv", *named).stdout
+    assert "recorded 6 readings" in kiosk.quick("load", "scores.csv", *named)
     assert "was loaded already" in kiosk.refusal("load", "scores.csv", *named)
-    kiosk("load", "scores.csv", *named, "--again")
+    kiosk.quick("load", "scores.csv", *named, "--again")
     twice = (kiosk.directory / "scores.csv").read_text() + "halden-5,cold-start,time,21.25,1\n"
     (kiosk.directory / "twice.csv").write_text(twice)
     message = kiosk.refusal("load", "twice.csv", *named, "--preview")
     assert "7 rows are in the ledger already, 0 are new" in message
-    message = kiosk("load", "twice.csv", *named, "--preview", "--again").stdout
+    message = kiosk.quick("load", "twice.csv", *named, "--preview", "--again")
     assert "rows that repeat another one: 1; they count as runs of their own" in message
     error = kiosk.refusal("load", "scores.csv", "--again", "--column", "value=tok")
     assert 'did you mean "took"' in error
@@ -428,19 +428,19 @@ def test_random_studies_survive_export_and_load(kiosk: Ferocal, tmp_path: Path) 
         name = ("halden-4", "halden-5")[number % 2]
         enter_values(study, Place(name, "cold-start", "time", at, visit), values)
     run = kiosk.json("runs")["runs"][3]["id"]
-    kiosk("exclude", run, "--reason", "late")
-    kiosk("export", "out.csv")
+    kiosk.quick("exclude", run, "--reason", "late")
+    kiosk.quick("export", "out.csv")
     (tmp_path / "copy").mkdir()
     copy = Ferocal(tmp_path / "copy")
     copy.write(STUDY.format(hold=""))
-    copy("load", "../out.csv")
+    copy.quick("load", "../out.csv")
     original = kiosk.json("compare")
     assert copy.json("compare")["effects"] == original["effects"]
     assert copy.json("compare")["excluded"] == 1 == original["excluded"]
 
 
 def test_a_killed_load_leaves_nothing_behind(kiosk: Ferocal) -> None:
-    kiosk("enter", "cold-start", "--configuration", "halden-5", "21.4")
+    kiosk.quick("enter", "cold-start", "--configuration", "halden-5", "21.4")
     frame = pd.DataFrame(LONG * 10_000).assign(run=np.repeat(np.arange(10_000), 6))
     frame.to_csv(kiosk.directory / "many.csv", index=False)
     rng = random.Random(5)
@@ -459,5 +459,5 @@ def test_a_killed_load_leaves_nothing_behind(kiosk: Ferocal) -> None:
         if count > 1:
             break
     else:
-        kiosk("load", "many.csv")
+        kiosk.quick("load", "many.csv")
     assert query(kiosk, "SELECT count(*) FROM reading") == [(60_001,)]

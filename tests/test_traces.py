@@ -211,7 +211,7 @@ def test_captures_from_elsewhere_are_loaded_as_runs(ferocal: Ferocal) -> None:
         "load-trace", "bad.txt", place[0], "of", *place[2:]
     )
     ferocal("exclude", ferocal.json("runs")["runs"][2]["id"], "--reason", "late")
-    ferocal("export", "out.csv", "--traces", "t")
+    ferocal.quick("export", "out.csv", "--traces", "t")
     (exported, *_) = sorted((ferocal.directory / "t").iterdir())
     assert "use `ferocal load`" in ferocal.refusal("load-trace", str(exported), *place)
     text = (ferocal.directory / "study.toml").read_text()
@@ -230,10 +230,10 @@ def test_captures_of_other_columns_and_units_are_previewed_and_dated(ferocal: Fe
     (ferocal.directory / "other.csv").write_text(f"n;seconds\n{rows}\n")
     place = ("--configuration", "on", "--workload", "flight", "--column", "seconds",
              "--skip", "1", "--unit", "s", "--date", "2026-05-01T12:00+00:00")  # fmt: skip
-    message = ferocal("load-trace", "other.csv", *place, "--preview").stdout
+    message = ferocal.quick("load-trace", "other.csv", *place, "--preview")
     assert "frame-time/rate" in message and "66.67" in message and "would record 1 run" in message
     assert not (ferocal.directory / "ledger.sqlite").exists()
-    ferocal("load-trace", "other.csv", *place)
+    ferocal.quick("load-trace", "other.csv", *place)
     assert dict(values_of(ferocal))["frame-time/rate"] == pytest.approx(1000 / 15)
     assert ferocal.json("runs")["runs"][0]["started_at"].startswith("2026-05-01T12:00")
     for wrong in (["--unit", "fps"], ["--column", "n2"], ["--skip", "101"], ["--metric", "x"]):
@@ -304,7 +304,7 @@ def test_a_short_soak_says_what_is_scaled(ferocal: Ferocal) -> None:
     text = text.replace('kind = "frames"', 'kind = "soak"\nbetter = "higher"')
     ferocal.write(text.replace('limit = "20 ms"\n', ""))
     ferocal("measure")
-    assert "medians of 4.96 s stand for those of 10 s" in ferocal("soak").stdout
+    assert "medians of 4.96 s stand for those of 10 s" in ferocal.quick("soak")
 
 
 def test_studies_without_traces_say_so(small_study: Callable[..., Ferocal]) -> None:

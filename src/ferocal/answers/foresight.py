@@ -102,6 +102,7 @@ def foresee_study(
     cost = estimate_cost(study, visits, known.durations.runs, known.durations.switching)
     in_rounds = study.head.schedule == "rounds"
     count = max(visit.round for visit in visits) if in_rounds else study.head.visits
+    planned = counted(count, "round" if in_rounds else "visit")
     outlooks = foresee(study, count, cost, detect, spread)
     return Foresight(
         question=study.head.question,
@@ -111,8 +112,7 @@ def foresee_study(
         visits=visits,
         cost=cost,
         answers=find_answers(study, count),
-        shortcomings=find_shortcomings(study, count)
-        + find_short_margins(outlooks, counted(count, "round" if in_rounds else "visit")),
+        shortcomings=find_shortcomings(study, count) + find_short_margins(outlooks, planned),
         spread_from=source,
         detect=detect,
         outlooks=outlooks,

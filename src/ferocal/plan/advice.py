@@ -282,9 +282,10 @@ def _runs(cost: Cost, known: Components) -> int | None:
 
 def find_short_margins(outlooks: Sequence[Outlook], count: str) -> list[str]:
     """Metrics for which a plan is too short to show that nothing changes ("6 rounds")."""
+    verb = "is" if count.startswith("1 ") else "are"
     return [
-        f"{count} {'is' if count.startswith('1 ') else 'are'} few for the margin of {o.workload} {o.metric}: if nothing changes, "
-        f"that is shown with a probability of {o.equivalence:.0%}"
+        f"{count} {verb} few for the margin of {o.workload} {o.metric}: if nothing changes, that "
+        f"is shown with a probability of {o.equivalence:.0%}"
         for o in outlooks
         if o.equivalence < 0.8
     ]
