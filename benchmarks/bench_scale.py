@@ -80,7 +80,7 @@ def fill_ledger(folder: Path) -> None:
             time_text = f"2026-01-{number:02}T{c:02}:00:00+00:00"
             connection.execute(
                 "INSERT INTO visit VALUES (?,?,1,'bench',?,'{}',?,?,?,?,1,'active','[]',"
-                "'{}','[]',1,1)",
+                "'{}','[]',1,1,NULL,NULL)",
                 (visit, f"v{visit}", f"r{c:02}", number, visit, time_text, time_text),
             )
             values = np.exp(level[:, None, :] + rng.normal(0, 0.01, (WORKLOADS, RUNS, METRICS)))

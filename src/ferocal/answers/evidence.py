@@ -117,7 +117,7 @@ def _contexts(
     strays, by_place = _strays(study, columns, stray), changes_by_place(changes)
     sampled = read_conditions(ledger, _MOST_CONDITIONS)
     definitions = find_definition_changes(study, read_snapshots(ledger))
-    statistics = read_statistics(ledger)
+    statistics = read_statistics(ledger) if columns.states_statistics else {}
     return {
         bench: Context(
             circumstances=_with_statistics(

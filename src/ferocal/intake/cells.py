@@ -43,6 +43,12 @@ class Cells:
     reason: Labels
     kept: np.ndarray
 
+    @property
+    def ranges(self) -> bool:
+        """Whether any of them is a range."""
+        # Broadcast from one where there are only numbers.
+        return bool(self.low.strides[0]) and not np.isnan(self.low).all()
+
 
 def read_cells(columns: Columns, complain: Complain) -> Cells:
     """The column of values; what is neither a reading nor a mark is complained of."""

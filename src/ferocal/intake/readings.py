@@ -127,8 +127,9 @@ def check_readings(columns: Columns, study: Study, table: SourceTable) -> Intake
     low, high, resolution = (
         _numbers(columns, column, problems, factor) for column in ("low", "high", "resolution")
     )
-    scaled = [end if factor is None else end * factor for end in (cells.low, cells.high)]
-    low, high = (np.where(np.isnan(s), e, s) for s, e in zip(scaled, (low, high), strict=True))
+    if cells.ranges:
+        scaled = [end if factor is None else end * factor for end in (cells.low, cells.high)]
+        low, high = (np.where(np.isnan(s), e, s) for s, e in zip(scaled, (low, high), strict=True))
     mark, reason = _marks(columns, cells, problems)
     problems.add(~columns.given("value") & ~mark.given, "value", "is empty")
     problems.add(low > value, "low", "{} is above the value")
@@ -136,7 +137,7 @@ def check_readings(columns: Columns, study: Study, table: SourceTable) -> Intake
     problems.add(resolution <= 0, "resolution", "{} is not a step")
     _check_better(columns, study, series_of, problems)
     _check_time(study, series_of, value, problems)
-    _check_plausible(columns, study, series_of, np.where(cells.kept, np.nan, value), problems)
+    _check_plausible(columns, study, series_of, cells, value, problems)
     intake = Intake(
         series_of=series_of,
         bench_of=bench_of,
@@ -243,7 +244,12 @@ def _statistics(columns: Columns, problems: _Problems) -> Labels:
 
 
 def _check_plausible(
-    columns: Columns, study: Study, series_of: np.ndarray, value: np.ndarray, problems: _Problems
+    columns: Columns,
+    study: Study,
+    series_of: np.ndarray,
+    cells: Cells,
+    value: np.ndarray,
+    problems: _Problems,
 ) -> None:
     """Check what the study file says can be true; a reading that is to be excluded may be false."""
     ranges = [metric.plausible for _, _, metric in study.metrics()]
@@ -251,7 +257,7 @@ def _check_plausible(
         return
     ends = np.array([(-np.inf, np.inf) if r is None else r for r in ranges])[series_of]
     wrong = ((value < ends[:, 0]) | (value > ends[:, 1])) & (series_of >= 0)
-    wrong &= ~columns.labels("excluded").given
+    wrong &= ~columns.labels("excluded").given & ~cells.kept
     units = [metric.unit for _, _, metric in study.metrics()]
     problems.add(
         wrong,

@@ -55,7 +55,8 @@ def make_batch(
     run_workload = [workloads[s] for s in intake.series_of[first_of_run].tolist()]
     run_names = intake.run.at(first_of_run)
     kept = _attached(zip(run_names, run_workload, strict=True), traces or {})
-    read = np.flatnonzero(~intake.mark.given)
+    marked = any(intake.mark.names)
+    read = np.flatnonzero(~intake.mark.given) if marked else slice(None)
     return Batch(
         visits=[
             BatchVisit(study.benches[b], names[c], levels[c], r if r > 0 else None, at, bool(k), v)
@@ -82,12 +83,15 @@ def make_batch(
             column[read]
             for column in (intake.value, intake.samples, intake.low, intake.high, intake.resolution)
         ],
-        texts=[intake.bound.at(read), intake.statistic.at(read)],
+        texts=[
+            labels.at(np.arange(len(intake.value))[read]) if any(labels.names) else None
+            for labels in (intake.bound, intake.statistic)
+        ],
         absences=[
             BatchAbsence(
                 int(run_of[n]), int(intake.series_of[n]), intake.mark[n], intake.reason[n] or None
             )
-            for n in np.flatnonzero(intake.mark.given).tolist()
+            for n in (np.flatnonzero(intake.mark.given).tolist() if marked else ())
         ],
         traces=kept,
     )

@@ -97,7 +97,14 @@ def _odd_among_arms(view: View, ratio: np.ndarray) -> Iterator[Finding]:
     if not len(arms.value):
         return
     groups = find_segments([arms.series_of])
-    for first, count in zip(groups.starts.tolist(), groups.counts.tolist(), strict=True):
+    whole = find_segments([arms.series_of[arms.arms.label]])
+    with np.errstate(divide="ignore", invalid="ignore"):
+        far = np.abs(np.log(arms.value / whole.median(arms.value)[whole.label]))
+    odd_series = set(whole.label[far > math.log(_ODD_FACTOR)].tolist())
+    places = zip(groups.starts.tolist(), groups.counts.tolist(), strict=True)
+    for number, (first, count) in enumerate(places):
+        if number not in odd_series:
+            continue
         begin, stop = arms.rows(first).start, arms.rows(first + count - 1).stop
         value = arms.value[begin:stop]
         if not ratio[first] or len(value) < _FEWEST_FELLOWS:

@@ -46,6 +46,9 @@ def _direction(effect: Effect) -> Verdict | None:
 
 def _contradictions(view: View) -> Iterator[Finding]:
     """Metrics of one run that cannot be as they were read: a low above its average, say."""
+    names = {(series.workload, series.metric) for series in view.readings.series}
+    if not any((w, other) in names for w, metric in names for other in _above(metric)):
+        return
     cells = {
         (cell.series.workload, cell.configuration, cell.series.metric): cell
         for row in tabulate(view.readings)

@@ -44,13 +44,12 @@ def tabulate(readings: Readings, bench: int = 0) -> list[list[Cell | None]]:
     everything = readings.on_bench(bench)
     rows: list[list[Cell | None]] = [[None] * len(readings.configurations) for _ in readings.series]
     _fill(rows, everything.select(everything.bound != 0), scales, bench)
-    bounds = {(cell.series, cell.configuration): cell for row in rows for cell in row if cell}
+    bounds = [(s, c, cell) for s, row in enumerate(rows) for c, cell in enumerate(row) if cell]
     _fill(rows, everything.numbers, scales, bench)
-    for row in rows:
-        for place, cell in enumerate(row):
-            if cell is not None and cell.bound is None:
-                beside = bounds.get((cell.series, cell.configuration))
-                row[place] = replace(cell, bounds=0 if beside is None else beside.runs)
+    for s, c, beside in bounds:
+        cell = rows[s][c]
+        if cell is not None and cell is not beside:
+            rows[s][c] = replace(cell, bounds=beside.runs)
     return rows
 
 

@@ -35,8 +35,10 @@ def find_steps(readings: Readings) -> FloatArray:
 def _step(values: FloatArray) -> float:
     """The step of distinct ascending values, 0 where they are finer than any."""
     # A few readings tell in most cases that there is none.
-    decimals = _decimals_of(values[:16], 0)
-    decimals = None if decimals is None else _decimals_of(values, decimals)
+    fits = _fit_decimals(values[:16, None], np.arange(_DECIMALS + 1)).all(axis=0)
+    decimals = int(np.argmax(fits)) if fits.any() else None
+    while decimals is not None and not _fit_decimals(values, decimals).all():
+        decimals = decimals + 1 if decimals < _DECIMALS else None
     if decimals is None:
         return 0.0
     whole = np.rint(values * 10.0**decimals)
@@ -45,16 +47,13 @@ def _step(values: FloatArray) -> float:
     return float(np.gcd.reduce(np.diff(whole).astype(np.int64)) / 10.0**decimals)
 
 
-def _decimals_of(values: FloatArray, fewest: int) -> int | None:
-    """With how many decimals values can be written, at least so many; None if with none of them."""
-    for decimals in range(fewest, _DECIMALS + 1):
-        scaled = values * 10.0**decimals
-        # A few roundings of the conversion, and not one that could be a further decimal.
-        if np.all(
-            np.abs(scaled - np.rint(scaled)) <= np.minimum(1e-3, 1e-14 * np.abs(scaled) + 1e-9)
-        ):
-            return decimals
-    return None
+def _fit_decimals(values: FloatArray, decimals: IntArray | int) -> np.ndarray:
+    """Whether values can be written with so many decimals; broadcasts."""
+    scaled = values * 10.0**decimals
+    # A few roundings of the conversion, and not one that could be a further decimal.
+    rounding = np.minimum(1e-3, 1e-14 * np.abs(scaled) + 1e-9)
+    fits: np.ndarray = np.abs(scaled - np.rint(scaled)) <= rounding
+    return fits
 
 
 class Resolution(NamedTuple):

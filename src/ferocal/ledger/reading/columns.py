@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import sqlalchemy as sa
@@ -28,7 +27,8 @@ class ReadingColumns:
     shape (n,), ``value`` is the reading, ``samples`` how many single values it summarises
     (NaN where unknown), ``width`` half of the range in which it was read, mostly 0. ``bound``
     is +1 where the true value is above the reading, −1 where it is below, mostly 0.
-    Corrections are in place. ``excluded`` counts the runs that are marked as not to be used.
+    Corrections are in place. ``excluded`` counts the runs that are marked as not to be used;
+    ``states_statistics`` says whether `read_statistics` finds any.
     """
 
     run: IntArray
@@ -42,6 +42,7 @@ class ReadingColumns:
     metrics: dict[int, tuple[str, str, str]]
     visits: dict[int, VisitRow]
     excluded: int
+    states_statistics: bool
 
 
 def read_columns(ledger: Ledger) -> ReadingColumns:
@@ -60,12 +61,8 @@ def read_columns(ledger: Ledger) -> ReadingColumns:
     valid = place < len(runs)
     valid[valid] = runs[place[valid], 0] == keys[valid, 0]
     place = place[valid]
-    bound = sa.case((reading.bound == ">", 1.0), (reading.bound == "<", -1.0))
-    numbers = {
-        "value": readings[:, 2],
-        "width": _sparse(ledger, keys, (reading.high - reading.low) / 2, 0.0),
-        "bound": _sparse(ledger, keys, bound, 0.0),
-    }
+    numbers = _read_details(ledger, keys)
+    numbers["value"] = readings[:, 2]
     _correct(ledger, keys, numbers)
     metric = schema.metric.c
     metrics = sa.select(metric.id, metric.workload, metric.name, metric.unit)
@@ -75,12 +72,13 @@ def read_columns(ledger: Ledger) -> ReadingColumns:
         visit=runs[place, 1],
         position=runs[place, 2],
         value=numbers["value"][valid],
-        samples=_sparse(ledger, keys, reading.samples, np.nan)[valid],
+        samples=numbers["samples"][valid],
         width=numbers["width"][valid],
         bound=numbers["bound"][valid].astype(np.int64),
         metrics={row[0]: tuple(row[1:]) for row in ledger.rows(metrics)},
         visits=visits,
         excluded=len(excluded),
+        states_statistics=bool(numbers["states"].any()),
     )
 
 
@@ -116,17 +114,25 @@ def _correct(ledger: Ledger, keys: IntArray, numbers: dict[str, FloatArray]) -> 
         numbers["bound"][row] = {">": 1.0, "<": -1.0}.get(correction.bound or "", 0.0)
 
 
-def _sparse(
-    ledger: Ledger, keys: IntArray, column: sa.ColumnElement[Any], default: float
-) -> FloatArray:
-    """A column that few readings (run and metric) have a value in; ``default`` for the rest."""
-    values = np.full(len(keys), default)
+def _read_details(ledger: Ledger, keys: IntArray) -> dict[str, FloatArray]:
+    """What few readings (run and metric) have, in columns as long as ``keys``; one scan."""
     c = schema.reading.c
-    query = sa.select(c.run_id, c.metric_id, column).where(column.is_not(None))
-    given = ledger.numbers(query, 3)
-    if len(given):
+    details = {
+        "samples": (sa.func.coalesce(c.samples, -1), c.samples, np.nan),
+        "width": (sa.func.coalesce((c.high - c.low) / 2, 0.0), c.low, 0.0),
+        "bound": (sa.case((c.bound == ">", 1), (c.bound == "<", -1), else_=0), c.bound, 0.0),
+        "states": (sa.case((c.statistic.is_not(None), 1), else_=0), c.statistic, 0.0),
+    }
+    columns = [column for column, _, _ in details.values()]
+    given = sa.or_(*(source.is_not(None) for _, source, _ in details.values()))
+    rows = ledger.numbers(sa.select(c.run_id, c.metric_id, *columns).where(given), 6)
+    found = {name: np.full(len(keys), default) for name, (_, _, default) in details.items()}
+    if len(rows):
         width = int(keys[:, 1].max()) + 1
-        code, wanted = (pair[:, 0] * width + pair[:, 1] for pair in (keys, given[:, :2]))
+        code, wanted = (pair[:, 0] * width + pair[:, 1] for pair in (keys, rows[:, :2]))
         order = np.argsort(code)
-        values[order[np.searchsorted(code, wanted, sorter=order)]] = given[:, 2]
-    return values
+        place = order[np.searchsorted(code, wanted, sorter=order)]
+        for number, name in enumerate(details, 2):
+            found[name][place] = rows[:, number]
+        found["samples"][found["samples"] < 0] = np.nan
+    return found

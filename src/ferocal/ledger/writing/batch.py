@@ -56,7 +56,8 @@ class Batch:
     ``run_visit`` and ``reading_run`` are places in the lists
     above them, ``reading_metric`` in ``metrics`` (workload, name, unit); ``run_uid`` is ""
     for runs without an id. ``columns`` are value, samples, low, high and resolution of the
-    readings, NaN where there is none; ``texts`` their bound and statistic, "" where there is none.
+    readings, NaN where there is none; ``texts`` their bound and statistic, "" where there is none,
+    None where none has one.
     ``traces`` have the place of their run and the number of the capture.
     """
 
@@ -71,7 +72,7 @@ class Batch:
     reading_run: np.ndarray
     reading_metric: np.ndarray
     columns: list[np.ndarray]
-    texts: list[list[str]]
+    texts: list[list[str] | None]
     absences: list[BatchAbsence]
     traces: list[tuple[int, int, Trace]]
     subjects: dict[str, Any] = field(default_factory=dict)
@@ -230,12 +231,16 @@ def _insert_readings(connection: sa.Connection, batch: Batch, first_run: int) ->
         "statistic) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)"
     )
     for part in _parts(len(batch.reading_run)):
+        count = part.stop - part.start
         rows = zip(
             (batch.reading_run[part] + first_run).tolist(),
             keys[batch.reading_metric[part]].tolist(),
             batch.columns[0][part].tolist(),
             *(_or_none(column[part]) for column in batch.columns[1:]),
-            *([text or None for text in texts[part]] for texts in batch.texts),
+            *(
+                [None] * count if texts is None else [text or None for text in texts[part]]
+                for texts in batch.texts
+            ),
             strict=True,
         )
         connection.exec_driver_sql(insert, list(rows))
