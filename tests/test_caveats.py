@@ -284,6 +284,13 @@ def test_more_ways_to_the_same_caveats() -> None:
     )
     assert "coarse" in codes(case(near))
     assert "coarse" not in codes(case(with_series(near, resolution=0.0001)))
+    # Rounding makes two groups of readings that vary by a step.
+    for apart, told in ((1, False), (10, True)):
+        rounded = with_values(
+            clean(),
+            lambda r, v: 50.0 + apart * (np.arange(len(v)) % 2),  # noqa: B023
+        )
+        assert ("two-modes" in codes(rounded)) is told
     # One arm in milliseconds, the other in seconds.
     assert "magnitude" in codes(with_values(clean(), lambda r, v: np.where(other(r), 1e3 * v, v)))
 

@@ -55,8 +55,8 @@ def test_a_hold_that_nothing_checks_is_confirmed_every_time(small_study: Study) 
 
     def spawn() -> pexpect.spawn[str]:
         return pexpect.spawn(
-            PROGRAM, ["measure"], cwd=str(ferocal.directory), env=surroundings(),
-            encoding="utf-8", timeout=120, dimensions=(30, 120),
+            PROGRAM, ["measure", "--only", "mode=on"], cwd=str(ferocal.directory),
+            env=surroundings(), encoding="utf-8", timeout=120, dimensions=(30, 120),
         )  # fmt: skip
 
     for _ in range(2):  # asking twice without anybody there proves nothing
@@ -74,7 +74,7 @@ def test_a_hold_that_nothing_checks_is_confirmed_every_time(small_study: Study) 
     second.expect(pexpect.EOF)
     second.close()
     # A hold that was continued is not taken for granted in another session.
-    ferocal("measure", "--rounds", "4", status=4)
+    ferocal("measure", "--rounds", "4", "--only", "mode=on", status=4)
 
 
 def test_steps_around_a_run_are_outside_of_it_and_failures_are_told(small_study: Study) -> None:

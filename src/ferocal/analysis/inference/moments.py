@@ -26,7 +26,7 @@ def group_moments(group: IntArray, value: FloatArray, runs: IntArray, size: int)
         mean = np.bincount(group, value, size) / count
         squares = np.bincount(group, (value - mean[group]) ** 2, size)
         # Equal values differ from their mean by its rounding, which is no variation.
-        squares[np.sqrt(squares) < 1e-12 * np.maximum(1.0, np.abs(mean))] = 0.0
+        squares[np.sqrt(squares) < 1e-12 * np.abs(mean)] = 0.0
         variance = np.where(count > 1, squares / (count - 1.0), np.nan)
     return Moments(count, np.bincount(group, runs, size).astype(np.int64), mean, variance)
 
