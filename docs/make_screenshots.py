@@ -75,6 +75,40 @@ def shoot_page(name: str, page: Path, profile: Path) -> None:
     )
 
 
+# What an analyst wrote into a notebook: one reading of everything, and what could not be read.
+NOTEBOOK = """
+[study]
+question = "Does Halden 5 slow the lobby kiosk down?"
+margin = "2 %"
+[factor.system.level.halden-4]
+[factor.system.level.halden-5]
+[workload.kiosk-page.metric]
+score = { unit = "points", better = "higher" }
+average = { unit = "fps", better = "higher" }
+low = { unit = "fps", better = "higher" }
+start = { unit = "s", better = "lower" }
+memory = { unit = "MiB", better = "lower" }
+fan = { unit = "rpm", better = "lower" }
+storage = { unit = "MB/s", better = "higher" }
+sound = { unit = "dB", better = "lower" }
+"""
+READINGS = {
+    "halden-4": "score=5120 average=60.5 low=31 start=21.4 memory=2000 fan=1200..1300 storage=480 "
+    "sound=33",
+    "halden-5": "score=4988 average=66.1 low=24 start=23 memory=1900 fan=1400 storage=>550 "
+    "sound=n/a",
+}
+
+
+def write_notebook(directory: Path) -> None:
+    """A study of readings that were typed from a notebook."""
+    directory.mkdir()
+    (directory / "study.toml").write_text(NOTEBOOK, encoding="utf-8")
+    for name, readings in READINGS.items():
+        words = ["enter", "kiosk-page", "--configuration", name, *readings.split()]
+        subprocess.run([PROGRAM, *words], cwd=directory, check=True, capture_output=True)
+
+
 def main() -> None:
     """Measure the demo study and take all pictures."""
     PICTURES.mkdir(exist_ok=True)
@@ -101,6 +135,8 @@ def main() -> None:
             for name in ("study.toml", "scores.csv"):
                 (copy / name).write_bytes((demo / name).read_bytes())
             shoot_terminal("load", "ferocal load scores.csv --preview", copy)
+            write_notebook(Path(folder) / "notebook")
+            shoot_terminal("notebook", "ferocal compare", Path(folder) / "notebook")
             subprocess.run([PROGRAM, "new", "kiosk", "--by-hand"], cwd=folder, check=True)
             shoot_terminal("by-hand", "ferocal measure", Path(folder) / "kiosk", keys=OPERATOR)
         finally:

@@ -318,9 +318,12 @@ def test_what_is_not_known_of_the_time_is_not_told(
     assert "unknown" in typed.quick("runs")
     typed.quick("export", "out.json")
     assert (typed.directory / "out.json").read_text().count('"started_at": null') == 12
+    # Where Ferocal runs is not where that was read.
+    inspected = typed.quick("inspect")
+    assert inspected.index("this machine") < inspected.index("architecture")
     typed.quick("report")
     page = (typed.directory / "report.html").read_text()
-    assert "at a time that nobody recorded" in page
+    assert "architecture" not in page and "at a time that nobody recorded" in page
     assert "Of the runs, 12 typed" in page and "mirrored" not in page and ">0</td>" not in page
     monkeypatch.setenv("TZ", "Asia/Tokyo")
     time.tzset()
@@ -403,6 +406,7 @@ def test_a_study_from_a_notebook_reads_as_a_colleague_would_put_it(ferocal: Fero
     ferocal.quick("report")
     page = (ferocal.directory / "report.html").read_text()
     assert "were seen once: they have no interval and no verdict" in page
+    assert "No effect of halden-5 on kiosk sound: absent, broken." in page and "n/a absent" in page
     for wrong in ("page=1 2", "page=1 page=2", "pgae=1", "memory=50"):
         ferocal.refusal("enter", "kiosk", "--configuration", "halden-5", *wrong.split())
 

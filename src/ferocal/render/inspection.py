@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 from rich.console import Console
 
 from ferocal.render.numbers import margin_text
-from ferocal.render.tables import order_table, plain_table
+from ferocal.render.tables import direction, order_table, plain_table
 
 if TYPE_CHECKING:
     from ferocal.answers.inspection import Inspection
@@ -31,7 +31,7 @@ def show_inspection(console: Console, inspection: Inspection) -> None:
     for name, workload in inspection.workloads.items():
         for metric_name, metric in workload.metric.items():
             primary = ", primary" if metric.primary else ""
-            series = f"{metric_name}, {metric.unit}, {metric.better} is better{primary}"
+            series = f"{metric_name}, {metric.unit}, {direction(metric.better)}{primary}"
             workloads.add_row(name, series, _origin(metric), str(workload.warmups))
     console.print(workloads)
     console.print(order_table(dict(enumerate(inspection.rounds, 1))))
@@ -42,7 +42,9 @@ def show_inspection(console: Console, inspection: Inspection) -> None:
 
 
 def _show_benches(console: Console, inspection: Inspection) -> None:
-    several = len(inspection.benches) > 1
+    # What is read by hand may be of any bench: this machine only keeps it.
+    elsewhere = all(workload.by_hand for workload in inspection.workloads.values())
+    several = len(inspection.benches) > 1 or elsewhere
     for name, declared in inspection.benches.items():
         table = plain_table(f"bench {name}", "")
         for fact in (*declared, *(() if several else inspection.machine)):

@@ -43,7 +43,12 @@ def _change_scale(effect: Effect) -> tuple[float, str]:
 def change_decimals(effect: Effect) -> int:
     """Decimal places for a change and its interval."""
     factor, _ = _change_scale(effect)
-    return min(decimals_for(factor * (effect.high - effect.low) / 2), 6)
+    half_width = (effect.high - effect.low) / 2
+    if not math.isfinite(half_width) and math.isfinite(effect.change):
+        # Without an interval two digits say all that a change seen once can.
+        size = abs(factor * effect.change)
+        return max(0, 1 - math.floor(math.log10(size))) if 1e-4 < size < 1e9 else 1
+    return min(decimals_for(factor * half_width), 6)
 
 
 def change_text(effect: Effect) -> str:
@@ -51,13 +56,18 @@ def change_text(effect: Effect) -> str:
     if math.isnan(effect.change):
         return "–"
     factor, unit = _change_scale(effect)
-    text = f"{signed(factor * effect.change, change_decimals(effect))} {unit}"
-    return f"{effect.bound}{text}" if effect.bound else text
+    places = change_decimals(effect)
+    if effect.bound is None:
+        return f"{signed(factor * effect.change, places)} {unit}"
+    # Rounded to the side on which it stays true.
+    towards = math.floor if effect.bound == ">" else math.ceil
+    edge = towards(factor * effect.change * 10 ** (places + 1)) / 10 ** (places + 1)
+    return f"{effect.bound}{signed(edge, places + 1)} {unit}"
 
 
 def interval_text(effect: Effect) -> str:
     """The interval, such as "+2.1 … +4.7 %", or a dash where it is unknown."""
-    if math.isnan(effect.low):
+    if math.isnan(effect.low) or effect.verdict == "seen once":
         return "–"
     factor, unit = _change_scale(effect)
     if math.isinf(effect.low) or math.isinf(effect.high):

@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING, Any
 
 from ferocal.render import answer, numbers
 from ferocal.render.figures import effects_figure, to_svg
+from ferocal.render.gaps import gap_lines, legend
 from ferocal.render.notes import note_text
-from ferocal.render.tables import group_by_series
+from ferocal.render.tables import group_by_series, with_gaps
 
 if TYPE_CHECKING:
     from ferocal.answers.report import Report
@@ -42,6 +43,7 @@ def _effects(report: Report, bench: str) -> dict[str, Any]:
     return {
         "groups": group_by_series(comparison.effects),
         "interval_name": numbers.interval_name(comparison.confidence),
+        "gaps": gap_lines(comparison.gaps, comparison.baseline),
     }
 
 
@@ -51,7 +53,14 @@ def _caveats(report: Report, bench: str) -> dict[str, Any] | None:
 
 
 def _readings(report: Report, bench: str) -> dict[str, Any]:
-    return {"rows": [row for row in report.table.cells[bench] if any(row)]}
+    table = report.table
+    names = [name for name, _ in report.configurations]
+    gaps = [gap for gap in table.gaps if gap.bench == bench]
+    rows = [row for row in table.cells[bench] if any(row)]
+    return {
+        "rows": [(next(c for c in row if c).series, with_gaps(row, gaps, names)) for row in rows],
+        "legend": legend(gaps),
+    }
 
 
 def _nothing_more(report: Report, bench: str) -> dict[str, Any]:
@@ -106,6 +115,8 @@ The verdict says whether that is good.</figcaption>
 </tbody>
 </table>
 </div>
+{% for line in gaps %}<p class="note">{{ line[0] | upper }}{{ line[1:] }}.</p>
+{% endfor %}
 """,
         _effects,
         of_bench=True,
@@ -137,8 +148,7 @@ The verdict says whether that is good.</figcaption>
 <thead><tr><th>workload</th><th>metric</th>
 {% for name, _ in r.configurations %}<th class="n">{{ name }}</th>{% endfor %}</tr></thead>
 <tbody>
-{% for row in rows %}
-{% set s = (row | select | first).series %}
+{% for s, row in rows %}
 <tr><td>{{ s.workload }}</td><td>{{ s.metric }}, {{ s.unit }}</td>
 {% for cell in row %}<td class="n">{{ cell | cell }}</td>{% endfor %}</tr>
 {% endfor %}
@@ -146,7 +156,7 @@ The verdict says whether that is good.</figcaption>
 </table>
 </div>
 <p class="note">Centre of the visits, ± coefficient of variation of single runs, number of runs
-in brackets.</p>
+in brackets{{ "; " ~ legend if legend }}.</p>
 """,
         _readings,
         of_bench=True,

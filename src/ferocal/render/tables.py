@@ -37,7 +37,12 @@ def order_table(rounds: Mapping[int, Sequence[str]]) -> Table:
 
 def series_label(series: Series) -> str:
     """Metric with unit and direction, such as "load-time, s, lower is better"."""
-    return f"{series.metric}, {series.unit}, {series.better} is better"
+    return f"{series.metric}, {series.unit}, {direction(series.better)}"
+
+
+def direction(better: str) -> str:
+    """Which way is better, in words."""
+    return "not judged" if better == "none" else f"{better} is better"
 
 
 def group_by_series(effects: Sequence[Effect]) -> list[list[Effect]]:
@@ -86,7 +91,7 @@ def cells_table(
     """Configurations as columns where the console is wide enough, else as rows."""
     wide = _wide_cells_table(rows, names, gaps)
     fits = wide.__rich_measure__(console, console.options.update(max_width=10_000)).maximum
-    return wide if fits <= console.width else _long_cells_table(rows)
+    return wide if fits <= console.width else _long_cells_table(rows, names, gaps)
 
 
 def _wide_cells_table(
@@ -100,13 +105,11 @@ def _wide_cells_table(
         series = next((cell.series for cell in row if cell is not None), None)
         if series is not None:
             heading = f"{series.workload}\n{series.metric}, {series.unit}"
-            table.add_row(
-                heading, *(cell_text(cell, "\n") for cell in _with_gaps(row, gaps, names))
-            )
+            table.add_row(heading, *(cell_text(cell, "\n") for cell in with_gaps(row, gaps, names)))
     return table
 
 
-def _with_gaps(
+def with_gaps(
     row: Sequence[Cell | None], gaps: Sequence[Gap], names: Sequence[str]
 ) -> list[Cell | Gap | None]:
     """The cells of a row, and in the place of each that is missing what is known of that."""
@@ -120,7 +123,9 @@ def _with_gaps(
     ]
 
 
-def _long_cells_table(rows: Sequence[Sequence[Cell | None]]) -> Table:
+def _long_cells_table(
+    rows: Sequence[Sequence[Cell | None]], names: Sequence[str], gaps: Sequence[Gap]
+) -> Table:
     """One row per series and configuration, for narrow terminals."""
     table = plain_table(
         "workload",
@@ -132,9 +137,15 @@ def _long_cells_table(rows: Sequence[Sequence[Cell | None]]) -> Table:
         right=("centre", "CV", "runs"),
     )
     for row in rows:
-        for number, cell in enumerate(cell for cell in row if cell is not None):
-            series = cell.series
+        if not any(row):
+            continue
+        series = next(cell.series for cell in row if cell is not None)
+        known = [cell for cell in with_gaps(row, gaps, names) if cell is not None]
+        for number, cell in enumerate(known):
             heads = (series.workload, f"{series.metric}, {series.unit}") if not number else ("", "")
+            if isinstance(cell, Gap):
+                table.add_row(*heads, cell.configuration, GAP_SIGNS[cell.mark], "–", "0")
+                continue
             centre, cv = centre_text(cell), _spread_text(cell).strip() or "–"
             table.add_row(*heads, cell.configuration, centre, cv, str(cell.runs))
     return table

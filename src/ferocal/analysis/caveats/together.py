@@ -94,6 +94,8 @@ def _above(metric: str) -> list[str]:
 
 
 def _named(effect: Effect) -> str:
+    if effect.bound is not None:
+        return f"{effect.series.metric} (known as a bound)"
     change = sized(effect.shift.mean, effect.scale, effect.series.unit)
     return f"{effect.series.metric} ({change})"
 
