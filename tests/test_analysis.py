@@ -187,6 +187,32 @@ def test_coverage_power_and_false_differences_are_as_promised() -> None:
     assert 0.6 < found < 0.75
 
 
+def test_what_medians_of_runs_vary_by_is_not_taken_for_visits() -> None:
+    rng = np.random.default_rng(12)
+    found = []
+    for _ in range(150):
+        study = simulate(rng, rounds=20, runs=3, visit_sd=0.0, drift=0.0)
+        (components,) = estimate_components(study, "base")
+        assert components is not None
+        found.append(components.visit_variance / 0.02**2)
+    # Its own sampling, cut off at zero, leaves 0.06; the variance of means would leave 0.14.
+    assert np.mean(found) < 0.09
+
+
+def test_more_rounds_are_those_of_a_look_that_is_enough() -> None:
+    rng = np.random.default_rng(13)
+    needed = set()
+    for _ in range(40):
+        study = simulate(rng, rounds=5, runs=1, change=0.02, run_sd=0.01, visit_sd=0.01)
+        setting = Setting(looks=plan_looks(20), looks_taken={"node": (5,)})
+        (effect,) = estimate_effects(study, "base", setting)
+        if effect.verdict is Verdict.INCONCLUSIVE:
+            needed.add(None if effect.more_rounds is None else 5 + effect.more_rounds)
+            assert effect.open_until == 8
+            assert effect.out_of_reach is (effect.more_rounds is None)
+    assert needed <= {8, 13, 20, None} and len(needed) > 2
+
+
 def test_one_visit_has_an_interval_from_the_noise_floor_alone() -> None:
     rng = np.random.default_rng(4)
     covered = []

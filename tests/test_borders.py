@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import subprocess
 import time
+from collections.abc import Callable
 
 import numpy as np
 import pexpect
 import pytest
 
 from conftest import PROGRAM, Ferocal, surroundings
+from ferocal.analysis.caveats.kinds import sized
 
 HAND = """
 [study]
@@ -563,3 +565,34 @@ def test_an_operator_goes_back_and_leaves_out_what_cannot_be_read(ferocal: Feroc
     assert first["absences"]["low"] == {"mark": "absent", "reason": "the overlay was off"}
     assert second["values"]["page"]["bound"] == ">" and second["values"]["average"]["low"] == 70
     assert second["absences"]["low"]["mark"] == "not active"
+
+
+def test_readings_of_a_configuration_that_is_gone_are_in_no_other_unit(typed: Ferocal) -> None:
+    enter(typed, 0, "1000")
+    enter(typed, 1, "1010")
+    typed.write(
+        HAND.format(head="", metric="")
+        .replace("level.halden-5", "level.halden-6")
+        .replace('unit = "points"', 'unit = "marks"')
+    )
+    for name in ("halden-4", "halden-6"):
+        typed.quick("enter", "kiosk-page", "--configuration", name, "500")
+    (seen,) = [c["seen"] for c in typed.effect()["caveats"] if c["code"] == "other-unit"]
+    assert seen.startswith("1 reading of score in points")
+
+
+def test_durations_are_seen_under_every_schedule(
+    small_study: Callable[..., Ferocal],
+) -> None:
+    ferocal = small_study(rounds='1\nschedule = "once"')
+    ferocal.write((ferocal.directory / "study.toml").read_text().replace("rounds = 1\n", ""))
+    assert ferocal.json("plan")["cost"]["seconds"] is None
+    ferocal("measure")
+    assert ferocal.json("plan")["cost"]["seconds"] > 0
+
+
+def test_numbers_in_sentences_are_like_those_in_tables() -> None:
+    assert sized(1234.0, "difference", "MiB") == "+1,234 MiB"
+    assert sized(-0.0125, "difference", "s") == "\N{MINUS SIGN}0.013 s"
+    assert sized(float(np.log(45.4 / 60.5)), "ratio", "fps") == "\N{MINUS SIGN}25 %"
+    assert sized(float(np.log(2100.0)), "ratio", "fps") == "+209,900 %"
