@@ -106,13 +106,15 @@ def test_a_run_is_disturbed_by_conditions_and_taken_again(small_study: Study) ->
     quiet = '[bench.node.quiet]\nothers-below = "0.001 %"\nretakes = 1\n'
     ferocal.write(text + quiet)
     disturb = ferocal.directory / "study.toml"
-    busy = "(timeout 20 sh -c 'while :; do :; done' &) ; "
+    busy = "for n in $(seq $(nproc)); do timeout 20 sh -c 'while :; do :; done' & done; "
     ferocal.write(disturb.read_text().replace("sleep 0.3", f"{busy}sleep 0.6"))
-    done = ferocal("measure", status=1)
-    seen = {row[0] for row in query(ferocal, "SELECT outcome FROM run")}
-    if seen == {"ok"}:
+    try:
+        done = ferocal("measure", status=1)
+    except AssertionError:
+        if {row[0] for row in query(ferocal, "SELECT outcome FROM run")} != {"ok"}:
+            raise
         pytest.skip("the accounting of this machine shows nothing of others")
-    assert "disturbed" in seen
+    assert "disturbed" in {row[0] for row in query(ferocal, "SELECT outcome FROM run")}
     assert "others took" in done.stdout and "it is taken again" in done.stdout
     kept = query(ferocal, "SELECT count(*) FROM reading")
     assert kept[0][0] > len(valid_runs(ferocal))
