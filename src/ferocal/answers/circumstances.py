@@ -164,8 +164,8 @@ def find_unproven(study: Study, visits: Iterable[VisitRow]) -> dict[str, tuple[s
     return {
         c.name: tuple(
             level
-            for factor, name in c.levels.items()
-            if not all((level := f"{factor}={name}") in held for held in proven[c.name])
+            for level in (f"{factor}={name}" for factor, name in c.levels.items())
+            if any(level not in held for held in proven[c.name])
         )
         for c in study.configurations
         if c.name in proven

@@ -6,13 +6,12 @@ import functools
 import tomllib
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
 from ferocal.ledger.reading.sessions import Snapshot
 from ferocal.study.load import Study
-from ferocal.study.model import Level, StudyFile, Workload
+from ferocal.study.model import Level, StudyFile
 
 # What of a level brings it, and of a workload makes its readings; the rest may change.
 _OF_LEVEL = ("environment", "prefix", "switch", "hold", "verify")
@@ -70,10 +69,7 @@ def _level_changes(study: Study, before: StudyFile, snapshot: Snapshot) -> list[
     changes = []
     for name, levels in snapshot.configurations:
         for factor, level in levels.items():
-            then = before.factor.get(factor)
-            now = study.file.factor.get(factor)
-            old = None if then is None else then.level.get(level)
-            new = None if now is None else now.level.get(level)
+            old, new = (_level(file, factor, level) for file in (before, study.file))
             if old is None or new is None:
                 continue
             for key in _differing(old, new, _OF_LEVEL):
@@ -85,6 +81,11 @@ def _level_changes(study: Study, before: StudyFile, snapshot: Snapshot) -> list[
             text = f"{name} was {was} on {snapshot.started_at[:10]}, and is another combination now"
             changes.append(DefinitionChange(text, configuration=name))
     return changes
+
+
+def _level(file: StudyFile, factor: str, name: str) -> Level | None:
+    table = file.factor.get(factor)
+    return None if table is None else table.level.get(name)
 
 
 def _workload_changes(
@@ -106,19 +107,12 @@ def _workload_changes(
             )
             for key in _differing(old.metric[metric], new.metric[metric], _OF_METRIC)
         ]
-    renamed = _gone(old, new)
-    if renamed:
-        text = f"{name} had {', '.join(renamed)} on {day}, which the study file no longer names"
+    gone = [metric for metric in old.metric if metric not in new.metric]
+    if gone:
+        text = f"{name} had {', '.join(gone)} on {day}, which the study file no longer names"
         changes.append(DefinitionChange(text, workload=name))
     return changes
 
 
-def _gone(old: Workload, new: Workload) -> list[str]:
-    return [name for name in old.metric if name not in new.metric]
-
-
-def _differing(old: Level | BaseModel, new: BaseModel, keys: Sequence[str]) -> list[str]:
-    def value(model: BaseModel, key: str) -> Any:
-        return getattr(model, key)
-
-    return [key for key in keys if value(old, key) != value(new, key)]
+def _differing(old: BaseModel, new: BaseModel, keys: Sequence[str]) -> list[str]:
+    return [key for key in keys if getattr(old, key) != getattr(new, key)]

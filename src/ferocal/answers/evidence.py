@@ -174,29 +174,29 @@ def study_series(study: Study) -> tuple[Series, ...]:
     """The metrics of a study as series of the analysis."""
     return tuple(
         Series(
-            workload,
-            name,
-            metric.unit,
-            metric.better,
-            metric.share_margin or study.head.margin,
-            metric.primary,
-            metric.unit_margin,
-            metric.step,
-            metric.plausible,
-            *_noise_of(study, workload, metric),
-            metric.trace_kind is not None and metric.trace_kind.counts_samples,
-            metric.assumes_times and is_time(metric.unit),
+            workload=workload,
+            metric=name,
+            unit=metric.unit,
+            better=metric.better,
+            margin=metric.share_margin or study.head.margin,
+            primary=metric.primary,
+            unit_margin=metric.unit_margin,
+            resolution=metric.step,
+            plausible=metric.plausible,
+            of_frames=metric.trace_kind is not None and metric.trace_kind.counts_samples,
+            assumed_times=metric.assumes_times and is_time(metric.unit),
+            **_noise_of(study, workload, metric),
         )
         for workload, name, metric in study.metrics()
     )
 
 
-def _noise_of(study: Study, workload: str, metric: Metric) -> tuple[float | None, float | None]:
-    """How much visits vary as it is stated, as a share and in the unit; the nearest counts."""
-    if metric.noise is not None:
-        amount, unit = metric.noise
-        return (amount / 100, None) if unit == "%" else (None, amount)
-    return study.workloads[workload].noise or study.head.noise, None
+def _noise_of(study: Study, workload: str, metric: Metric) -> dict[str, float | None]:
+    """How much visits vary as it is stated, as a share or in the unit; the nearest counts."""
+    if metric.noise is None:
+        return {"noise": study.workloads[workload].noise or study.head.noise}
+    amount, unit = metric.noise
+    return {"noise": amount / 100} if unit == "%" else {"unit_noise": amount}
 
 
 def _readings(

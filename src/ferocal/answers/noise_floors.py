@@ -6,8 +6,7 @@ import math
 from pathlib import Path
 
 from ferocal.analysis.data.readings import choose_scales
-from ferocal.analysis.inference.noise_floors import NoiseFloor, estimate_floor, pool_floors
-from ferocal.analysis.inference.weights import Arm
+from ferocal.analysis.inference.noise_floors import NoiseFloor, find_own_floor
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.bench.facts import Fact, find_changes
 from ferocal.errors import UsageError
@@ -87,17 +86,14 @@ def _estimate(
     readings = evidence.readings.numbers
     wanted = {(workload, name, m.unit) for workload, name, m in study.metrics()}
     place = readings.benches.index(bench)
-    control = readings.configurations.index(CONTROL) if other.head.control else None
+    control = CONTROL if other.head.control else None
     scales = choose_scales(readings)
     last = max((v.started_at for v in evidence.visits if v.bench == bench), default="")
     records = []
     for s, series in enumerate(readings.series):
         if (series.workload, series.metric, series.unit) not in wanted:
             continue
-        floor = None
-        if control is not None:
-            floor = estimate_floor(readings, Arm(s, place, control), scales)
-        floor = floor or pool_floors(readings, s, place, scales)
+        floor = find_own_floor(readings, s, place, scales, control)
         if floor is not None:
             names = (bench, series.workload, series.metric, series.unit)
             text = f"{floor.source} in {source.resolve().name}"

@@ -27,6 +27,8 @@ from ferocal.errors import FerocalError
 OUTPUT_LIMIT = 2**30
 # Of longer outputs, so many bytes of the beginning and of the end are read.
 READ_LIMIT = 16 * 2**20
+# A message has at most so many characters of an output.
+_TAIL = 400
 # Processes are looked at after these pauses (s), ever longer: start-up is where they change.
 _FIRST_LOOK = 0.01
 _LOOK_GROWTH = 2.0
@@ -93,9 +95,19 @@ class Completed:
         return None
 
     @property
+    def complaint(self) -> str:
+        """The end of what it wrote to standard error."""
+        return tail(self.stderr)
+
+    @property
     def text(self) -> str:
         """Standard output as text."""
         return self.stdout.decode("utf-8", "replace")
+
+
+def tail(output: bytes) -> str:
+    """The end of an output as text, short enough for a message."""
+    return output.decode("utf-8", "replace").strip()[-_TAIL:]
 
 
 class Executor(Protocol):

@@ -25,7 +25,7 @@ import select
 import signal
 import subprocess
 import time
-from typing import Any, NamedTuple
+from typing import IO, Any, NamedTuple
 
 # How often the size of the output is looked at, in seconds.
 _LOOK_EVERY = 1.0
@@ -187,23 +187,27 @@ def _watch(
             raise EOFError
 
 
+def _start(request: dict[str, Any], out: IO[bytes], err: IO[bytes]) -> subprocess.Popen[bytes]:
+    words = request["words"]
+    return subprocess.Popen(
+        words[0] if request["shell"] else words,
+        shell=request["shell"],
+        cwd=request["cwd"],
+        env=request["environment"],
+        stdin=subprocess.DEVNULL,
+        stdout=out,
+        stderr=err,
+        start_new_session=True,
+    )
+
+
 def _execute(request: dict[str, Any], waiter: _Waiter, family: _Family) -> dict[str, Any]:
     with open(request["stdout"], "xb") as out, open(request["stderr"], "xb") as err:
-        words = request["words"]
         start = time.perf_counter()
         try:
-            child = subprocess.Popen(
-                words[0] if request["shell"] else words,
-                shell=request["shell"],
-                cwd=request["cwd"],
-                env=request["environment"],
-                stdin=subprocess.DEVNULL,
-                stdout=out,
-                stderr=err,
-                start_new_session=True,
-            )
+            child = _start(request, out, err)
         except OSError as error:
-            return {"error": f"{error.strerror}: {error.filename or words[0]}"}
+            return {"error": f"{error.strerror}: {error.filename or request['words'][0]}"}
         if request["announce"]:
             _tell({"started": child.pid})
         try:

@@ -93,11 +93,10 @@ def _sorted(effects: Sequence[Effect], sort: str) -> list[Effect]:
 
 
 def _check_gate(comparison: Comparison, gate: str) -> None:
-    from ferocal.analysis.inference.effects import gate_failures
     from ferocal.render.comparison import gate_lines
 
-    broken = gate_failures(comparison.effects, gate=gate)
-    for line in gate_lines(comparison, broken, gate):
+    failures = gate_lines(comparison, gate)
+    for line in (*(f"warning: {change.text}" for change in comparison.criteria_changes), *failures):
         say(line, err=True)
-    if broken or comparison.alarm or comparison.unmeasured or not comparison.effects:
+    if failures:
         sys.exit(3)

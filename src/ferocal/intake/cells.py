@@ -21,8 +21,6 @@ from ferocal.intake.typed import (
 
 _GROUPS = r"[-+]?[1-9]\d{0,2}([,.' ]\d{3})+([.,]\d+)?"
 _ONE_COMMA = r"[^,.]+,[^,.]+"
-# What a cell without a reading is called.
-MARKS = ("absent", "not active")
 # Takes the rows that are wrong, a column, and what is wrong with it.
 Complain = Callable[[np.ndarray, str, "str | Callable[[int], str]"], None]
 
@@ -59,6 +57,11 @@ def read_cells(columns: Columns, complain: Complain) -> Cells:
         none = Labels.same("", len(cells))
         kept = np.zeros(len(cells), dtype=bool)
         return Cells(cells.astype(float, copy=False), nothing, nothing, none, none, none, kept)
+    return _read_texts(cells, complain)
+
+
+def _read_texts(cells: Labels, complain: Complain) -> Cells:
+    """Every text once, however many rows have it."""
     value = parse_numbers(cells.names)
     low, high = np.full_like(value, np.nan), np.full_like(value, np.nan)
     bounds, marks, reasons = ([""] * len(value) for _ in range(3))

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ferocal.intake.cells import MARKS, Cells, parse_numbers, read_cells, what_is_wrong
+from ferocal.intake.cells import Cells, parse_numbers, read_cells, what_is_wrong
 from ferocal.intake.columns import Columns, Labels, combine, repeats
 from ferocal.intake.lookup import (
     check_better,
@@ -19,6 +20,7 @@ from ferocal.intake.lookup import (
     of_metrics,
 )
 from ferocal.intake.problems import Problems
+from ferocal.ledger.records import Mark
 from ferocal.study.metrics import STATISTICS
 from ferocal.terms.units import is_time
 from ferocal.terms.wording import listed
@@ -97,13 +99,9 @@ def check_readings(columns: Columns, study: Study, table: SourceTable) -> Intake
     bench_of = find_benches(columns, study, problems)
     factor = find_factors(columns, study, series_of, problems)
     cells = read_cells(columns, problems.add)
-    value = cells.value if factor is None else cells.value * factor
-    low, high, resolution = (
-        _numbers(columns, column, problems, factor) for column in ("low", "high", "resolution")
-    )
-    if cells.ranges:
-        scaled = [end if factor is None else end * factor for end in (cells.low, cells.high)]
-        low, high = (np.where(np.isnan(s), e, s) for s, e in zip(scaled, (low, high), strict=True))
+    value = _in_unit(cells.value, factor)
+    low, high = _ends(columns, cells, problems, factor)
+    resolution = _numbers(columns, "resolution", problems, factor)
     mark, reason = _marks(columns, cells, problems)
     problems.add(~columns.given("value") & ~mark.given, "value", "is empty")
     problems.add(low > value, "low", "{} is above the value")
@@ -172,6 +170,17 @@ def _check_named_visits(intake: Intake, problems: Problems) -> None:
     problems.add(late, "visit", "{} is of another date in another row, and one visit has one date")
 
 
+def _ends(
+    columns: Columns, cells: Cells, problems: Problems, factor: np.ndarray | None
+) -> Sequence[np.ndarray]:
+    """The low and the high ends of ranges: in the cells, or in columns of their own."""
+    stated = [_numbers(columns, column, problems, factor) for column in ("low", "high")]
+    if not cells.ranges:
+        return stated
+    seen = [_in_unit(end, factor) for end in (cells.low, cells.high)]
+    return [np.where(np.isnan(s), e, s) for s, e in zip(seen, stated, strict=True)]
+
+
 def _bounds(columns: Columns, seen: Labels, problems: Problems) -> Labels:
     """The bounds in the cells, or in a column of their own as exported files have it."""
     if "bound" not in columns:
@@ -180,30 +189,27 @@ def _bounds(columns: Columns, seen: Labels, problems: Problems) -> Labels:
     problems.add(
         stated.map(lambda text: text not in ("", "<", ">")), "bound", '{} is neither "<" nor ">"'
     )
-    both = [own or other for own, other in zip(*_texts(seen, stated), strict=True)]
-    return Labels.of_texts(both)
+    return _either(seen, stated)
 
 
 def _marks(columns: Columns, cells: Cells, problems: Problems) -> tuple[Labels, Labels]:
     """Why there are no readings: in the cells, or in columns of their own."""
     stated = columns.labels("mark")
     problems.add(
-        stated.map(lambda text: text not in ("", *MARKS)),
+        stated.map(lambda text: text not in ("", *Mark)),
         "mark",
-        f"{{}} is none of {listed(MARKS)}",
+        f"{{}} is none of {listed(list(Mark))}",
     )
     if "mark" not in columns:
         return cells.mark, cells.reason
-    pairs = ((cells.mark, stated), (cells.reason, columns.labels("reason")))
-    mark, reason = (
-        Labels.of_texts([own or other for own, other in zip(*_texts(*pair), strict=True)])
-        for pair in pairs
-    )
-    return mark, reason
+    return _either(cells.mark, stated), _either(cells.reason, columns.labels("reason"))
 
 
-def _texts(*labels: Labels) -> list[list[str]]:
-    return [column.at(np.arange(len(column.codes))) for column in labels]
+def _either(seen: Labels, stated: Labels) -> Labels:
+    """What stands in the cells, or else in a column of its own."""
+    every = np.arange(len(seen.codes))
+    pairs = zip(seen.at(every), stated.at(every), strict=True)
+    return Labels.of_texts([own or other for own, other in pairs])
 
 
 def _statistics(columns: Columns, problems: Problems) -> Labels:
@@ -259,7 +265,12 @@ def _numbers(
         unread = np.isnan(numbers) & texts.given
         problems.add(unread, column, lambda row: what_is_wrong(texts[row]))
     problems.add(np.isinf(numbers), column, "{} is not finite")
-    return numbers.astype(float, copy=False) if factor is None else numbers * factor
+    return _in_unit(numbers.astype(float, copy=False), factor)
+
+
+def _in_unit(values: np.ndarray, factor: np.ndarray | None) -> np.ndarray:
+    """Numbers of a file in the units of the study."""
+    return values if factor is None else values * factor
 
 
 def _rounds(columns: Columns, problems: Problems) -> np.ndarray:

@@ -46,30 +46,15 @@ def make_batch(
     workloads = [workload for workload, _, _ in metrics]
     codes = {name: n for n, name in enumerate(study.workloads)}
     workload_of = np.array([codes[w] for w in workloads])[intake.series_of]
-    known = (intake.round > 0) | intake.visit.given
-    visit_of, run_of, number = _group(intake, workload_of, known)
+    visit_of, run_of, number = _group(intake, workload_of, _knows_visit(intake))
     first_of_run, first_of_visit = (np.flatnonzero(~repeats(codes)) for codes in (run_of, visit_of))
-    names = [c.name for c in study.configurations]
-    levels = [c.levels for c in study.configurations]
-    configuration_of = intake.configuration_of[first_of_visit].tolist()
     run_workload = [workloads[s] for s in intake.series_of[first_of_run].tolist()]
     run_names = intake.run.at(first_of_run)
     kept = _attached(zip(run_names, run_workload, strict=True), traces or {})
     marked = any(intake.mark.names)
     read = np.flatnonzero(~intake.mark.given) if marked else slice(None)
     return Batch(
-        visits=[
-            BatchVisit(study.benches[b], names[c], levels[c], r if r > 0 else None, at, bool(k), v)
-            for b, c, r, at, k, v in zip(
-                intake.bench_of[first_of_visit].tolist(),
-                configuration_of,
-                _round_of_visits(intake, visit_of, len(first_of_visit)),
-                intake.started_at.at(first_of_visit),
-                known[first_of_visit].tolist(),
-                [name or None for name in intake.visit.at(first_of_visit)],
-                strict=True,
-            )
-        ],
+        visits=_visits(intake, study, visit_of, first_of_visit),
         run_visit=visit_of[first_of_run],
         run_uid=[""] * len(run_names) if renew else _ids(run_names),
         run_workload=run_workload,
@@ -95,6 +80,39 @@ def make_batch(
         ],
         traces=kept,
     )
+
+
+def _visits(
+    intake: Intake, study: Study, visit_of: np.ndarray, first: np.ndarray
+) -> list[BatchVisit]:
+    """The visits, each as the ``first`` of its rows has it."""
+    columns = zip(
+        intake.bench_of[first].tolist(),
+        intake.configuration_of[first].tolist(),
+        _round_of_visits(intake, visit_of, len(first)),
+        intake.started_at.at(first),
+        _knows_visit(intake)[first].tolist(),
+        intake.visit.at(first),
+        strict=True,
+    )
+    return [
+        BatchVisit(
+            bench=study.benches[bench],
+            configuration=study.configurations[c].name,
+            levels=study.configurations[c].levels,
+            round=number if number > 0 else None,
+            started_at=started_at,
+            known=known,
+            name=name or None,
+        )
+        for bench, c, number, started_at, known, name in columns
+    ]
+
+
+def _knows_visit(intake: Intake) -> np.ndarray:
+    """By row, whether it says of which visit it is, shape (n,)."""
+    known: np.ndarray = (intake.round > 0) | intake.visit.given
+    return known
 
 
 def _round_of_visits(intake: Intake, visit_of: np.ndarray, count: int) -> list[int]:

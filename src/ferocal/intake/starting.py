@@ -117,7 +117,7 @@ def _arms(readings: Columns, factors: Sequence[str], where: str) -> dict[str, di
     if not factors:
         names = _names(readings, "configuration", where).values()
         return {name: {"configuration": name} for name in names}
-    levels = {f: {t: n for n, t in _names_of(readings, f, where).items()} for f in factors}
+    levels = {f: _names(readings, f, where) for f in factors}
     columns = [[levels[f][t] for t in readings.labels(f).at(readings.row)] for f in factors]
     arms: dict[str, dict[str, str]] = {}
     own = readings.labels("configuration").at(readings.row)
@@ -127,11 +127,6 @@ def _arms(readings: Columns, factors: Sequence[str], where: str) -> dict[str, di
         if arms.setdefault(label, chosen) != chosen:
             raise IntakeError(f"{where}: {label} is of several combinations of levels")
     return arms
-
-
-def _names_of(readings: Columns, factor: str, where: str) -> dict[str, str]:
-    """The levels of a factor, by the names that a study can have for them."""
-    return {name: text for text, name in _names(readings, factor, where).items()}
 
 
 def _configurations(arms: dict[str, dict[str, str]], baseline: str) -> list[str]:

@@ -30,8 +30,7 @@ def conclude_run(
     traces: list[Trace] = []
     if reason is not None:
         outcome = Outcome.OVERRAN if completed.ended_for == "overran" else Outcome.FAILED
-        complaint = completed.stderr.decode("utf-8", "replace").strip()[-400:]
-        reason = f"{reason}: {complaint}" if complaint else reason
+        reason = f"{reason}: {completed.complaint}" if completed.complaint else reason
     elif completed.left_behind and (clocked := _process_sources(workload)):
         outcome, went = Outcome.FAILED, listed(completed.left_behind)
         reason = (

@@ -127,9 +127,8 @@ class RunTaker:
                 if completed.failure is None:
                     break
             else:
-                said = completed.stderr.decode("utf-8", "replace").strip()[-400:]
                 text = f"{when} it, `{' '.join(invocation.words)}` {completed.failure}"
-                return f"{text}: {said}" if said else text
+                return f"{text}: {completed.complaint}" if completed.complaint else text
         return None
 
     def _carry_out(
@@ -210,14 +209,16 @@ def add_checks(recorder: Recorder, visit: Visit, results: list[CheckResult]) -> 
 def _seen(completed: Completed, busy: Busy) -> dict[str, Any]:
     """What was seen of a run besides its readings, by the keys of the ledger."""
     processors, cpu = completed.processors, completed.cpu
-    known = processors and cpu is not None and completed.wall > 0
+    utilisation = None
+    if cpu and processors and completed.wall > 0:
+        utilisation = cpu / completed.wall / processors
     seen: dict[str, Any] = {
         BUSY_SHARE_OF_OTHERS: busy.others,
         BUSY_RESOLUTION: busy.resolution,
         STOLEN_SHARE: busy.stolen,
         BUSIEST_OTHERS: list(busy.names),
         PROCESSORS_ALLOWED: processors,
-        UTILISATION: cpu / completed.wall / processors if known and cpu and processors else None,
+        UTILISATION: utilisation,
     }
     if completed.left_behind:
         seen[LEFT_BEHIND] = list(completed.left_behind)

@@ -6,7 +6,7 @@ import time
 from collections.abc import Mapping
 
 from ferocal.bench.commands import prepare
-from ferocal.bench.execution import Executor
+from ferocal.bench.execution import Executor, tail
 from ferocal.bench.verification import CheckResult, verify
 from ferocal.errors import FerocalError, HoldError
 from ferocal.ledger.reading.visits import last_levels, was_visited
@@ -163,7 +163,7 @@ class Transition:
             )
             if failure is None:
                 return
-        said = output.decode("utf-8", "replace").strip()[-400:]
+        said = tail(output)
         tries = f" {step.retries + 1} times" if step.retries else ""
         raise FerocalError(
             f"{kind} of {factor}={name} failed{tries}: `{text}` {failure}"

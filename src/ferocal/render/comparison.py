@@ -10,9 +10,21 @@ from rich.padding import Padding
 from rich.text import Text
 
 from ferocal.analysis.caveats.kinds import Caveat
-from ferocal.analysis.inference.effects import Effect, has_evidence, speed_factor
+from ferocal.analysis.inference.effects import (
+    Effect,
+    gate_failures,
+    has_evidence,
+    speed_factor,
+)
 from ferocal.analysis.inference.power import MOST_ROUNDS
-from ferocal.render.answer import answer, caveat_lines, evidence_text, next_step, verdict_text
+from ferocal.render.answer import (
+    answer,
+    caveat_lines,
+    evidence_text,
+    label,
+    next_step,
+    verdict_text,
+)
 from ferocal.render.gaps import gap_lines, gap_objects
 from ferocal.render.numbers import change_text, interval_name, interval_text, margin_text
 from ferocal.render.remarks import show_remarks
@@ -179,19 +191,18 @@ def caveat_object(caveat: Caveat) -> dict[str, str]:
     }
 
 
-def gate_lines(comparison: Comparison, broken: Sequence[Effect], gate: str) -> list[str]:
-    """What to say of a gate: changed criteria as warnings, and every effect that breaks it."""
-    warnings = [f"warning: {change.text}" for change in comparison.criteria_changes]
+def gate_lines(comparison: Comparison, gate: str) -> list[str]:
+    """A line for everything that breaks a gate; none where it is passed."""
     several = len(comparison.benches) > 1
     failures = [
-        f"gate {gate}: the control arm on {_at(e)} is {e.verdict}{_on(e, several)}, so the bench "
+        f"gate {gate}: the control arm on {label(e)} is {e.verdict}{_on(e, several)}, so the bench "
         "does not agree with itself"
         for e in comparison.alarm
     ]
     failures += [
-        f"gate {gate}: {e.configuration} on {_at(e)} is {e.verdict}{_on(e, several)}"
+        f"gate {gate}: {e.configuration} on {label(e)} is {e.verdict}{_on(e, several)}"
         + ("" if has_evidence(e) else ", without an interval")
-        for e in broken
+        for e in gate_failures(comparison.effects, gate=gate)
     ]
     failures += [
         f"gate {gate}: nothing of {name} can be compared" + (f" on {bench}" if several else "")
@@ -199,11 +210,7 @@ def gate_lines(comparison: Comparison, broken: Sequence[Effect], gate: str) -> l
     ]
     if not comparison.effects and not comparison.unmeasured:
         failures.append(f"gate {gate}: nothing was measured that could be compared")
-    return warnings + failures
-
-
-def _at(effect: Effect) -> str:
-    return f"{effect.series.workload} {effect.series.metric}"
+    return failures
 
 
 def _on(effect: Effect, several: bool) -> str:

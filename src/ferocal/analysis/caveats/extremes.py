@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View
+from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, of_arms
 from ferocal.analysis.data.arms import Arms
 from ferocal.analysis.data.resolution import find_resolution
 from ferocal.analysis.data.segments import FloatArray, find_segments
@@ -35,11 +35,9 @@ _OTHER_UNIT_FACTOR = 50.0
 _NIL = 0.02
 
 
-def _find_implausible(view: View) -> Iterator[Finding]:
+@of_arms
+def _find_implausible(view: View, arms: Arms) -> Iterator[Finding]:
     """Arms with readings outside the range that the study file declares."""
-    arms = view.sharp
-    if not len(arms.value):
-        return
     ranges = [series.plausible for series in view.readings.series]
     for arm, s in enumerate(arms.series_of.tolist()):
         ends = ranges[s]
@@ -54,11 +52,9 @@ def _find_implausible(view: View) -> Iterator[Finding]:
             yield view.on_arm(arms, arm, text)
 
 
-def _find_magnitudes(view: View) -> Iterator[Finding]:
+@of_arms
+def _find_magnitudes(view: View, arms: Arms) -> Iterator[Finding]:
     """Single readings, and whole arms, of another order of magnitude than their fellows."""
-    arms = view.sharp
-    if not len(arms.value):
-        return
     size = np.abs(arms.value)
     median = arms.arms.median(size)
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -78,8 +74,8 @@ def _find_magnitudes(view: View) -> Iterator[Finding]:
             rows = arms.rows(arm)
             worst = float(arms.value[rows][np.argmax(factor[rows])])
             yield view.on_arm(arms, arm, _odd(arms, arm, worst, float(median[arm])))
-    yield from _odd_among_arms(view, ratio)
-    yield from _odd_arms(view, median)
+    yield from _odd_among_arms(view, arms, ratio)
+    yield from _odd_arms(view, arms, median)
 
 
 def _odd(arms: Arms, arm: int, worst: float, others: float) -> str:
@@ -87,15 +83,12 @@ def _odd(arms: Arms, arm: int, worst: float, others: float) -> str:
     return f"{text}near {significant(others)}"
 
 
-def _odd_among_arms(view: View, ratio: np.ndarray) -> Iterator[Finding]:
+def _odd_among_arms(view: View, arms: Arms, ratio: np.ndarray) -> Iterator[Finding]:
     """Readings of arms with one or two, of another order of magnitude than the whole series.
 
     A single reading is told only if it is near a power of ten of its fellows, as with a digit
     too few; of two, if the other one is like its fellows.
     """
-    arms = view.sharp
-    if not len(arms.value):
-        return
     groups = find_segments([arms.series_of])
     whole = find_segments([arms.series_of[arms.arms.label]])
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -124,11 +117,8 @@ def _odd_among_arms(view: View, ratio: np.ndarray) -> Iterator[Finding]:
                 yield view.on_arm(arms, arm, _odd(arms, arm, worst, middle))
 
 
-def _odd_arms(view: View, median: FloatArray) -> Iterator[Finding]:
+def _odd_arms(view: View, arms: Arms, median: FloatArray) -> Iterator[Finding]:
     """Series in which the arms are so far apart that one may be in another unit."""
-    arms = view.sharp
-    if not len(arms.value):
-        return
     groups = find_segments([arms.series_of])
     # A series may be zero throughout, or in some arms: there is no order of magnitude then.
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -146,7 +136,8 @@ def _odd_arms(view: View, median: FloatArray) -> Iterator[Finding]:
         yield view.on_series(s, text)
 
 
-def _find_caps(view: View) -> Iterator[Finding]:
+@of_arms
+def _find_caps(view: View, arms: Arms) -> Iterator[Finding]:
     """Arms whose readings are pinned at their best value, as by vsync or a rate limit.
 
     An arm is pinned when half of its readings lie within a thousandth of the best one
@@ -154,9 +145,6 @@ def _find_caps(view: View) -> Iterator[Finding]:
     series that is not better spreads ten times as much; or when nearly all frame rates
     are one refresh rate of displays.
     """
-    arms = view.sharp
-    if not len(arms.value):
-        return
     sign = np.array([1.0 if s.better == "higher" else -1.0 for s in view.readings.series])
     positive = np.minimum.reduceat(arms.value, arms.arms.starts) > 0
     safe = np.where(positive[arms.arms.label], arms.value, 1.0)
@@ -200,11 +188,9 @@ def _next_to_spread(arms: Arms, log: FloatArray, steps: FloatArray) -> np.ndarra
     return found
 
 
-def _find_short_captures(view: View) -> Iterator[Finding]:
+@of_arms
+def _find_short_captures(view: View, arms: Arms) -> Iterator[Finding]:
     """Arms whose readings summarise few samples."""
-    arms = view.sharp
-    if not len(arms.value):
-        return
     if np.isnan(arms.samples).all():
         return
     median = arms.arms.median(arms.samples)
@@ -218,12 +204,11 @@ def _find_short_captures(view: View) -> Iterator[Finding]:
 
 def _find_coarse(view: View) -> Iterator[Finding]:
     """Effects that are not larger than the step of their readings."""
-    series = {s: n for n, s in enumerate(view.readings.series)}
     base = _baseline_levels(view)
     # Readings that spread over several steps average them out.
     stands = find_resolution(view.readings, view.scales, view.steps).error > 0
     for n, effect in enumerate(view.effects):
-        place = series[effect.series]
+        place = view.places[effect.series]
         step = float(view.steps[place])
         size = abs(effect.change) * (base[place] if effect.scale == "ratio" else 1.0)
         if effect.bound is not None or not step or not stands[_arms_of(view, effect, place)].any():

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 import math
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol
 
@@ -12,7 +12,13 @@ import numpy as np
 
 from ferocal.analysis.caveats.circumstances import BusyBench, Circumstances, Conditions
 from ferocal.analysis.data.arms import Arms, sort_into_arms
-from ferocal.analysis.data.readings import Readings, Scale, VisitSummaries, summarise_visits
+from ferocal.analysis.data.readings import (
+    Readings,
+    Scale,
+    Series,
+    VisitSummaries,
+    summarise_visits,
+)
 from ferocal.analysis.data.resolution import find_steps
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.inference.components import run_variances
@@ -134,11 +140,6 @@ class View:
         return self.effects[0].baseline
 
     @functools.cached_property
-    def arms(self) -> Arms:
-        """The readings arm by arm, in order of time."""
-        return sort_into_arms(self.readings, self.scales)
-
-    @functools.cached_property
     def summaries(self) -> VisitSummaries:
         """The visits of all arms."""
         return summarise_visits(self.readings, self.scales)
@@ -147,6 +148,11 @@ class View:
     def sharp(self) -> Arms:
         """The arms without readings off moving displays, whose middles nobody has read."""
         return sort_into_arms(self.readings.select(self.readings.width == 0), self.scales)
+
+    @functools.cached_property
+    def places(self) -> dict[Series, int]:
+        """The places of the series among those of the readings."""
+        return {series: n for n, series in enumerate(self.readings.series)}
 
     @functools.cached_property
     def steps(self) -> FloatArray:
@@ -172,11 +178,10 @@ class View:
     @functools.cached_property
     def _by_place(self) -> dict[tuple[int, str], list[int]]:
         """Effects by series and configuration, their own and that of their baseline."""
-        series = {s: n for n, s in enumerate(self.readings.series)}
         found: dict[tuple[int, str], list[int]] = {}
         for n, effect in enumerate(self.effects):
             for name in (effect.configuration, effect.baseline):
-                found.setdefault((series[effect.series], name), []).append(n)
+                found.setdefault((self.places[effect.series], name), []).append(n)
         return found
 
     def on_series(self, series: int, seen: str) -> Finding:
@@ -187,9 +192,12 @@ class View:
 
     def on_arm(self, arms: Arms, arm: int, seen: str) -> Finding:
         """A finding on an arm, which bears on the effects that it is a side of."""
-        name = arms.name(arm)
-        members = self._by_place.get((int(arms.series_of[arm]), name), [])
-        return Finding(f"with {name}, {seen}", members)
+        return self.on_side(int(arms.series_of[arm]), arms.name(arm), seen)
+
+    def on_side(self, series: int, configuration: str, seen: str) -> Finding:
+        """A finding on a series under a configuration, on the effects that this is a side of."""
+        members = self._by_place.get((series, configuration), [])
+        return Finding(f"with {configuration}, {seen}", members)
 
     def on_everything(self, seen: str) -> Finding:
         """A finding that bears on all effects but those of the control arm."""
@@ -198,6 +206,18 @@ class View:
     def sized(self, series: int, shift: float) -> str:
         """A difference of a series on the scale of the analysis, for a sentence."""
         return sized(shift, self.scales[series], self.readings.series[series].unit)
+
+
+def of_arms(
+    find: Callable[[View, Arms], Iterator[Finding]],
+) -> Callable[[View], Iterator[Finding]]:
+    """A test of the sharp arms of a view, which finds nothing where there are none."""
+
+    def test(view: View) -> Iterator[Finding]:
+        if len(view.sharp.value):
+            yield from find(view, view.sharp)
+
+    return test
 
 
 def percentage(share: float) -> str:

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View
+from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, of_arms
 from ferocal.analysis.data.arms import Arms
 from ferocal.analysis.data.readings import MEDIAN_FROM_RUNS, NO_ROUND
 from ferocal.analysis.data.segments import FloatArray, IntArray, Segments, find_segments
@@ -26,7 +26,8 @@ _FEWEST_STEPS = 2.0
 _LEAST_SHARE = 0.85
 
 
-def _find_outliers(view: View) -> Iterator[Finding]:
+@of_arms
+def _find_outliers(view: View, arms: Arms) -> Iterator[Finding]:
     """Arms with readings far from their fellows.
 
     Notes
@@ -39,9 +40,7 @@ def _find_outliers(view: View) -> Iterator[Finding]:
     1273-1283), widened to hold for 9 to 150 readings in simulation: of 100,000 normal
     arms each, at most the nominal share was found. All arms together share the level.
     """
-    arms, counts = view.sharp, view.sharp.arms.counts
-    if not len(counts):
-        return
+    counts = arms.arms.counts
     scale, steps = _scales(arms)
     tested = (counts >= _FEWEST_READINGS) & (steps > 3) & (scale > 0)
     level = view.level / max(1, int(tested.sum()))
@@ -90,7 +89,8 @@ def _far(view: View, arm: int, distance: FloatArray, far: np.ndarray) -> str:
     )
 
 
-def _find_two_modes(view: View) -> Iterator[Finding]:
+@of_arms
+def _find_two_modes(view: View, arms: Arms) -> Iterator[Finding]:
     """Arms whose readings fall into two groups, each with a fifth of them at least.
 
     Notes
@@ -101,9 +101,7 @@ def _find_two_modes(view: View) -> Iterator[Finding]:
     1 in 2,000 arms of 12 to 50 normal readings with equal variation of runs and visits
     exceeds in simulation (40,000 arms each), and more where many arms are looked at.
     """
-    arms, counts = view.sharp, view.sharp.arms.counts
-    if not len(counts):
-        return
+    counts = arms.arms.counts
     tested = counts >= _FEWEST_FOR_MODES
     if not tested.any():
         return

@@ -18,10 +18,9 @@ FEW_ROUNDS = 5
 
 
 def _one_visit(view: View) -> Iterator[Finding]:
-    series = {s: n for n, s in enumerate(view.readings.series)}
     for n, effect in enumerate(view.effects):
         if effect.method in (Method.FLOOR, Method.STATED, Method.NONE):
-            yield Finding(_lone_visit(effect, float(view.run_sd[series[effect.series]])), [n])
+            yield Finding(_lone_visit(effect, float(view.run_sd[view.places[effect.series]])), [n])
 
 
 def _lone_visit(effect: Effect, run_sd: float) -> str:
@@ -66,19 +65,13 @@ def _bounds(view: View) -> Iterator[Finding]:
     arms, counts = np.unique(view.bounds.arm_of, return_counts=True)
     numbers = set(np.unique(view.readings.arm_of).tolist())
     size = len(view.readings.configurations)
-    series = {s: n for n, s in enumerate(view.readings.series)}
     for arm, count in zip(arms.tolist(), counts.tolist(), strict=True):
         if arm not in numbers:
             continue
         name = view.readings.configurations[arm % size]
         place = arm // size // len(view.readings.benches)
-        members = [
-            n
-            for n, effect in enumerate(view.effects)
-            if series[effect.series] == place and name in (effect.configuration, effect.baseline)
-        ]
-        text = f"with {name}, {counted(count, 'reading')} {be(count)} only a bound and not in the "
-        yield Finding(f"{text}mean, which leans the other way", members)
+        text = f"{counted(count, 'reading')} {be(count)} only a bound and not in the mean, which "
+        yield view.on_side(place, name, f"{text}leans the other way")
 
 
 def _few_rounds(view: View) -> Iterator[Finding]:
@@ -98,14 +91,15 @@ def _unpaired_rounds(view: View) -> Iterator[Finding]:
 
 
 def _not_interleaved(view: View) -> Iterator[Finding]:
-    moves = dict(zip(view.readings.series, baseline_moves(view), strict=True))
+    moves = baseline_moves(view)
     for n, effect in enumerate(view.effects):
         if effect.method is Method.PAIRED or effect.rounds:
             continue
         text = "the configurations were not measured in common rounds, so whatever else "
         text += f"changed with time is in this change too; {_time_between(view, effect)}"
-        if not math.isnan(moves[effect.series]):
-            moved = sized(moves[effect.series], effect.scale, effect.series.unit)
+        move = moves[view.places[effect.series]]
+        if not math.isnan(move):
+            moved = sized(move, effect.scale, effect.series.unit)
             text += f"; the baseline itself moved by {moved} from its first visit to its last"
         yield Finding(text, [n])
 
@@ -113,7 +107,7 @@ def _not_interleaved(view: View) -> Iterator[Finding]:
 def _time_between(view: View, effect: Effect) -> str:
     """How long lies between the sides of an effect, as far as that is known."""
     everything = (view.readings, view.bounds)
-    place = view.readings.series.index(effect.series)
+    place = view.places[effect.series]
     sides = []
     for name in (effect.baseline, effect.configuration):
         code = view.readings.configurations.index(name)

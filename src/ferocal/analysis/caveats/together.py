@@ -15,20 +15,22 @@ from ferocal.terms.numbers import significant
 
 def _trade_offs(view: View) -> Iterator[Finding]:
     """Metrics of one workload of which one gets better and another worse."""
-    groups: dict[tuple[str, str], list[int]] = {}
+    groups: dict[tuple[str, str], dict[int, Verdict]] = {}
     for n, effect in enumerate(view.effects):
-        if _direction(effect) is not None:
-            groups.setdefault((effect.series.workload, effect.configuration), []).append(n)
+        direction = _direction(effect)
+        if direction is not None:
+            place = (effect.series.workload, effect.configuration)
+            groups.setdefault(place, {})[n] = direction
     for (workload, configuration), members in groups.items():
-        sides = [
-            [view.effects[n] for n in members if _direction(view.effects[n]) is v] for v in CHANGED
-        ]
+        sides = [[view.effects[n] for n, d in members.items() if d is v] for v in CHANGED]
         if not all(sides):
             continue
         better, worse = (max(side, key=lambda e: abs(e.shift.mean)) for side in sides)
         text = f"with {configuration}, {_named(better)} gets better while {_named(worse)} of "
         once = any(e.verdict is Verdict.SEEN_ONCE for e in (better, worse))
-        yield Finding(f"{text}{workload} gets worse{', as seen once' if once else ''}", members)
+        yield Finding(
+            f"{text}{workload} gets worse{', as seen once' if once else ''}", list(members)
+        )
 
 
 def _direction(effect: Effect) -> Verdict | None:

@@ -6,7 +6,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View
+from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, of_arms
+from ferocal.analysis.data.arms import Arms
 from ferocal.analysis.data.readings import VisitSummaries, margin_on_scale
 from ferocal.analysis.data.segments import FloatArray, IntArray
 from ferocal.analysis.inference.student import t_cdf
@@ -59,7 +60,8 @@ def _positions(summaries: VisitSummaries) -> FloatArray:
     return place
 
 
-def _find_first_runs(view: View) -> Iterator[Finding]:
+@of_arms
+def _find_first_runs(view: View, arms: Arms) -> Iterator[Finding]:
     """Series whose first run of a visit differs from the others of the visit.
 
     Notes
@@ -67,9 +69,7 @@ def _find_first_runs(view: View) -> Iterator[Finding]:
     Student's t on the differences between the first run and the mean of the rest, over
     all visits with at least two runs; all series together share the level.
     """
-    arms, visits = view.sharp, view.sharp.visits
-    if not len(arms.value):
-        return
+    visits = arms.visits
     several = visits.counts > 1
     if not several.any():
         return

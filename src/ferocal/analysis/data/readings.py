@@ -28,8 +28,7 @@ class Series:
     value that can be true, both in the unit. ``noise`` is the standard deviation between visits
     as somebody states it, a share, ``unit_noise`` the same in the unit. What is computed
     ``of_frames`` summarises as many as it has samples; it has ``assumed_times`` where nobody
-    said how far apart its values are. Where neither direction
-    is better there is no verdict.
+    said how far apart its values are. Where neither direction is better there is no verdict.
     """
 
     workload: str

@@ -37,8 +37,8 @@ class Span(NamedTuple):
 class BoundJudge:
     """What is needed to judge a contrast with a bound.
 
-    ``margin`` and ``higher`` are those of the contrasts; ``floor_of`` and ``stated_of`` give
-    how much visits to an arm vary, where its own do not show it.
+    ``floor_of`` and ``stated_of`` give how much visits to an arm vary, where its own do not
+    show it.
     """
 
     readings: Readings
@@ -58,17 +58,12 @@ class BoundJudge:
         low, high = here.low - there.high, here.high - there.low
         counts = [(len(np.unique(r.visit_of)), len(np.unique(r.run_of))) for r in rows]
         sure = here.sure and there.sure
-        verdict = _verdict(low, high, margin, better) if sure else Verdict.SEEN_ONCE
+        verdict = _verdict(low, high, better) if sure else Verdict.SEEN_ONCE
         return self._estimate(contrast, (low, high), verdict, margin, counts)
 
     def _rows(self, arm: Arm) -> Readings:
         """The numbers of an arm if it has some, else its bounds."""
-        readings = self.readings
-        rows = readings.select(
-            (readings.series_of == arm.series)
-            & (readings.bench_of == arm.bench)
-            & (readings.configuration_of == arm.configuration)
-        )
+        rows = arm.select(self.readings)
         return rows.numbers if (rows.bound == 0).any() else rows
 
     def _span(self, arm: Arm, rows: Readings) -> Span:
@@ -138,7 +133,7 @@ class BoundJudge:
         )
 
 
-def _verdict(low: float, high: float, margin: float, better: str) -> Verdict:
+def _verdict(low: float, high: float, better: str) -> Verdict:
     """The verdict if the difference is somewhere between two ends, of which one is infinite."""
     if better == "none":
         return Verdict.NOT_JUDGED

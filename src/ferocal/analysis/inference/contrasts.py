@@ -30,7 +30,10 @@ class Method(StrEnum):
 
 
 METHODS = tuple(Method)
-_PAIRED, _VISITS, _FLOOR, _STATED, _NONE, _ = range(6)
+_PAIRED, _VISITS, _FLOOR, _STATED, _NONE = (
+    METHODS.index(method)
+    for method in (Method.PAIRED, Method.VISITS, Method.FLOOR, Method.STATED, Method.NONE)
+)
 # An error that is known, and not estimated, has as many degrees of freedom as that.
 KNOWN_DEGREES = 1e6
 
@@ -50,7 +53,8 @@ class ContrastTable:
     where unknown. ``sd`` is the standard deviation of the contrast of single visits, ``pairs``
     the number of rounds that pair. ``visits`` and ``runs`` count what the sides of positive
     weight are made of, ``base_visits`` and ``base_runs`` those of negative weight;
-    ``unpaired`` visits were left out.
+    ``unpaired`` visits were left out. ``fixed`` is the part of the uncertainty that no number
+    of visits takes away.
     """
 
     contrast_of: IntArray
@@ -66,6 +70,7 @@ class ContrastTable:
     runs: IntArray
     base_runs: IntArray
     unpaired: IntArray
+    fixed: FloatArray
 
 
 def estimate_contrasts(
@@ -153,6 +158,7 @@ def _add_up(
         degrees=degrees[kept],
         sd=sd[kept],
         pairs=np.bincount(terms.contrast_of_part, pairs * pairing, size).astype(np.int64)[kept],
+        fixed=np.zeros(len(kept)),
         **{name: column[kept] for name, column in _counts(terms, sides, paired, size).items()},
     )
 
@@ -269,6 +275,7 @@ def widen(table: ContrastTable, uncertainty: FloatArray) -> None:
         degrees = table.degrees * squares**2 / table.error**4
     table.degrees[known] = np.minimum(degrees[known], KNOWN_DEGREES)
     table.error[known] = np.sqrt(squares)[known]
+    np.hypot(table.fixed, uncertainty, out=table.fixed)
 
 
 def hold_to_resolution(table: ContrastTable, error: FloatArray, step: FloatArray) -> None:
@@ -281,6 +288,7 @@ def hold_to_resolution(table: ContrastTable, error: FloatArray, step: FloatArray
     """
     known = ~np.isnan(table.error)
     table.error[known] = np.maximum(table.error, error)[known]
+    np.hypot(table.fixed, error, out=table.fixed)
     flat = np.flatnonzero(known & (table.sd == 0))
     least = step[flat] / t_quantile(table.degrees[flat], 0.5 + CONFIDENCE / 2)
     table.error[flat] = np.maximum(table.error[flat], least)

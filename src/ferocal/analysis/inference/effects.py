@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal
 
@@ -150,13 +150,16 @@ def counting_effects(effects: Sequence[Effect]) -> list[Effect]:
     return [effect for effect in compared if effect.series.primary] or compared
 
 
-# Methods that give a contrast an interval.
-EVIDENCE = tuple(method for method in Method if method is not Method.NONE)
+# By gate, whether a verdict breaks it.
+_BREAKS: dict[str, Callable[[Verdict], bool]] = {
+    "worse": lambda verdict: verdict is Verdict.WORSE,
+    "not-equivalent": lambda verdict: verdict is not Verdict.EQUIVALENT,
+}
 
 
 def has_evidence(effect: Effect) -> bool:
     """Whether there is an interval that a verdict can rest on."""
-    return effect.method in EVIDENCE and not math.isnan(effect.low)
+    return effect.method is not Method.NONE and not math.isnan(effect.low)
 
 
 def gate_failures(effects: Sequence[Effect], *, gate: str) -> list[Effect]:
@@ -170,15 +173,7 @@ def gate_failures(effects: Sequence[Effect], *, gate: str) -> list[Effect]:
     ValueError
         When the gate is not one of these two.
     """
-    if gate not in ("worse", "not-equivalent"):
+    if gate not in _BREAKS:
         raise ValueError(f'gate is "{gate}"; it can be "worse" or "not-equivalent"')
     judged = [e for e in counting_effects(effects) if e.verdict is not Verdict.NOT_JUDGED]
-    return [
-        effect
-        for effect in judged
-        if not has_evidence(effect)
-        or (
-            (effect.verdict is Verdict.WORSE if gate == "worse" else True)
-            and effect.verdict is not Verdict.EQUIVALENT
-        )
-    ]
+    return [e for e in judged if not has_evidence(e) or _BREAKS[gate](e.verdict)]

@@ -34,7 +34,7 @@ from ferocal.analysis.inference.contrasts import (
 from ferocal.analysis.inference.effects import Estimate, Setting, Shift
 from ferocal.analysis.inference.families import adjust_by_family
 from ferocal.analysis.inference.looks import LookPlan
-from ferocal.analysis.inference.noise_floors import NoiseFloor, estimate_floor, pool_floors
+from ferocal.analysis.inference.noise_floors import NoiseFloor, find_own_floor
 from ferocal.analysis.inference.power import rounds_to_decide
 from ferocal.analysis.inference.student import Interval, t_interval
 from ferocal.analysis.inference.verdicts import (
@@ -223,27 +223,19 @@ class _Analysis:
             return series.unit_noise
         if series.unit_noise is None:
             return series.noise
-        rows = self.readings.arm_of == arm.code(self.readings)
-        return series.unit_noise / float(self.readings.value[rows].mean()) if rows.any() else None
+        value = arm.select(self.readings).value
+        return series.unit_noise / float(value.mean()) if len(value) else None
 
     def _floor_of(self, series: int, bench: int) -> NoiseFloor | None:
-        """The noise floor of a series: of the study's own visits, else one brought in.
-
-        Its own are those to the control arm, or else to all configurations that were visited
-        often enough.
-        """
+        """The noise floor of a series: of the study's own visits, else one brought in."""
         if (series, bench) not in self._floors:
             readings, setting = self.readings, self.setting
             key = (readings.benches[bench], readings.series[series])
             brought = setting.noise_floors.get(key)
             if brought is not None and brought.scale != self.scales[series]:
                 brought = None
-            own = None
-            if setting.floor_arm is not None:
-                arm = Arm(series, bench, readings.configurations.index(setting.floor_arm))
-                own = estimate_floor(readings, arm, self.scales)
-            floor = own or pool_floors(readings, series, bench, self.scales) or brought
-            self._floors[series, bench] = floor
+            own = find_own_floor(readings, series, bench, self.scales, setting.floor_arm)
+            self._floors[series, bench] = own or brought
         return self._floors[series, bench]
 
     def _judge(
@@ -372,20 +364,13 @@ class _Analysis:
             sd[pending],
             self.margin[table.contrast_of][pending],
             alpha=judgement.level[pending],
-            fixed=self._fixed(table)[pending],
+            fixed=table.fixed[pending],
         )
         if self.setting.looks is not None:
             needed = _next_looks_after(needed, self.setting.looks)
         present = np.maximum(table.pairs, np.minimum(table.visits, table.base_visits))[pending]
         more[pending] = np.where(needed == 0, _OUT_OF_REACH, np.maximum(needed - present, 1))
         return more
-
-    def _fixed(self, table: ContrastTable) -> FloatArray:
-        """What no number of rounds takes away from the uncertainty of each row."""
-        resolution = find_resolution(self.readings, self.scales, self.steps)
-        steps = uncertainty_of(self.contrasts, resolution.error, self.readings)
-        both: FloatArray = np.hypot(self._range_uncertainty(self.readings), steps)
-        return both[table.contrast_of]
 
 
 def _next_looks_after(needed: IntArray, looks: LookPlan) -> IntArray:

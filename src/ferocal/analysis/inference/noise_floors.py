@@ -32,8 +32,7 @@ class NoiseFloor:
     visits over the runs per visit), with ``degrees`` of freedom; ``run_variance`` that of
     single runs within a visit, NaN with one run per visit. ``age`` is in days, from the
     last visit behind the floor to the last visit of the study that uses it, NaN where one of
-    them has no date; ``source``
-    says where the floor is from.
+    them has no date; ``source`` says where the floor is from.
     """
 
     scale: Scale
@@ -52,11 +51,7 @@ def estimate_floor(readings: Readings, arm: Arm, scales: tuple[Scale, ...]) -> N
     Drift and other slow variation between the visits are part of it, as they are part of
     the difference between two visits that were not made near each other.
     """
-    visited = readings.select(
-        (readings.series_of == arm.series)
-        & (readings.bench_of == arm.bench)
-        & (readings.configuration_of == arm.configuration)
-    )
+    visited = arm.select(readings)
     if not len(visited.value):
         return None
     summaries = summarise_visits(visited, scales)
@@ -111,6 +106,24 @@ def pool_floors(
         source=f"{visits} visits to {names}",
         age=min(floor.age for floor in floors),
     )
+
+
+def find_own_floor(
+    readings: Readings,
+    series: int,
+    bench: int,
+    scales: tuple[Scale, ...],
+    control: str | None,
+) -> NoiseFloor | None:
+    """The noise floor of a study's own visits: to the control arm, or else to all configurations.
+
+    ``control`` is the name of the control arm, None where there is none.
+    """
+    floor = None
+    if control is not None:
+        arm = Arm(series, bench, readings.configurations.index(control))
+        floor = estimate_floor(readings, arm, scales)
+    return floor or pool_floors(readings, series, bench, scales)
 
 
 def share_of_runs(runs: float) -> float:

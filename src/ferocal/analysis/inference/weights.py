@@ -24,6 +24,10 @@ class Arm(NamedTuple):
         strand = self.series * len(readings.benches) + self.bench
         return strand * len(readings.configurations) + self.configuration
 
+    def select(self, readings: Readings) -> Readings:
+        """The readings of the arm."""
+        return readings.select(readings.arm_of == self.code(readings))
+
 
 class Contrast(NamedTuple):
     """A sum of arms, each with its weight, on the scale of the analysis.

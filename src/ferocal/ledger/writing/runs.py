@@ -8,11 +8,13 @@ import sqlalchemy as sa
 
 from ferocal.ledger import schema
 from ferocal.ledger.records import (
+    Absence,
     Ending,
     Outcome,
     SessionRecord,
     Slot,
     StepRecord,
+    Value,
     VisitRecord,
     pack,
 )
@@ -102,26 +104,9 @@ class Recorder:
                 )
             )
             for value in ending.values:
-                metric_id = self._metric_keys.key(
-                    connection, value.workload, value.metric, value.unit
-                )
-                connection.execute(
-                    sa.insert(schema.reading).values(
-                        run_id=run_id,
-                        metric_id=metric_id,
-                        value=value.value,
-                        samples=value.samples,
-                        low=value.low,
-                        high=value.high,
-                        resolution=value.resolution,
-                        bound=value.bound,
-                        statistic=value.statistic,
-                    )
-                )
+                self._insert(connection, schema.reading, run_id, value)
             for gap in ending.absences:
-                metric_id = self._metric_keys.key(connection, gap.workload, gap.metric, gap.unit)
-                row = {"metric_id": metric_id, "mark": gap.mark, "reason": gap.reason}
-                connection.execute(sa.insert(schema.absence).values(run_id=run_id, **row))
+                self._insert(connection, schema.absence, run_id, gap)
             for number, trace in enumerate(ending.traces, 1):
                 self.ledger.insert(
                     schema.trace, connection, run_id=run_id, **pack_trace(trace, number)
@@ -132,6 +117,15 @@ class Recorder:
                         run_id=run_id, stream=stream, size=size, content=pack(content)
                     )
                 )
+
+    def _insert(
+        self, connection: sa.Connection, table: sa.Table, run_id: int, record: Value | Absence
+    ) -> None:
+        """Record a reading, or the mark in the place of one."""
+        row = dict(vars(record))
+        names = (row.pop("workload"), row.pop("metric"), row.pop("unit"))
+        key = self._metric_keys.key(connection, *names)
+        connection.execute(sa.insert(table).values(run_id=run_id, metric_id=key, **row))
 
     def close_interrupted(self, reason: str = "Ferocal was ended during this run") -> int:
         """Mark runs that were never ended as interrupted; returns how many."""
