@@ -293,7 +293,9 @@ def test_a_measuring_study_takes_notes_exclusions_and_comparisons(small_study: S
 
 
 def test_ctrl_c_on_a_terminal_ends_cleanly_and_goes_on(small_study: Study) -> None:
-    ferocal = small_study(rounds=4, command="sleep 0.3; echo score $GAIN")
+    # The third run lasts until it is interrupted, however slow this machine is.
+    hold = "echo >> {study}/begun; [ -e {study}/go ] || [ $(wc -l < {study}/begun) -lt 3 ] || "
+    ferocal = small_study(rounds=4, command=f"{hold} sleep 600; echo score $GAIN")
     terminal = pexpect.spawn(
         PROGRAM,
         ["measure"],
@@ -309,6 +311,7 @@ def test_ctrl_c_on_a_terminal_ends_cleanly_and_goes_on(small_study: Study) -> No
     terminal.close()
     assert terminal.exitstatus == 130
     assert "running" not in {row[0] for row in query(ferocal, "SELECT outcome FROM run")}
+    (ferocal.directory / "go").touch()
     assert "going on: " in ferocal("measure").stdout
     assert len(valid_runs(ferocal)) == len(set(valid_runs(ferocal))) == 8
 
