@@ -122,7 +122,7 @@ def test_readings_from_elsewhere_are_of_a_bench(ferocal: Ferocal) -> None:
 
 def test_looks_and_plans_are_those_of_each_bench(ferocal: Ferocal) -> None:
     """A bench that has not reached a look is not judged at it by the rounds of another."""
-    write(ferocal, metric="primary = true")
+    write(ferocal, metric='role = "primary"')
     ferocal("measure", "--bench", "node", "--decide", "--rounds", "10")
     ferocal("measure", "--bench", "lobby", "--rounds", "4")
     assert query(ferocal, "SELECT bench, round FROM look") == [("node", 5)]
@@ -233,8 +233,8 @@ def codes(ferocal: Ferocal) -> set[str]:
         ({"margin": "30 %"}, "margin of flight score was 5 % when measuring began, is 30 % now"),
         ({"metric": 'margin = "3 points"'},
          "margin of flight score was 5 % when measuring began, is 3 points now"),
-        ({"metric": "primary = true"},
-         "flight score was not primary when measuring began, is primary now"),
+        ({"metric": 'role = "primary"'},
+         "role of flight score was secondary when measuring began, is primary now"),
         ({"better": "lower"},
          "better direction of flight score was higher when measuring began, is lower now"),
     ],
@@ -275,7 +275,7 @@ def test_a_changed_unit_is_told_beside_the_readings_that_are_left_out(ferocal: F
 
 
 def test_sessions_keep_what_was_asked(ferocal: Ferocal, tmp_path: Path) -> None:
-    write(ferocal, metric="primary = true")
+    write(ferocal, metric='role = "primary"')
     ferocal("measure", "--bench", "node", "--rounds", "7")
     ferocal.quick("enter", "flight", "3", "--configuration", "on", "--bench", "lobby")
     rows = query(ferocal, "SELECT bench, study_file, criteria FROM session ORDER BY id")
@@ -283,13 +283,13 @@ def test_sessions_keep_what_was_asked(ferocal: Ferocal, tmp_path: Path) -> None:
     assert {row[1] for row in rows} == {(ferocal.directory / "study.toml").read_text()}
     kept = json.loads(rows[0][2])
     assert kept["question"] == "Is the dome faster with it?" and kept["planned_rounds"] == 7
-    assert kept["families"] == {"primary": [["flight", "score"]], "others": []}
+    assert kept["families"] == {"primary": [["flight", "score"]], "secondary": [], "detail": []}
     (metric,) = kept["metrics"]
-    assert (metric["margin"], metric["unit"], metric["primary"]) == ("5 %", "points", True)
+    assert (metric["margin"], metric["unit"], metric["role"]) == ("5 %", "points", "primary")
     # They travel with a merge, so that a copy is held against the same criteria.
     copy = Ferocal(tmp_path / "copy")
     copy.directory.mkdir()
     shutil.copy(ferocal.directory / "study.toml", copy.directory)
     copy.quick("merge", "..")
-    write(copy, metric="primary = true", margin="9 %")
+    write(copy, metric='role = "primary"', margin="9 %")
     assert "was 5 % when measuring began" in changed(copy)[0]

@@ -140,7 +140,7 @@ def test_limits_say_what_a_plan_cannot_answer(tmp_path: Path) -> None:
     assert "nothing proves that these are active: firmware=fw-2" in full
     assert "always change together" not in full
     assert "driver and firmware always change together" in limits(configuration=TOGETHER)
-    assert "share the error rate" not in limits(primary="primary = true")
+    assert "share the error rate" not in limits(primary='role = "primary"')
     assert "one visit per configuration: no interval" in limits("rounds = 1")
     assert "3 rounds are few" in limits("rounds = 3")
     assert "not interleaved" in limits('schedule = "once"')
@@ -176,7 +176,7 @@ def test_a_plan_for_one_visit_each_tells_what_a_known_noise_allows(ferocal: Fero
 
 
 def test_the_outlook_uses_the_margin_and_the_number_of_comparisons(tmp_path: Path) -> None:
-    plan = study(tmp_path, "rounds = 8", primary="primary = true")
+    plan = study(tmp_path, "rounds = 8", primary='role = "primary"')
     assert count_comparisons(plan) == (3, True)
     known = Components(0.02, 9, 4e-4, 1e-4)
     cost = estimate_cost(plan, plan_study(plan), {}, None)

@@ -46,7 +46,7 @@ class OpenedStudy:
             When a name is not known; the message has the closest one.
         """
         # Names are checked before anything is read.
-        (selection or Selection()).check(self.study)
+        selection = (selection or Selection()).resolve(self.study)
         return compare(self.study, self.evidence(), against=against, selection=selection)
 
     def effects(

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import itertools
+import statistics
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import datetime
 
 from ferocal.analysis.caveats.table import add_caveats
+from ferocal.analysis.data.cells import Cell, tabulate
 from ferocal.analysis.data.gaps import Gap
+from ferocal.analysis.data.readings import Series
 from ferocal.analysis.inference.effects import (
     Effect,
     Replicates,
@@ -20,19 +25,36 @@ from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.gaps import find_gaps
 from ferocal.answers.selection import Selection
+from ferocal.ledger.records import Note
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
+
+
+@dataclass(frozen=True)
+class Prospect:
+    """How more evidence can be had on a bench.
+
+    ``replicates`` says by what, ``kinds`` how readings came so far ("measure", "enter", "load"),
+    and ``round_seconds`` how long a round takes as seen so far, None where that is not known.
+    """
+
+    replicates: Replicates
+    kinds: frozenset[str]
+    round_seconds: float | None
 
 
 @dataclass(frozen=True)
 class Comparison:
     """Effects of a study against one of its configurations, bench by bench.
 
-    ``benches`` are those of the study. ``gaps`` are the cells without a reading, for which there
+    ``benches`` are those of the study, ``levels`` are by configuration, the baseline first, and
+    ``series`` all that are wanted. ``gaps`` are the cells without a reading, for which there
     is no effect. ``alarm`` are the effects of the control arm that are not nil, whatever was
     selected. ``unmeasured`` names configurations, by bench, without any effect that an
-    interval stands behind. ``excluded`` counts runs that are marked as not to be used,
-    ``left_out`` readings that the study file no longer knows.
+    interval stands behind. ``base_cells`` is what was read of the baseline by bench, workload and
+    metric. ``prospects`` say by bench how more evidence can be had. ``excluded`` counts runs that
+    are marked as not to be used, ``left_out`` readings that the study file no longer knows.
+    ``asked`` says whether some metrics were asked for by name.
     """
 
     question: str
@@ -40,13 +62,19 @@ class Comparison:
     margin: float
     confidence: float
     benches: tuple[str, ...]
+    levels: Mapping[str, Mapping[str, str]]
+    series: tuple[Series, ...]
     effects: tuple[Effect, ...]
+    base_cells: Mapping[tuple[str, str, str], Cell]
     gaps: tuple[Gap, ...]
+    notes: tuple[Note, ...]
     alarm: tuple[Effect, ...]
     unmeasured: tuple[tuple[str, str], ...]
+    prospects: Mapping[str, Prospect]
     criteria_changes: tuple[CriteriaChange, ...]
     excluded: int
     left_out: int
+    asked: bool = False
 
     def on_bench(self, bench: str) -> Comparison:
         """Only the effects on one bench."""
@@ -77,8 +105,7 @@ def compare(
     UsageError
         When a name is not known.
     """
-    selection = selection or Selection()
-    selection.check(study)
+    selection = (selection or Selection()).resolve(study)
     base = study.configuration(against or study.baseline).name
     setting = _setting(study, evidence, base)
     effects = estimate_effects(evidence.readings, base, setting)
@@ -98,19 +125,69 @@ def compare(
         margin=study.head.margin,
         confidence=evidence.looks.confidence if evidence.looks else CONFIDENCE,
         benches=study.benches,
+        levels=_levels(study, base),
+        series=tuple(
+            s
+            for s in evidence.readings.series
+            if selection.places is None or (s.workload, s.metric) in selection.places
+        ),
         effects=wanted,
+        base_cells=_base_cells(evidence, base),
         gaps=tuple(
             gap
             for gap in find_gaps(study, evidence)
             if gap.configuration == base
             or selection.wants(gap.bench, gap.configuration, gap.workload, gap.metric)
         ),
+        notes=evidence.notes,
         alarm=tuple(control_failures(effects)),
         unmeasured=tuple(_unmeasured(study, wanted, selection, base)),
+        prospects={bench: _prospect(study, evidence, bench) for bench in study.benches},
         criteria_changes=evidence.criteria_changes,
         excluded=evidence.excluded,
         left_out=evidence.left_out,
+        asked=selection.places is not None,
     )
+
+
+def _levels(study: Study, baseline: str) -> dict[str, Mapping[str, str]]:
+    """The levels of every configuration, those of the baseline first."""
+    ordered = sorted(study.configurations, key=lambda c: c.name != baseline)
+    return {c.name: c.levels for c in ordered}
+
+
+def _base_cells(evidence: Evidence, baseline: str) -> dict[tuple[str, str, str], Cell]:
+    """What was read of the baseline, by bench, workload and metric."""
+    place = evidence.readings.configurations.index(baseline)
+    return {
+        (bench, cell.series.workload, cell.series.metric): cell
+        for b, bench in enumerate(evidence.readings.benches)
+        for row in tabulate(evidence.readings, b)
+        if (cell := row[place]) is not None
+    }
+
+
+def _prospect(study: Study, evidence: Evidence, bench: str) -> Prospect:
+    kinds = evidence.kinds.get(bench, frozenset())
+    replicates = _replicates(study, evidence, bench)
+    seconds = _round_seconds(study, evidence, bench) if replicates == "rounds" else None
+    return Prospect(replicates, kinds, seconds)
+
+
+def _round_seconds(study: Study, evidence: Evidence, bench: str) -> float | None:
+    """How long a round takes, from the times at which visits have begun.
+
+    The median of the gaps between them, so that pauses between sessions do not count.
+    """
+    times = sorted(
+        datetime.fromisoformat(v.started_at)
+        for v in evidence.visits
+        if v.bench == bench and v.started_at and v.state == "active"
+    )
+    gaps = [(later - earlier).total_seconds() for earlier, later in itertools.pairwise(times)]
+    if not gaps or not any(gaps):
+        return None
+    return statistics.median(gaps) * len(study.configurations)
 
 
 def _unmeasured(

@@ -37,11 +37,6 @@ class CriteriaChange:
         when = "now" if self.since is None else f"since {self.since}"
         names = [" ".join(place) for place in self.places]
         of = listed(names) if len(names) <= _MOST_NAMED else f"{len(names)} metrics"
-        if self.aspect == "primary":
-            was, becomes = ("", "not ") if self.before else ("not ", "")
-            verbs = ("was", "is") if len(names) == 1 else ("were", "are")
-            began = f"{of} {verbs[0]} {was}primary when measuring began"
-            return f"{began}, {verbs[1]} {becomes}primary {when}"
         noun = {"better": "better direction"}.get(self.aspect, self.aspect)
         return f"{noun} of {of} was {self.before} when measuring began, is {self.now} {when}"
 
@@ -77,18 +72,32 @@ def find_criteria_changes(
             continue
         present = judging(study, metric)
         for aspect in JUDGING:
-            before, now = kept_before[0][1].get(aspect), present[aspect]
+            now = present[aspect]
+            before = _kept(kept_before[0][1], aspect, now)
             if before is not None and before != now:
                 key = (aspect, before, now, _since(kept_before, aspect, now))
                 groups.setdefault(key, []).append((workload, name))
     return tuple(CriteriaChange(tuple(places), *key) for key, places in groups.items())
 
 
+def _kept(judged_by: Mapping[str, Any], aspect: str, now: Any) -> Any:
+    """One thing by which a session has judged; None if it kept none.
+
+    Early sessions kept whether a metric was primary: of those that were not, a role of ``now``
+    that does not decide says the same.
+    """
+    if aspect != "role" or judged_by.get("primary") is None:
+        return judged_by.get(aspect)
+    if judged_by["primary"]:
+        return "primary"
+    return "secondary" if now == "primary" else now
+
+
 def _since(history: Sequence[tuple[str, Mapping[str, Any]]], aspect: str, now: Any) -> str | None:
     """The date of the first session from which on all have been measured with ``now``."""
     since = None
     for started_at, kept in reversed(history):
-        if kept.get(aspect) != now:
+        if _kept(kept, aspect, now) != now:
             break
         since = started_at[:10]
     return since

@@ -24,9 +24,11 @@ from ferocal.answers.circumstances import (
 )
 from ferocal.answers.criteria import CriteriaChange, changes_by_place, find_criteria_changes
 from ferocal.answers.definitions import find_definition_changes
+from ferocal.answers.series import study_series
 from ferocal.ledger.reading.columns import ReadingColumns, read_columns, read_statistics
 from ferocal.ledger.reading.corrections import AbsenceRow, ReadingKey, read_absences
 from ferocal.ledger.reading.noise_floors import read_noise_floors
+from ferocal.ledger.reading.notes import read_notes
 from ferocal.ledger.reading.runs import read_lost
 from ferocal.ledger.reading.sessions import (
     read_criteria,
@@ -37,11 +39,9 @@ from ferocal.ledger.reading.sessions import (
     read_snapshots,
 )
 from ferocal.ledger.reading.visits import VisitRow, read_conditions, recorded_facts
-from ferocal.ledger.records import NoiseFloorRecord
+from ferocal.ledger.records import NoiseFloorRecord, Note
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
-from ferocal.study.metrics import Metric
-from ferocal.terms.units import is_time
 
 # Conditions of so many runs are looked at; of more, every n-th.
 _MOST_CONDITIONS = 2000
@@ -69,6 +69,7 @@ class Evidence:
     kinds: dict[str, frozenset[str]]
     absences: dict[ReadingKey, AbsenceRow]
     planned_rounds: dict[str, int]
+    notes: tuple[Note, ...]
     criteria_changes: tuple[CriteriaChange, ...]
     left_out: int
     excluded: int
@@ -94,6 +95,7 @@ def gather(study: Study, ledger: Ledger) -> Evidence:
         kinds=read_kinds(ledger),
         absences=read_absences(ledger),
         planned_rounds=read_planned_rounds(ledger) if study.head.schedule == "rounds" else {},
+        notes=tuple(note for _, note in read_notes(ledger)),
         criteria_changes=changes,
         left_out=int(np.sum(~known)),
         excluded=columns.excluded,
@@ -168,35 +170,6 @@ def _with_statistics(
         )
         for name, known in circumstances.items()
     }
-
-
-def study_series(study: Study) -> tuple[Series, ...]:
-    """The metrics of a study as series of the analysis."""
-    return tuple(
-        Series(
-            workload=workload,
-            metric=name,
-            unit=metric.unit,
-            better=metric.better,
-            margin=metric.share_margin or study.head.margin,
-            primary=metric.primary,
-            unit_margin=metric.unit_margin,
-            resolution=metric.step,
-            plausible=metric.plausible,
-            of_frames=metric.trace_kind is not None and metric.trace_kind.counts_samples,
-            assumed_times=metric.assumes_times and is_time(metric.unit),
-            **_noise_of(study, workload, metric),
-        )
-        for workload, name, metric in study.metrics()
-    )
-
-
-def _noise_of(study: Study, workload: str, metric: Metric) -> dict[str, float | None]:
-    """How much visits vary as it is stated, as a share or in the unit; the nearest counts."""
-    if metric.noise is None:
-        return {"noise": study.workloads[workload].noise or study.head.noise}
-    amount, unit = metric.noise
-    return {"noise": amount / 100} if unit == "%" else {"unit_noise": amount}
 
 
 def _readings(

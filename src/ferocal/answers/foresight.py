@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 from pathlib import Path
 
-from ferocal.analysis.data.readings import Scale, choose_scales
+from ferocal.analysis.data.readings import Scale, Series, choose_scales
 from ferocal.analysis.inference.components import (
     Components,
     components_of,
@@ -14,7 +14,8 @@ from ferocal.analysis.inference.components import (
 )
 from ferocal.analysis.inference.noise_floors import pool_floors
 from ferocal.answers.criteria import CriteriaChange
-from ferocal.answers.evidence import Evidence, gather, study_series
+from ferocal.answers.evidence import Evidence, gather
+from ferocal.answers.series import study_series
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
 from ferocal.ledger.reading.sessions import Durations, read_durations
 from ferocal.plan.advice import (
@@ -22,7 +23,6 @@ from ferocal.plan.advice import (
     Outlook,
     estimate_cost,
     find_answers,
-    find_short_margins,
     find_shortcomings,
     foresee,
 )
@@ -37,8 +37,9 @@ Spread = dict[tuple[str, str], Components]
 class Foresight:
     """A plan for one bench, its cost, and what it can be expected to answer.
 
-    ``answers`` and ``shortcomings`` are sentences. ``detect`` is the change that is asked for,
-    as a share, None for the margin.
+    ``answers`` and ``shortcomings`` are sentences, ``planned`` is the number of rounds or visits
+    in words, and ``series`` are all metrics in their order. ``detect`` is the change that is asked
+    for, as a share, None for the margin.
     """
 
     question: str
@@ -49,6 +50,8 @@ class Foresight:
     cost: Cost
     answers: list[str]
     shortcomings: list[str]
+    planned: str
+    series: tuple[Series, ...]
     spread_from: str | None
     detect: float | None
     outlooks: list[Outlook]
@@ -112,7 +115,9 @@ def foresee_study(
         visits=visits,
         cost=cost,
         answers=find_answers(study, count),
-        shortcomings=find_shortcomings(study, count) + find_short_margins(outlooks, planned),
+        shortcomings=find_shortcomings(study, count),
+        planned=planned,
+        series=study_series(study),
         spread_from=source,
         detect=detect,
         outlooks=outlooks,

@@ -16,16 +16,24 @@ from ferocal.study.model import Level, Workload
 class ConfigurationView:
     """A configuration: its levels, what brings it besides commands, and its checks.
 
-    ``brings`` are the variables, prefix and steps in words, ``checks`` the levels that ask and
-    what they expect.
+    ``checks`` are the levels that ask and what they expect.
     """
 
     name: str
     levels: Mapping[str, str]
     environment: Mapping[str, str]
     prefix: tuple[str, ...]
-    brings: tuple[str, ...]
     checks: tuple[tuple[str, str], ...]
+
+
+@dataclass(frozen=True)
+class LevelView:
+    """A level of a factor: what brings the bench there, and what proves that it is active."""
+
+    factor: str
+    level: str
+    brings: tuple[str, ...]
+    checks: tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -44,6 +52,7 @@ class Inspection:
     benches: Mapping[str, tuple[Fact, ...]]
     machine: tuple[Fact, ...]
     configurations: tuple[ConfigurationView, ...]
+    levels: tuple[LevelView, ...]
     workloads: Mapping[str, Workload]
     impossible: tuple[str, ...]
     rounds: tuple[tuple[str, ...], ...]
@@ -65,7 +74,12 @@ def inspect_study(study: Study) -> Inspection:
             for bench in study.benches
         },
         machine=tuple(read_facts()),
-        configurations=tuple(_view(study, c) for c in study.configurations),
+        configurations=tuple(_view(c) for c in study.configurations),
+        levels=tuple(
+            _level(factor, name, level)
+            for factor, table in study.file.factor.items()
+            for name, level in table.level.items()
+        ),
         workloads=study.workloads,
         impossible=study.design.impossible,
         rounds=tuple(tuple(names) for names in by_round(visits).values()),
@@ -74,23 +88,20 @@ def inspect_study(study: Study) -> Inspection:
     )
 
 
-def _view(study: Study, configuration: Configuration) -> ConfigurationView:
-    brings = [f"{name}={value}" for name, value in configuration.environment.items()]
-    brings += [" ".join(configuration.prefix)] if configuration.prefix else []
-    for factor, level in configuration.levels.items():
-        brings += _steps(study.level(factor, level))
+def _view(configuration: Configuration) -> ConfigurationView:
     return ConfigurationView(
         name=configuration.name,
         levels=configuration.levels,
         environment=configuration.environment,
         prefix=configuration.prefix,
-        brings=tuple(brings),
         checks=tuple((level, check.expected) for level, check in configuration.verify),
     )
 
 
-def _steps(level: Level) -> list[str]:
-    """What brings a level besides environment and prefix, in words."""
-    steps = [f"switch: {' '.join(step.words)}" for step in level.switch]
-    steps += [f"operator: {level.hold}"] if level.hold else []
-    return steps + ([f"note: {level.note}"] if level.note else [])
+def _level(factor: str, name: str, level: Level) -> LevelView:
+    brings = [f"{variable}={value}" for variable, value in level.environment.items()]
+    brings += [" ".join(level.prefix)] if level.prefix else []
+    brings += [" ".join(step.words) for step in level.switch]
+    brings += [f"operator: {level.hold}"] if level.hold else []
+    brings += [f"note: {level.note}"] if level.note else []
+    return LevelView(factor, name, tuple(brings), tuple(check.expected for check in level.verify))

@@ -58,17 +58,19 @@ class Report:
     version: str
 
 
-def make_report(study: Study) -> Report:
-    """Everything of a study.
+def make_report(study: Study, against: str | None = None) -> Report:
+    """Everything of a study; ``against`` names another baseline than that of the study.
 
     Raises
     ------
+    UsageError
+        When there is no configuration of that name.
     LedgerError
         When there is no ledger, or it cannot be read.
     """
     with open_ledger(study.directory) as ledger:
         evidence = gather(study, ledger)
-        comparison = compare(study, evidence)
+        comparison = compare(study, evidence, against=against)
         procedure = _procedure(study, ledger, evidence, comparison)
     return Report(
         comparison=comparison,

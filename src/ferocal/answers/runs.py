@@ -51,7 +51,7 @@ def list_runs(
         When the ledger is missing or cannot be read.
     """
     selection, only = selection or Selection(), only or RunFilter()
-    selection.check(study)
+    selection = selection.resolve(study)
     with open_ledger(study.directory) as ledger:
         runs = read_runs(ledger)
         changes = find_criteria_changes(study, read_criteria(ledger))
@@ -70,9 +70,10 @@ def _check_filter(only: RunFilter, runs: list[RunRow]) -> None:
 
 
 def _fits(run: RunRow, selection: Selection, only: RunFilter) -> bool:
-    names = [*run.values, *run.absences] or list(selection.metrics[:1]) or [""]
+    names = [*run.values, *run.absences]
+    place = (run.bench, run.configuration, run.workload)
     return (
-        any(selection.wants(run.bench, run.configuration, run.workload, name) for name in names)
+        (any(selection.wants(*place, n) for n in names) if names else selection.wants_run(*place))
         and (only.warmups or not run.warmup)
         and (run.excluded is not None or not only.excluded)
         and only.round in (None, run.round)
@@ -81,8 +82,9 @@ def _fits(run: RunRow, selection: Selection, only: RunFilter) -> bool:
 
 
 def _with_wanted_readings(run: RunRow, selection: Selection) -> RunRow:
-    if not selection.metrics:
+    places = selection.places
+    if places is None:
         return run
-    values = {name: value for name, value in run.values.items() if name in selection.metrics}
-    absences = {name: gap for name, gap in run.absences.items() if name in selection.metrics}
+    values = {n: value for n, value in run.values.items() if (run.workload, n) in places}
+    absences = {n: gap for n, gap in run.absences.items() if (run.workload, n) in places}
     return replace(run, values=values, absences=absences)

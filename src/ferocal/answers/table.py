@@ -19,7 +19,8 @@ CellRows = tuple[tuple[Cell | None, ...], ...]
 class ReadingsTable:
     """Cells by bench: rows are series, columns the configurations; None where nothing was read.
 
-    ``gaps`` say why cells are empty. ``excluded`` and ``left_out`` are those of a comparison.
+    ``gaps`` say why cells are empty. ``asked`` says whether some metrics were asked for by name.
+    ``excluded`` and ``left_out`` are those of a comparison.
     """
 
     question: str
@@ -30,6 +31,7 @@ class ReadingsTable:
     criteria_changes: tuple[CriteriaChange, ...]
     excluded: int
     left_out: int
+    asked: bool = False
 
 
 def make_table(
@@ -43,7 +45,7 @@ def make_table(
         When a name is not known.
     """
     selection = selection or Selection()
-    selection.check(study)
+    selection = selection.resolve(study)
     return ReadingsTable(
         question=study.head.question,
         baseline=study.baseline,
@@ -60,6 +62,7 @@ def make_table(
         criteria_changes=evidence.criteria_changes,
         excluded=evidence.excluded,
         left_out=evidence.left_out,
+        asked=selection.places is not None,
     )
 
 

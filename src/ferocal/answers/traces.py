@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from ferocal.answers.comparison import Comparison, compare
@@ -64,14 +64,10 @@ def compare_traces(
         When a name is not known, or there is no trace of the kind.
     """
     selection = selection or Selection()
-    selection.check(study)
+    selection = selection.resolve(study)
     metrics = find_trace_metrics(study, kind, selection.workloads)
-    wanted = Selection(
-        selection.configurations,
-        tuple(metric.workload for metric in metrics),
-        tuple(part for metric in metrics for part in metric.parts),
-        selection.benches,
-    )
+    places = frozenset((metric.workload, part) for metric in metrics for part in metric.parts)
+    wanted = replace(selection, places=places)
     return TraceAnswer(
         metrics[0].kind,
         tuple(metrics),

@@ -22,6 +22,7 @@ from typing import Any, Protocol
 from ferocal.bench import _linux
 from ferocal.bench._linux import ProcessSight
 from ferocal.errors import FerocalError
+from ferocal.terms.numbers import grouped
 
 # A command that writes more than this is ended: it would fill the disk.
 OUTPUT_LIMIT = 2**30
@@ -87,7 +88,7 @@ class Completed:
         if self.error is not None:
             return f"could not be started: {self.error}"
         if self.ended_for == "output":
-            return f"wrote more than {OUTPUT_LIMIT:,} bytes"
+            return f"wrote more than {grouped(OUTPUT_LIMIT)} bytes"
         if self.ended_for == "overran":
             return f"was ended at its time limit after {self.wall:.3g} s"
         if self.exit_status != 0:

@@ -6,10 +6,11 @@ import inspect
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar, get_args
 
 import click
 
+from ferocal.terms.roles import Role
 from ferocal.terms.signs import visible
 
 if TYPE_CHECKING:
@@ -31,7 +32,10 @@ _SELECTIONS = {
     "workload": "Only this workload.",
     "configuration": "Only this configuration.",
     "bench": "Only this bench.",
+    "role": "Only metrics of this role.",
+    "group": "Only workloads of this group.",
 }
+_DEFAULTS = ("metric", "workload", "configuration", "bench")
 
 
 def selection_options(*names: str) -> Callable[[Function], Function]:
@@ -41,10 +45,16 @@ def selection_options(*names: str) -> Callable[[Function], Function]:
     """
 
     def decorate(function: Function) -> Function:
-        for name in names or _SELECTIONS:
+        for name in names or _DEFAULTS:
             plural = "benches" if name == "bench" else f"{name}s"
+            kind = click.Choice(get_args(Role)) if name == "role" else None
             option = click.option(
-                f"--{name}", plural, multiple=True, metavar="NAME", help=_SELECTIONS[name]
+                f"--{name}",
+                plural,
+                multiple=True,
+                type=kind,
+                metavar=None if kind else "NAME",
+                help=_SELECTIONS[name],
             )
             function = option(function)
         return function

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -21,7 +20,7 @@ from ferocal.cli.common import (
 )
 
 if TYPE_CHECKING:
-    from ferocal.analysis.inference.effects import Effect
+    from ferocal.analysis.data.readings import Series
     from ferocal.answers.comparison import Comparison
 
 
@@ -29,7 +28,7 @@ if TYPE_CHECKING:
 @study_option
 @json_option
 @click.option("--against", metavar="NAME", help="Compare with this configuration instead.")
-@selection_options()
+@selection_options("metric", "workload", "configuration", "bench", "role", "group")
 @click.option(
     "--sort",
     type=click.Choice(["file", "size", "name"]),
@@ -37,7 +36,16 @@ if TYPE_CHECKING:
     show_default=True,
     help="Order of the rows: of the study file, by size of effect, or by name.",
 )
-@click.option("--times", is_flag=True, help='Add a column "times as fast", above 1 is better.')
+@click.option(
+    "--only",
+    multiple=True,
+    type=click.Choice(["better", "worse", "equal", "open"]),
+    help="Only metrics of which something is so; may be repeated.",
+)
+@click.option("--detail", is_flag=True, help="Every effect and every caveat in full.")
+@click.option(
+    "--times", is_flag=True, help='In full, with a column "times as fast", above 1 is better.'
+)
 @click.option(
     "--gate",
     type=click.Choice(["worse", "not-equivalent"]),
@@ -52,44 +60,64 @@ def command(
     workloads: tuple[str, ...],
     metrics: tuple[str, ...],
     benches: tuple[str, ...],
+    roles: tuple[str, ...],
+    groups: tuple[str, ...],
     sort: str,
+    only: tuple[str, ...],
+    detail: bool,
     times: bool,
     gate: str | None,
 ) -> None:
     """Say which configuration changes the scores, and by how much.
 
-    Every configuration is compared with the baseline, metric by metric: the change of
-    the measured value with its 95 % interval, and a verdict that says whether that is
-    good: better, worse, equivalent (inside the margin) or inconclusive. Several benches
-    come one after the other.
+    First the answer, then the overview: metrics in rows, configurations in columns, each
+    with the change of the measured value, half the width of its interval and a sign for
+    the verdict: better, worse, equal (inside the margin) or open. Metrics that are details
+    are shown where they get clearly worse, with --detail, or asked for by name.
 
-    Limits to some configurations, workloads, metrics or benches may be repeated. They
-    change what is shown and what the gate looks at, not how it is judged. A gate needs evidence:
-    it fails where nothing can be compared, and where the control arm differs.
+    Limits to some configurations, workloads, metrics, roles, groups or benches may be
+    repeated. They change what is shown and what the gate looks at, not how it is judged. A
+    gate needs evidence: it fails where nothing can be compared, and where the control arm
+    differs.
     """
     import ferocal
     from ferocal.answers.selection import Selection
-    from ferocal.render.comparison import comparison_object, show_comparison
+    from ferocal.render.comparison import show_comparison
+    from ferocal.render.documents import COMPARISON
 
-    selection = Selection(configurations, workloads, metrics, benches)
+    selection = Selection(configurations, workloads, metrics, benches, roles, groups)
     comparison = ferocal.open(directory).compare(against=against, selection=selection)
     if benches:
         comparison = replace(comparison, benches=benches)
-    comparison = replace(comparison, effects=tuple(_sorted(comparison.effects, sort)))
+    comparison = _sorted(comparison, sort)
     if as_json:
-        print_json(comparison_object(comparison))
+        document = COMPARISON.make(comparison)
+        if only:
+            document["effects"] = [e for e in document["effects"] if e["mark"] in only]
+        print_json(document)
     else:
-        show_comparison(make_console(), comparison, times=times)
+        show_comparison(make_console(), comparison, times=times, only=only, detail=detail)
     if gate is not None:
         _check_gate(comparison, gate)
 
 
-def _sorted(effects: Sequence[Effect], sort: str) -> list[Effect]:
-    if sort == "size":
-        return sorted(effects, key=lambda e: -abs(e.shift.mean))
-    if sort == "name":
-        return sorted(effects, key=lambda e: (e.series.workload, e.series.metric, e.configuration))
-    return list(effects)
+def _sorted(comparison: Comparison, sort: str) -> Comparison:
+    """The rows in another order; shares of change come before amounts, which do not compare."""
+    if sort == "file":
+        return comparison
+    largest: dict[Series, float] = {}
+    for e in comparison.effects:
+        size = abs(e.shift.mean) if e.scale == "ratio" else -1.0
+        largest[e.series] = max(size, largest.get(e.series, -1.0))
+
+    def key(series: Series) -> tuple[float, str, str]:
+        size = largest.get(series, -1.0) if sort == "size" else 0.0
+        return -size, *((series.workload, series.metric) if sort == "name" else ("", ""))
+
+    series = sorted(comparison.series, key=key)
+    place = {s: n for n, s in enumerate(series)}
+    effects = sorted(comparison.effects, key=lambda e: place[e.series])
+    return replace(comparison, series=tuple(series), effects=tuple(effects))
 
 
 def _check_gate(comparison: Comparison, gate: str) -> None:

@@ -83,13 +83,11 @@ def _show(directory: Path) -> None:
     from ferocal.demo.scenario import beside_truth
     from ferocal.render.comparison import show_comparison
     from ferocal.render.page import write_page
-    from ferocal.render.table import show_cells
     from ferocal.render.truth import truth_table
 
     opened, console = ferocal.open(directory), make_console()
     comparison = opened.compare()
     console.print()
-    show_cells(console, opened.table())
     show_comparison(console, comparison)
     console.print("\nThe bench is simulated, so what is true is known:", style="bold")
     console.print(truth_table(beside_truth(opened.study, comparison.effects)))

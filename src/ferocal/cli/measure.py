@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -84,9 +85,11 @@ def command(
     if bench is None and len(study.benches) > 1:
         say(f"this machine is the bench {study.bench}, as its facts show")
     options = Options(retry=retry, go_on=if_not_active == "go-on", in_place=here)
+    begun = time.monotonic()
     with make_observer() as observer:
         summary = _measure(study, observer, options, rounds, only, decide)
-    _report(summary)
+    _report(summary, time.monotonic() - begun)
+    _answer_so_far(study, summary)
     sys.exit(_exit_status(summary))
 
 
@@ -121,7 +124,7 @@ def _exit_status(summary: Summary) -> int:
     return 4 if summary.stopped else 0
 
 
-def _report(summary: Summary) -> None:
+def _report(summary: Summary, seconds: float) -> None:
     from ferocal.terms.wording import counted
 
     for slot, problem in summary.problems:
@@ -132,26 +135,43 @@ def _report(summary: Summary) -> None:
     if summary.resumed_after_crash:
         lost = counted(summary.resumed_after_crash, "run")
         say(f"{lost} of an earlier session never ended and count as interrupted")
-    say(_outcome(summary))
-    if not summary.remaining:
-        say("next: `ferocal compare` gives the answer, `ferocal report` writes it down")
+    say(_outcome(summary, seconds))
 
 
-def _outcome(summary: Summary) -> str:
+def _outcome(summary: Summary, seconds: float) -> str:
+    """What was taken, failed and set aside, in how long, and what is still to be done."""
+    from ferocal.render.numbers import duration
     from ferocal.terms.wording import counted
 
+    taken = counted(summary.taken, "run")
     if summary.interrupted or summary.stopped:
         how = "interrupted" if summary.interrupted else "stopped by the operator"
-        taken = counted(summary.taken, "run")
         return (
             f"{how}; {taken} taken, {summary.remaining} to go: `ferocal measure` goes on from there"
         )
     if not summary.taken and not summary.remaining:
         return f"everything is measured: {counted(summary.planned, 'run')}"
-    failed = f", {len(summary.problems)} of them not valid" if summary.problems else ""
+    parts = [f"took {taken} in {duration(seconds)}"]
+    parts += [f"{len(summary.problems)} of them not valid"] if summary.problems else []
+    parts += [f"{summary.retaken} set aside and taken again"] if summary.retaken else []
+    visits = len(summary.not_active)
+    parts += [f"{counted(visits, 'visit')} set aside, not active"] if visits else []
     rest = (
         f"{summary.remaining} are still to be taken: `ferocal measure` goes on from there"
         if summary.remaining
         else "the plan is complete"
     )
-    return f"took {counted(summary.taken, 'run')}{failed}; {rest}"
+    return f"{', '.join(parts)}; {rest}"
+
+
+def _answer_so_far(study: Study, summary: Summary) -> None:
+    """The first line of the answer, once the plan is complete: results are not looked at before."""
+    if summary.remaining:
+        return
+    import ferocal
+    from ferocal.render.answer import answer_lines
+
+    comparison = ferocal.open(study.directory).compare().on_bench(study.bench)
+    head, text = answer_lines(comparison)[0]
+    say(f"{head}: {text}" if head else text)
+    say("next  the whole answer: ferocal compare; a page: ferocal report")

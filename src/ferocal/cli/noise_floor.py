@@ -29,7 +29,8 @@ def command(directory: Path, as_json: bool, source: Path | None) -> None:
     """
     from ferocal.answers.noise_floors import find_noise_floors, known_noise_floors
     from ferocal.intake.noise_floors import bring_noise_floors
-    from ferocal.render.noise_floors import noise_floors_object, show_noise_floors
+    from ferocal.render.documents import NOISE_FLOORS
+    from ferocal.render.noise_floors import show_noise_floors
     from ferocal.study.load import load_study
 
     study = load_study(directory)
@@ -39,6 +40,6 @@ def command(directory: Path, as_json: bool, source: Path | None) -> None:
         records = find_noise_floors(study, source)
         bring_noise_floors(study, records)
     if as_json:
-        print_json(noise_floors_object(records))
+        print_json(NOISE_FLOORS.make(records))
     else:
         show_noise_floors(make_console(), records, brought=source is not None)

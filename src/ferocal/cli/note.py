@@ -69,10 +69,11 @@ def command(
 
 
 def _list(notes: list[tuple[str, Note]], as_json: bool) -> None:
-    from ferocal.render.notes import note_lines, notes_object
+    from ferocal.render.documents import NOTES
+    from ferocal.render.notes import note_lines
 
     if as_json:
-        print_json(notes_object(notes))
+        print_json(NOTES.make(notes))
         return
     for line in note_lines(notes):
         say(line)

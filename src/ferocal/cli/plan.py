@@ -13,6 +13,7 @@ from ferocal.cli.common import example, json_option, make_console, print_json, s
 @study_option
 @json_option
 @click.option("--bench", metavar="NAME", help="As seen on this bench.  [default: the first]")
+@click.option("--detail", is_flag=True, help="The order of all rounds, and all metrics.")
 @click.option("--rounds", type=click.IntRange(min=1), metavar="N", help="Plan for so many rounds.")
 @click.option("--detect", metavar="CHANGE", help='A change to be found, such as "2%".')
 @click.option("--sd", metavar="SD", help='Spread of changes between rounds, such as "3%".')
@@ -27,6 +28,7 @@ def command(
     directory: Path,
     as_json: bool,
     bench: str | None,
+    detail: bool,
     rounds: int | None,
     detect: str | None,
     sd: str | None,
@@ -41,7 +43,8 @@ def command(
     visit that costs least.
     """
     from ferocal.answers.foresight import foresee_study
-    from ferocal.render.foresight import foresight_object, show_foresight
+    from ferocal.render.documents import PLAN
+    from ferocal.render.foresight import show_foresight
     from ferocal.study.load import load_study
 
     foresight = foresee_study(
@@ -52,9 +55,9 @@ def command(
         like=like,
     )
     if as_json:
-        print_json(foresight_object(foresight))
+        print_json(PLAN.make(foresight))
     else:
-        show_foresight(make_console(), foresight)
+        show_foresight(make_console(), foresight, detail=detail)
 
 
 def _share(text: str, option: str) -> float:

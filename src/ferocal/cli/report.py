@@ -18,17 +18,19 @@ from ferocal.cli.common import example, say, study_option
     metavar="FILE",
     help="Where to write.  [default: report.html in the study's directory]",
 )
+@click.option("--against", metavar="NAME", help="Compare with this configuration instead.")
 @example("ferocal report --output result.html")
-def command(directory: Path, output: Path | None) -> None:
+def command(directory: Path, output: Path | None, against: str | None) -> None:
     """Write everything into one HTML page.
 
-    The answer, the effects as a chart and as a table, the readings, the bench and how
-    it was measured. The page needs no other file and no network.
+    The answer, the overview with a small interval in every cell, all effects, what to
+    mind, the readings, the bench and how it was measured. The page needs no other file and
+    no network.
     """
     from ferocal.answers.report import make_report
     from ferocal.render.page import write_page
     from ferocal.study.load import load_study
 
     path = output or directory / "report.html"
-    write_page(make_report(load_study(directory)), path)
+    write_page(make_report(load_study(directory), against), path)
     say(f"wrote {path}")

@@ -19,7 +19,8 @@ from ferocal.cli.common import (
 @click.command("table")
 @study_option
 @json_option
-@selection_options()
+@selection_options("metric", "workload", "configuration", "bench", "role", "group")
+@click.option("--detail", is_flag=True, help="Metrics that are details or context too.")
 @example("ferocal table --workload dome-flight")
 def command(
     directory: Path,
@@ -28,6 +29,9 @@ def command(
     workloads: tuple[str, ...],
     metrics: tuple[str, ...],
     benches: tuple[str, ...],
+    roles: tuple[str, ...],
+    groups: tuple[str, ...],
+    detail: bool,
 ) -> None:
     """Show what was read: centre, spread, runs.
 
@@ -37,10 +41,12 @@ def command(
     """
     import ferocal
     from ferocal.answers.selection import Selection
-    from ferocal.render.table import show_table, table_object
+    from ferocal.render.documents import TABLE
+    from ferocal.render.table import show_table
 
-    table = ferocal.open(directory).table(Selection(configurations, workloads, metrics, benches))
+    selection = Selection(configurations, workloads, metrics, benches, roles, groups)
+    table = ferocal.open(directory).table(selection)
     if as_json:
-        print_json(table_object(table))
+        print_json(TABLE.make(table))
     else:
-        show_table(make_console(), table)
+        show_table(make_console(), table, everything=detail)

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 
 from ferocal.errors import IntakeError
 from ferocal.intake.typed import comma_is_decimal
+from ferocal.terms.numbers import grouped
 from ferocal.terms.wording import counted
 
 if TYPE_CHECKING:
@@ -177,5 +178,5 @@ def _check_rows(path: Path, dialect: Dialect) -> None:
 
 def refusal(path: Path, messages: Sequence[str], count: int) -> IntakeError:
     """The error for wrong rows of a file, of which some are named and all are counted."""
-    rest = [f"  and {count - len(messages):,} more"] if count > len(messages) else []
+    rest = [f"  and {grouped(count - len(messages))} more"] if count > len(messages) else []
     return IntakeError("\n".join([f"{path}: nothing was recorded", *messages, *rest]))

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
+from ferocal.terms.numbers import grouped
 from ferocal.traces.capture import Trace
 
 # Of a longer output, so many bytes of its beginning and of its end are kept.
@@ -202,6 +203,6 @@ def pack(content: bytes) -> bytes:
     """Compress an output for keeping; the middle of a long one is left out."""
     if len(content) > 2 * KEPT_BYTES:
         left_out = len(content) - 2 * KEPT_BYTES
-        gap = f"\n[… {left_out:,} bytes left out …]\n".encode()
+        gap = f"\n[… {grouped(left_out)} bytes left out …]\n".encode()
         content = content[:KEPT_BYTES] + gap + content[-KEPT_BYTES:]
     return zlib.compress(content, 6)

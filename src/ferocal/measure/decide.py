@@ -72,4 +72,5 @@ def _add(total: Summary, later: Summary) -> Summary:
         not_active=total.not_active + later.not_active,
         skipped=total.skipped + later.skipped,
         resumed_after_crash=total.resumed_after_crash + later.resumed_after_crash,
+        retaken=total.retaken + later.retaken,
     )

@@ -15,6 +15,7 @@ from ferocal.ledger.records import Value
 from ferocal.measure.traces import extract_traces
 from ferocal.study.metrics import Metric
 from ferocal.study.sources import SOURCES, JsonSource, PatternSource
+from ferocal.terms.numbers import grouped
 from ferocal.traces.capture import Trace, TraceError
 
 
@@ -96,7 +97,8 @@ def _from_output(
 def _parse_json(completed: Completed) -> Any:
     if completed.stdout_size > READ_LIMIT:
         raise ExtractionError(
-            f"the output has {completed.stdout_size:,} bytes; JSON is read up to {READ_LIMIT:,}"
+            f"the output has {grouped(completed.stdout_size)} bytes; JSON is read up to "
+            f"{grouped(READ_LIMIT)}"
         )
     text = completed.text.strip()
     if not text:

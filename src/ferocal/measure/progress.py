@@ -81,7 +81,7 @@ class Observer(Protocol):
 
 @dataclass
 class Summary:
-    """What a call of `measure` did."""
+    """What a call of `measure` did; ``retaken`` runs were set aside and taken again."""
 
     planned: int
     already: int
@@ -92,6 +92,7 @@ class Summary:
     interrupted: bool = False
     stopped: bool = False
     resumed_after_crash: int = 0
+    retaken: int = 0
 
     @property
     def remaining(self) -> int:

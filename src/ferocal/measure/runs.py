@@ -70,6 +70,7 @@ class RunTaker:
         self._meter = BusyMeter()
         self._padding = Padding(study)
         self._told: set[str] = set()
+        self.retaken = 0
 
     def take(self, visit: Visit, slot: Slot, workload: Workload) -> Ending:
         """Take a run, and again at once where it failed or was disturbed and may be retaken.
@@ -86,6 +87,7 @@ class RunTaker:
             if visit.failed or left.get(ending.outcome, 0) < 1:
                 return ending
             left[ending.outcome] -= 1
+            self.retaken += 1
             self._observer.remark(
                 f"{slot.workload}, run {slot.number}: {ending.reason}; it is taken again"
             )

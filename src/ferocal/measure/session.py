@@ -147,6 +147,7 @@ class Session:
     def _attempt(self, planned: PlannedVisit, slots: list[Slot], summary: Summary) -> bool:
         """Make a visit; whether its configuration was active."""
         taken, problems = summary.taken, len(summary.problems)
+        retaken = self._runs.retaken
         try:
             visit = self._begin_visit(planned)
             if not visit.failed:
@@ -167,6 +168,8 @@ class Session:
             summary.not_active.append(str(error))
             self._observer.remark(str(error))
             return False
+        finally:
+            summary.retaken += self._runs.retaken - retaken
         return True
 
     def _begin_visit(self, planned: PlannedVisit) -> Visit:

@@ -11,6 +11,7 @@ from ferocal.intake.trace_files import find_captures, read_capture, read_output
 from ferocal.ledger.records import Value
 from ferocal.study.metrics import Metric
 from ferocal.study.sources import TraceSource
+from ferocal.terms.numbers import grouped
 from ferocal.traces.capture import CaptureColumns, Trace, TraceError
 from ferocal.traces.kinds import summarise_trace
 
@@ -35,7 +36,7 @@ def extract_traces(
     if source.file is None:
         if completed.stdout_size > READ_LIMIT:
             raise TraceError(
-                f"the output has {completed.stdout_size:,} bytes; write a file instead"
+                f"the output has {grouped(completed.stdout_size)} bytes; write a file instead"
             )
         captures = [read_output(completed.text, source)]
     else:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
@@ -20,6 +21,7 @@ from ferocal.analysis.inference.power import (
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.plan.order import PlannedVisit, count_switches
 from ferocal.study.load import Study
+from ferocal.terms.roles import Role
 
 # Below this many rounds an interval is so wide that few questions can be answered.
 _FEW_ROUNDS = 5
@@ -31,7 +33,10 @@ _ONE_VISIT = (
 
 @dataclass(frozen=True)
 class Cost:
-    """What a plan takes; ``seconds`` is None where a duration is neither seen nor stated."""
+    """What a plan takes; ``seconds`` is None where a duration is neither seen nor stated.
+
+    ``unknown`` names the workloads of which no duration is.
+    """
 
     visits: int
     switches: int
@@ -40,6 +45,7 @@ class Cost:
     run_seconds: float | None
     switch_seconds: float | None
     seconds: float | None
+    unknown: tuple[str, ...] = ()
 
 
 def estimate_cost(
@@ -50,11 +56,11 @@ def estimate_cost(
 ) -> Cost:
     """The cost of these visits, from durations seen, else from those stated (s)."""
     switches = count_switches(visits)
-    per_visit: float | None = 0.0
-    for name, workload in study.workloads.items():
-        each = seen_runs.get(name, workload.takes)
-        times = study.head.runs + workload.warmups
-        per_visit = None if each is None or per_visit is None else per_visit + times * each
+    each = {name: seen_runs.get(name, w.takes) for name, w in study.workloads.items()}
+    unknown = tuple(name for name, seconds in each.items() if seconds is None)
+    times = {name: study.head.runs + w.warmups for name, w in study.workloads.items()}
+    total = sum(times[name] * (seconds or 0.0) for name, seconds in each.items())
+    per_visit = None if unknown else total
     switching = _stated_switching(study) if seen_switching is None else seen_switching
     warmups = sum(workload.warmups for workload in study.workloads.values())
     return Cost(
@@ -67,6 +73,7 @@ def estimate_cost(
         seconds=None
         if per_visit is None
         else len(visits) * per_visit + switches * (switching or 0.0),
+        unknown=unknown,
     )
 
 
@@ -80,13 +87,12 @@ def _stated_switching(study: Study) -> float | None:
     return float(np.mean(stated)) if stated else None
 
 
-def count_comparisons(study: Study) -> tuple[int, bool]:
-    """Size of the family that decides, and whether it is one of primary metrics."""
-    metrics = [metric for _, _, metric in study.metrics()]
-    primary = [metric for metric in metrics if metric.primary]
+def count_comparisons(study: Study) -> Mapping[Role, int]:
+    """Sizes of the families: the comparisons of the metrics of each role."""
+    roles = Counter(metric.role for _, _, metric in study.metrics())
     # The control arm is a family of its own.
-    others = len(study.configurations) - 1 - study.head.control
-    return len(primary or metrics) * max(1, others), bool(primary)
+    others = max(1, len(study.configurations) - 1 - study.head.control)
+    return {role: count * others for role, count in roles.items()}
 
 
 def find_answers(study: Study, rounds: int) -> list[str]:
@@ -127,11 +133,11 @@ def find_shortcomings(study: Study, rounds: int) -> list[str]:
         )
         if head.visits == 1:
             found.append(f"{_ONE_VISIT}, or set visits = 3 or more with a renew step")
-    comparisons, primary = count_comparisons(study)
-    if comparisons > 1 and not primary:
+    comparisons = count_comparisons(study)
+    if comparisons.get("secondary", 0) > 1 and "primary" not in comparisons:
         found.append(
-            f"{comparisons} comparisons share the error rate, which costs power: mark the metric "
-            "that decides with primary = true, or add rounds"
+            f"{comparisons['secondary']} comparisons share the error rate, which costs power: "
+            'give the metric that decides role = "primary", or add rounds'
         )
     together = [
         f"{first} and {second} always change together: their effects cannot be separated; add a "
@@ -193,15 +199,17 @@ def foresee(
     """What the plan can be expected to find, metric by metric.
 
     ``detect`` is a change as a share, by default the margin of the metric; the level is
-    divided by the number of comparisons that decide. ``rounds`` is the number of visits to
-    each side where there are no rounds; of a single one the spread must be known beforehand.
+    divided by the number of comparisons of its role. What is not judged is left out. ``rounds`` is
+    the number of visits to each side where there are no rounds; of a single one the spread must
+    be known beforehand.
     """
-    alpha = 0.05 / count_comparisons(study)[0]
+    comparisons = count_comparisons(study)
     outlooks = []
     for workload, name, metric in study.metrics():
         known = components.get((workload, name))
-        if known is None:
+        if known is None or metric.role == "context":
             continue
+        alpha = 0.05 / comparisons[metric.role]
         share = float(np.log1p(metric.share_margin or study.head.margin))
         margin = share if known.scale == "ratio" else metric.unit_margin
         change = margin
@@ -278,14 +286,3 @@ def _runs(cost: Cost, known: Components) -> int | None:
     return best_runs(
         cost.switch_seconds, cost.run_seconds, known.run_variance, known.visit_variance
     )
-
-
-def find_short_margins(outlooks: Sequence[Outlook], count: str) -> list[str]:
-    """Metrics for which a plan is too short to show that nothing changes ("6 rounds")."""
-    verb = "is" if count.startswith("1 ") else "are"
-    return [
-        f"{count} {verb} few for the margin of {o.workload} {o.metric}: if nothing changes, that "
-        f"is shown with a probability of {o.equivalence:.0%}"
-        for o in outlooks
-        if o.equivalence < 0.8
-    ]

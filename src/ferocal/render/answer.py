@@ -1,293 +1,302 @@
-"""The answer to a study's question, in words."""
+"""The answer to a study's question, in a few sentences that lead with what decides."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING, NamedTuple
 
-from ferocal.analysis.caveats.kinds import Caveat
-from ferocal.analysis.data.readings import margin_on_scale
+from ferocal.analysis.caveats.together import TradeOff, find_trade_offs
 from ferocal.analysis.inference.contrasts import Method
-from ferocal.analysis.inference.effects import Effect
-from ferocal.analysis.inference.power import MOST_ROUNDS
+from ferocal.analysis.inference.effects import DECIDING, Effect, speed_factor
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
-from ferocal.render.numbers import change_text, series_margin
-from ferocal.terms.wording import counted, listed
+from ferocal.render.next_steps import what_decides
+from ferocal.render.numbers import change_text, change_words, factor_text
+from ferocal.render.wording import VERDICT_WORDS, margins_text, may_be_small, side_text
+from ferocal.terms.wording import be, counted, listed
 
-# With more configurations than this the sentence counts instead of naming each.
-_MOST_NAMED = 2
-_MOST_METRICS = 4
-_JUDGED = (*CHANGED, Verdict.EQUIVALENT, Verdict.INCONCLUSIVE)
+if TYPE_CHECKING:
+    from ferocal.analysis.data.readings import Series
+    from ferocal.answers.comparison import Comparison
+
+# A line for a configuration has no more signs than this, if its names allow it.
+WIDTH = 160
+# So many lines for configurations; of more, the last one counts what the others show.
+_MOST_LINES = 4
+# Of a verdict so many names are tried first.
+_MOST_NAMES = 5
+_MOST_BESIDE = 2
+_MOST_ALARMS = 3
+_MOST_CONFIGURATIONS = 2
+_WITH_CHANGE = (*CHANGED, Verdict.SEEN_ONCE)
+_QUIET = (Verdict.EQUIVALENT, Verdict.INCONCLUSIVE)
+_SPOKEN = (*CHANGED, Verdict.EQUIVALENT, Verdict.INCONCLUSIVE, Verdict.SEEN_ONCE)
 
 
-def label(effect: Effect) -> str:
-    """Workload and metric in one piece."""
-    return f"{effect.series.workload} {effect.series.metric}"
+class AnswerLine(NamedTuple):
+    """A sentence of the answer, and of which configurations it is; "" for all."""
+
+    head: str
+    text: str
 
 
-def answer(effects: Sequence[Effect], alarm: Sequence[Effect] = ()) -> str:
-    """One sentence that answers the question: yes, no, or not decided, and why.
+def answer_lines(comparison: Comparison, width: int = WIDTH) -> list[AnswerLine]:
+    """The answer on one bench: what each configuration makes better and worse, best first.
 
-    Where the control arm is not nil (``alarm``), that comes first, whatever is looked at.
+    Where the control arm is not nil, that comes first, whatever is looked at.
     """
-    compared = [effect for effect in effects if not effect.control]
-    text = _answer(compared)
-    if not alarm:
-        return text
-    moved = listed([f"{label(e)} by {change_text(e)}" for e in alarm[:_MOST_METRICS]])
-    return (
-        f"The bench does not agree with itself: the control arm, which is {alarm[0].baseline} "
-        f"again, changes {moved}, so trust nothing below before that is explained. {text}"
-    )
+    return [*(AnswerLine("", text) for text in _alarm(comparison)), *_answer(comparison, width)]
 
 
-def _answer(effects: Sequence[Effect]) -> str:
-    if not effects:
-        return "Not decided: nothing has been measured in both the baseline and another one."
-    judged = [effect for effect in effects if effect.verdict in _JUDGED]
-    once = [effect for effect in effects if effect.verdict is Verdict.SEEN_ONCE]
-    if not judged:
-        return _seen_once(once) if once else "No verdict: neither direction is better."
-    rest = ""
-    if once:
-        rest = f" {_capital(counted(len(once), 'comparison'))} more {_were(once)} seen once only."
-    return _judged(judged) + rest
-
-
-def _judged(effects: Sequence[Effect]) -> str:
-    changed = [effect for effect in effects if effect.verdict in CHANGED]
-    pending = [effect for effect in effects if effect.verdict is Verdict.INCONCLUSIVE]
-    if changed:
-        return f"Yes: {_changes(effects)}."
-    baseline = effects[0].baseline
-    if not pending:
-        return f"No: nothing changes by more than {_margins(effects)} against {baseline}."
-    within = len(effects) - len(pending)
-    rest = f", the other {within} stay within {_margins(effects)}" if within else ""
-    looks = {effect.open_until for effect in pending}
-    if len(looks) == 1 and None not in looks:
-        return (
-            f"Open until round {looks.pop()}, when the results are looked at next: "
-            f"{counted(len(pending), 'comparison')} with {baseline}{rest}."
+def _alarm(comparison: Comparison) -> Iterator[str]:
+    if comparison.alarm:
+        moved = listed(
+            [f"{e.series.title} by {change_text(e)}" for e in comparison.alarm[:_MOST_ALARMS]]
         )
-    return (
-        f"Not decided: {len(pending)} of {counted(len(effects), 'comparison')} "
-        f"with {baseline} are inconclusive{rest}."
-    )
-
-
-def _seen_once(effects: Sequence[Effect]) -> str:
-    """What was seen, as a description: nothing shows how much of it is chance."""
-    baseline = effects[0].baseline
-    names = list(dict.fromkeys(effect.configuration for effect in effects))
-    parts = []
-    for name in names[:_MOST_NAMED]:
-        own = sorted((e for e in effects if e.configuration == name), key=_size)
-        named = [f"{label(e)} {change_text(e)}" for e in own[:_MOST_METRICS]]
-        if len(own) > _MOST_METRICS:
-            named.append(counted(len(own) - _MOST_METRICS, "further metric"))
-        parts.append(f"{name} {listed(named)}")
-    more = len(names) - _MOST_NAMED
-    rest = f"; and {counted(more, 'further configuration')}" if more > 0 else ""
-    return (
-        f"Seen once, so there is no verdict: against {baseline}, {'; '.join(parts)}{rest}. How "
-        "much of that is chance, nothing shows."
-    )
-
-
-def _size(effect: Effect) -> tuple[bool, float]:
-    """Larger changes first; those in a unit of their own cannot be ranked among shares."""
-    return effect.scale != "ratio", -abs(effect.shift.mean)
-
-
-def _capital(text: str) -> str:
-    return text[:1].upper() + text[1:]
-
-
-def _were(effects: Sequence[Effect]) -> str:
-    return "was" if len(effects) == 1 else "were"
-
-
-def _changes(effects: Sequence[Effect]) -> str:
-    names = list(dict.fromkeys(effect.configuration for effect in effects))
-    by_name = {name: [e for e in effects if e.configuration == name] for name in names}
-    if len(names) <= _MOST_NAMED:
-        return "; ".join(_configuration_phrase(name, by_name[name]) for name in names)
-    moving = [n for n in names if any(e.verdict in CHANGED for e in by_name[n])]
-    changed = sorted((e for e in effects if e.verdict in CHANGED), key=_size)
-    largest = changed[0]
-    sentence = (
-        f"{len(moving)} of {len(names)} configurations change a score against "
-        f"{largest.baseline}, most of all {largest.configuration}: {label(largest)} "
-        f"{_change_phrase(largest)}"
-    )
-    losses = [e for e in changed if e.verdict is Verdict.WORSE]
-    if not losses:
-        return sentence
-    worst = losses[0]
-    verb = "gets" if len(losses) == 1 else "get"
-    return (
-        f"{sentence}; but {len(losses)} of {counted(len(effects), 'comparison')} {verb} worse, "
-        f"{label(worst)} with {worst.configuration} ({change_text(worst)}) the most"
-    )
-
-
-def _change_phrase(effect: Effect) -> str:
-    reach = ", maybe less than the margin" if _may_be_small(effect) else ""
-    stated = ", as stated" if effect.method is Method.STATED else ""
-    return f"{change_text(effect)} ({effect.verdict}{reach}{stated})"
-
-
-def _configuration_phrase(name: str, effects: Sequence[Effect]) -> str:
-    changed = sorted((e for e in effects if e.verdict in CHANGED), key=_size)
-    within = [e for e in effects if e.verdict is Verdict.EQUIVALENT]
-    pending = [e for e in effects if e.verdict is Verdict.INCONCLUSIVE]
-    parts = []
-    if changed:
-        named = [f"{label(e)} {_change_phrase(e)}" for e in changed[:_MOST_METRICS]]
-        if len(changed) > _MOST_METRICS:
-            named.append(counted(len(changed) - _MOST_METRICS, "further metric"))
-        parts.append(f"changes {listed(named)}")
-    if within:
-        which = listed([label(e) for e in within]) if len(within) <= 2 else f"{len(within)} metrics"
-        parts.append(f"leaves {which} within {_margins(within)}")
-    if pending:
-        which = (
-            listed([label(e) for e in pending]) if len(pending) <= 2 else f"{len(pending)} metrics"
+        yield (
+            "The bench does not agree with itself: the control arm, which is "
+            f"{comparison.baseline} again, changes {moved}, so trust nothing below before that "
+            "is explained."
         )
-        parts.append(f"leaves {which} undecided")
-    return f"{name} {listed(parts)}"
 
 
-def _margins(effects: Sequence[Effect]) -> str:
-    margins = {series_margin(effect.series) for effect in effects}
-    return margins.pop() if len(margins) == 1 else "their margins"
+def _answer(comparison: Comparison, width: int) -> list[AnswerLine]:
+    compared = [e for e in comparison.effects if not e.control]
+    if not compared:
+        text = f"Nothing can be compared yet: nothing was measured with both {comparison.baseline} "
+        return [AnswerLine("", f"{text}and another configuration.")]
+    trade_offs = find_trade_offs(compared)
+    spoken = _spoken(compared, trade_offs)
+    if not spoken:
+        text = "There is no verdict: of what was measured, neither direction is better."
+        return [AnswerLine("", text)]
+    headline = _nothing_differs(spoken) or _everything_open(comparison, spoken)
+    lines = _by_configuration(comparison, spoken, width)
+    if headline is not None:
+        lines = [AnswerLine("", headline)]
+    return [*lines, *(AnswerLine("", text) for text in _but(comparison, trade_offs))]
 
 
-def verdict_text(effect: Effect) -> str:
-    """The verdict with what qualifies it, short enough for a table."""
-    text = str(effect.verdict)
-    if _may_be_small(effect):
-        text = f"{text}, maybe < margin"
-    if effect.verdict is Verdict.INCONCLUSIVE:
-        text = _open_text(effect)
-    return f"{text}, as stated" if effect.method is Method.STATED else text
+def _spoken(effects: Sequence[Effect], trade_offs: Sequence[TradeOff]) -> list[Effect]:
+    """What the answer speaks of: what decides, then what else gets clearly worse."""
+    told = {id(effects[n]) for t in trade_offs for n in t.effects}
+    judged = [e for e in effects if e.verdict in _SPOKEN]
+    deciding = [e for e in judged if e.series.role in DECIDING]
+    if not deciding:
+        return judged
+    details = [e for e in judged if e.series.role == "detail" and is_clearly_worse(e)]
+    # What a trade-off tells is not said twice.
+    return [*deciding, *(e for e in details if id(e) not in told)]
 
 
-def _may_be_small(effect: Effect) -> bool:
-    """Whether a change is shown that may be less than the margin, where one applies."""
-    if effect.verdict not in CHANGED or effect.beyond_margin:
-        return False
-    return not math.isnan(margin_on_scale(effect.series, effect.scale))
+def is_clearly_worse(effect: Effect) -> bool:
+    """Whether an effect is worse by more than the margin, or where no margin applies."""
+    return effect.verdict is Verdict.WORSE and not may_be_small(effect)
 
 
-def _open_text(effect: Effect) -> str:
-    """What an effect that is not decided needs, if that can be had."""
-    if effect.open_until is not None:
-        return f"open until round {effect.open_until}"
-    if effect.out_of_reach:
-        return f"{effect.verdict}, out of reach (> {MOST_ROUNDS})"
-    if effect.more_rounds is not None:
-        return f"{effect.verdict}, ~{counted(effect.more_rounds, 'more round')}"
-    if effect.more_visits is not None:
-        return f"{effect.verdict}, ~{counted(effect.more_visits, 'more visit')} a side"
-    return str(effect.verdict)
+def _nothing_differs(effects: Sequence[Effect]) -> str | None:
+    """The headline where everything that decides stays within the margin."""
+    if any(e.verdict is not Verdict.EQUIVALENT for e in effects):
+        return None
+    names = list(dict.fromkeys(e.configuration for e in effects))
+    which = f"any of {len(names)} configurations"
+    if len(names) <= _MOST_CONFIGURATIONS:
+        which = " or ".join(names)
+    stated = " (noise as stated)" if any(e.method is Method.STATED for e in effects) else ""
+    return (
+        f"No change beyond {margins_text(effects)} in {_metrics(effects)} with {which} against "
+        f"{effects[0].baseline}{stated}."
+    )
 
 
-def evidence_text(effect: Effect) -> str:
-    """What the interval rests on: "5 rounds", "3 and 4 visits", "1 visit"."""
-    if effect.method is Method.PAIRED:
-        return counted(effect.rounds, "round")
-    if effect.visits == effect.base_visits:
-        text = f"{counted(effect.visits, 'visit')} each"
+def _metrics(effects: Sequence[Effect]) -> str:
+    """All metrics of effects in words: "any of 9 metrics (5 primary)"."""
+    series = list(dict.fromkeys(e.series for e in effects))
+    if len(series) == 1:
+        return series[0].title
+    primary = sum(s.role == "primary" for s in series)
+    if primary == len(series):
+        return f"any of {primary} primary metrics"
+    return f"any of {len(series)} metrics" + (f" ({primary} primary)" if primary else "")
+
+
+def _everything_open(comparison: Comparison, effects: Sequence[Effect]) -> str | None:
+    """The headline where nothing is decided yet, and what would decide it."""
+    if any(e.verdict is not Verdict.INCONCLUSIVE for e in effects):
+        return None
+    baseline = effects[0].baseline
+    if len(effects) == 1:
+        (effect,) = effects
+        which = f"{effect.series.title} with {effect.configuration}, {change_text(effect)}"
+        text = f"Open: {which}, is not decided."
     else:
-        text = f"{effect.visits} and {effect.base_visits} visits"
-    behind = {Method.FLOOR: "noise floor", Method.STATED: "noise as stated", Method.BOUND: "bound"}
-    return f"{text}, {behind[effect.method]}" if effect.method in behind else text
-
-
-_RUNS = "`ferocal runs` lists the readings"
-
-
-def next_step(effects: Sequence[Effect]) -> str:
-    """What to do after a comparison, of what can be done here."""
-    compared = [effect for effect in effects if not effect.control]
-    looks = [e.open_until for e in compared if e.open_until is not None]
-    if looks:
-        return f"`ferocal measure --decide` goes on to the look after round {min(looks)}; {_RUNS}"
-    rounds = [e.more_rounds for e in compared if e.more_rounds is not None and e.rounds > 0]
-    if rounds:
-        number = max(e.rounds for e in compared) + max(rounds)
-        return (
-            f"`ferocal measure --rounds {number}` would be expected to decide what can be; {_RUNS}"
-        )
-    visits = [e.more_visits for e in compared if e.more_visits is not None]
-    if visits:
-        return (
-            f"about {counted(max(visits), 'more visit')} to each side would be expected to decide "
-            f"what can be; {_RUNS}"
-        )
-    if any(e.verdict is Verdict.SEEN_ONCE for e in compared):
-        return (
-            "three visits to one configuration show how much visits vary; or bring that in with "
-            "`ferocal noise-floor`, or state it as `noise` in the study file"
-        )
-    return f"{_RUNS}, `ferocal report` writes a page"
+        text = f"Open: none of {counted(len(effects), 'comparison')} with {baseline} is decided."
+    return f"{text} {what_decides(comparison, effects)}"
 
 
 @dataclass(frozen=True)
-class CaveatGroup:
-    """All caveats of one code: what to do, and what was seen where."""
-
-    code: str
-    advice: str
-    seen: tuple[tuple[str, str], ...]
+class _Line:
+    names: list[str]
+    effects: list[Effect]
 
 
-def collect_caveats(effects: Sequence[Effect]) -> list[CaveatGroup]:
-    """Each code once, and below it each distinct caveat once, with where it applies."""
-    places: dict[Caveat, list[Effect]] = {}
-    for effect in effects:
-        for caveat in effect.caveats:
-            places.setdefault(caveat, []).append(effect)
-    groups: dict[str, list[Caveat]] = {}
-    for caveat in places:
-        groups.setdefault(caveat.code, []).append(caveat)
+def _by_configuration(
+    comparison: Comparison, effects: Sequence[Effect], width: int
+) -> list[AnswerLine]:
+    """A line for every configuration, the best-shown first; those that say the same share one."""
+    lines: list[_Line] = []
+    for name in sorted(dict.fromkeys(e.configuration for e in effects), key=_rank(effects)):
+        own = [e for e in effects if e.configuration == name]
+        alike = [line for line in lines if _says_the_same(line.effects, own)]
+        if alike:
+            alike[0].names.append(name)
+        else:
+            lines.append(_Line([name], own))
+    shown = lines if len(lines) <= _MOST_LINES else lines[: _MOST_LINES - 1]
+    rest = [e for line in lines[len(shown) :] for e in line.effects]
+    heads = [side_text(line.names, comparison.levels) for line in shown]
+    if rest:
+        heads.append(f"the other {len(dict.fromkeys(e.configuration for e in rest))}")
+    room = width - max(map(len, heads))
+    names = short_names(comparison.series)
+    texts = [_clauses(line.effects, names, room) for line in shown]
+    texts += [_counts(rest)] if rest else []
+    answer = [AnswerLine(*pair) for pair in zip(heads, texts, strict=True)]
+    once = all(e.verdict is Verdict.SEEN_ONCE for e in effects)
+    return [*answer, AnswerLine("", _chance())] if once else answer
+
+
+def _says_the_same(first: Sequence[Effect], second: Sequence[Effect]) -> bool:
+    """Whether two configurations leave the same open or equal, and change nothing."""
+    verdicts = [{e.series: e.verdict for e in effects} for effects in (first, second)]
+    quiet = not any(v in _WITH_CHANGE for known in verdicts for v in known.values())
+    return quiet and verdicts[0] == verdicts[1]
+
+
+def _chance() -> str:
+    return "Seen once is no verdict: how much of that is chance, nothing shows."
+
+
+def _rank(effects: Sequence[Effect]) -> Callable[[str], tuple[float, ...]]:
+    """Sorts configurations: more shown better than worse, then by size; what decides first."""
+
+    def key(name: str) -> tuple[float, ...]:
+        own = [e for e in effects if e.configuration == name]
+        by_role = ([e for e in own if e.series.role == role] for role in DECIDING)
+        return tuple(figure for members in by_role for figure in _merit(members))
+
+    return key
+
+
+def _merit(effects: Sequence[Effect]) -> tuple[float, float]:
+    """How many more effects are worse than better, and by how much on average; low is good."""
+    verdicts = [e.verdict for e in effects]
+    net = verdicts.count(Verdict.WORSE) - verdicts.count(Verdict.BETTER)
+    gains = [math.log(speed_factor(e)) for e in effects if e.scale == "ratio" and e.bound is None]
+    return net, -sum(gains) / max(1, len(gains))
+
+
+def short_names(series: Sequence[Series]) -> dict[Series, str]:
+    """What metrics are called where one of each name is known: without their workload."""
+    deciding = [s for s in series if s.role in DECIDING]
+    labels = Counter(s.label for s in deciding)
+    return {s: s.label if s.label and labels[s.label] == 1 else s.title for s in series}
+
+
+def _clauses(effects: Sequence[Effect], names: Mapping[Series, str], width: int) -> str:
+    """What becomes better, worse, stays equal or is open, in as many names as fit.
+
+    What decides is named; beside primary metrics the others are counted, but for what gets worse.
+    """
+    primary = [e for e in effects if e.series.role == "primary"]
+    beside = [e for e in effects if e.series.role != "primary"] if primary else []
+    end = f"; others: {_beside(beside, names)}" if beside else ""
+    if any(e.method is Method.STATED for e in effects):
+        end += " (noise as stated)"
+    deciding = primary or list(effects)
+    if all(e.verdict is Verdict.EQUIVALENT for e in deciding):
+        return f"no change beyond {margins_text(deciding)} in {_metrics(deciding)}{end}"
+    members = {v: sorted((e for e in deciding if e.verdict is v), key=_order) for v in _SPOKEN}
+    most = dict.fromkeys(_SPOKEN, _MOST_NAMES)
+
+    def write() -> str:
+        known = [(VERDICT_WORDS[v], own, most[v]) for v, own in members.items() if own]
+        return "; ".join(f"{word}: {_named(own, names, n)}" for word, own, n in known) + end
+
+    # What does not change gives way first; then always the longest list of names.
+    while len(write()) > width:
+        shown = {v: min(most[v], len(own)) for v, own in members.items()}
+        quiet = [v for v in _QUIET if shown[v] > 1]
+        verdict = max(quiet or _WITH_CHANGE, key=lambda v: shown[v])
+        if shown[verdict] <= 1:
+            break
+        most[verdict] = shown[verdict] - 1
+    return write()
+
+
+def _beside(effects: Sequence[Effect], names: Mapping[Series, str]) -> str:
+    """What does not decide, counted; what gets worse is named, and what is alone."""
+    parts = []
+    for verdict in (Verdict.WORSE, *(v for v in _SPOKEN if v is not Verdict.WORSE)):
+        own = sorted((e for e in effects if e.verdict is verdict), key=_order)
+        if (verdict is Verdict.WORSE and own) or len(own) == 1:
+            parts.append(f"{VERDICT_WORDS[verdict]} {_named(own, names, _MOST_BESIDE)}")
+        elif own:
+            parts.append(_counts(own))
+    return ", ".join(parts)
+
+
+def _order(effect: Effect) -> tuple[int, bool, float]:
+    """What decides first; shares of change by size, then amounts, which do not compare."""
+    role = ("primary", "secondary", "detail").index(effect.series.role)
+    if effect.scale != "ratio":
+        return role, True, 0.0
+    return role, False, -abs(effect.shift.mean)
+
+
+def _named(effects: Sequence[Effect], names: Mapping[Series, str], most: int) -> str:
+    """The first of several effects by name, the others counted."""
+    rest = effects[most:]
+    if rest and effects[0].verdict not in _WITH_CHANGE:
+        return counted(len(effects), "metric")
+    parts = [_name(e, names) for e in effects[:most]]
+    return ", ".join([*parts, f"{len(rest)} more"] if rest else parts)
+
+
+def _name(effect: Effect, names: Mapping[Series, str]) -> str:
+    name = names[effect.series]
+    if effect.verdict not in _WITH_CHANGE:
+        return name
+    small = " (maybe < margin)" if may_be_small(effect) else ""
+    return f"{name} {change_words(effect)}{small}"
+
+
+def _counts(effects: Sequence[Effect]) -> str:
+    """How many effects have each verdict."""
+    counts = [(v, sum(e.verdict is v for e in effects)) for v in _SPOKEN]
+    return ", ".join(f"{count} {VERDICT_WORDS[v]}" for v, count in counts if count)
+
+
+def _but(comparison: Comparison, trade_offs: Sequence[TradeOff]) -> list[str]:
+    """The trade-off that most configurations share, in one sentence."""
+    groups: dict[tuple[str, str, str], list[TradeOff]] = {}
+    for found in trade_offs:
+        place = (found.better.series.workload, found.better.series.metric)
+        groups.setdefault((*place, found.worse.series.metric), []).append(found)
+    if not groups:
+        return []
+    first = max(groups.values(), key=len)
+    better, worse = first[0].better.series, first[0].worse.series
+    side = side_text([t.better.configuration for t in first], comparison.levels)
+    changes = listed([factor_text(t.worse) or change_text(t.worse) for t in first[:2]])
+    once = ", as seen once" if any(t.seen_once for t in first) else ""
+    more = len(groups) - 1
+    rest = f"; {more} more {be(more)} in --detail" if more else ""
+    # A metric that is alone in its workload has no name of its own.
+    gain, loss = (series.label or series.metric for series in (better, worse))
     return [
-        CaveatGroup(
-            code, caveats[0].advice, tuple((_where(effects, places[c]), c.seen) for c in caveats)
-        )
-        for code, caveats in groups.items()
+        f"But with {side} the better {gain} of {better.workload} comes with worse {loss} "
+        f"({changes}{once}){rest}."
     ]
-
-
-def caveat_lines(effects: Sequence[Effect]) -> list[str]:
-    """The caveats as lines for a terminal; of one code a few, the others are counted."""
-    lines = []
-    for group in collect_caveats(effects):
-        if len(group.seen) == 1:
-            ((where, seen),) = group.seen
-            lines.append(f"caveat {group.code} ({where}): {seen}: {group.advice}")
-            continue
-        lines.append(f"caveat {group.code}: {group.advice}")
-        lines += [f"  {where}: {seen}" for where, seen in group.seen[:_MOST_METRICS]]
-        more = len(group.seen) - _MOST_METRICS
-        if more > 0:
-            lines.append(f"  and {more:,} more, which `ferocal compare --json` lists")
-    return lines
-
-
-def _where(effects: Sequence[Effect], affected: Sequence[Effect]) -> str:
-    if len(affected) == len(effects):
-        return "all"
-    series = list(dict.fromkeys(e.series for e in affected))
-    if len(affected) == sum(e.series in series for e in effects):
-        return ", ".join(dict.fromkeys(label(e) for e in affected))
-    names = list(dict.fromkeys(e.configuration for e in affected))
-    per_name = sum(e.configuration in names for e in effects)
-    if len(affected) == per_name:
-        return ", ".join(names)
-    if len(affected) > _MOST_METRICS:
-        return counted(len(affected), "comparison")
-    return ", ".join(f"{e.configuration} on {label(e)}" for e in affected)

@@ -3,204 +3,196 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rich.console import Console, Group, RenderableType
 from rich.padding import Padding
 from rich.text import Text
 
-from ferocal.analysis.caveats.kinds import Caveat
 from ferocal.analysis.inference.effects import (
     Effect,
     gate_failures,
     has_evidence,
     speed_factor,
 )
-from ferocal.analysis.inference.power import MOST_ROUNDS
-from ferocal.render.answer import (
-    answer,
-    caveat_lines,
-    evidence_text,
-    label,
-    next_step,
-    verdict_text,
+from ferocal.render.answer import answer_lines
+from ferocal.render.caveats import group_caveats, make_remarks
+from ferocal.render.console import fold_with, plain_words, room, show_beside
+from ferocal.render.counts import count_verdicts
+from ferocal.render.gaps import gap_lines
+from ferocal.render.grid import MOST_ROWS, Shape
+from ferocal.render.next_steps import NextStep, next_steps
+from ferocal.render.numbers import change_text, interval_name, interval_text, series_margin
+from ferocal.render.overview import (
+    VERDICT_STYLES,
+    Overview,
+    shown_series,
 )
-from ferocal.render.gaps import gap_lines, gap_objects
-from ferocal.render.numbers import change_text, interval_name, interval_text, margin_text
-from ferocal.render.remarks import show_remarks
+from ferocal.render.remarks import remark_lines
 from ferocal.render.tables import group_by_series, plain_table, series_label
+from ferocal.render.wording import VERDICT_WORDS, evidence_text, verdict_text
 from ferocal.terms.numbers import significant
 
 if TYPE_CHECKING:
+    from ferocal.analysis.data.readings import Series
     from ferocal.answers.comparison import Comparison
 
-VERDICT_STYLES = {
-    "better": "bold blue",
-    "worse": "bold dark_orange",
-    "equivalent": "",
-    "inconclusive": "italic",
-    "seen once": "italic",
-    "not judged": "",
-}
+# At most so many lines of what to mind stand below an overview.
+_MOST_LINES = 6
 
 
-def show_comparison(console: Console, comparison: Comparison, *, times: bool = False) -> None:
-    """Print answer, table and caveats, one bench after the other."""
-    console.print(comparison.question, style="bold")
-    benches = comparison.benches
-    for bench in benches:
-        if len(benches) > 1:
-            console.print(f"\nbench {bench}", style="bold")
-        effects = comparison.on_bench(bench).effects
-        console.print(answer(effects, comparison.on_bench(bench).alarm) + "\n")
-        console.print(effects_table(effects, comparison.confidence, times=times))
-        console.print(f"against {comparison.baseline}, margin {margin_text(comparison.margin)}")
-        for line in gap_lines(comparison.on_bench(bench).gaps, comparison.baseline):
-            console.print(line)
-        if bench == benches[-1]:
-            show_remarks(console, comparison)
-        for line in caveat_lines(effects):
-            indent = len(line) - len(line.lstrip())
-            console.print(Padding(line.lstrip(), (0, 0, 0, indent), expand=False))
-    console.print(f"next: {next_step(comparison.effects)}")
+def show_comparison(
+    console: Console,
+    comparison: Comparison,
+    *,
+    times: bool = False,
+    only: Sequence[str] = (),
+    detail: bool = False,
+    steps: Sequence[NextStep] | None = None,
+) -> None:
+    """Print answer, overview, what to mind and what to do, one bench after the other.
+
+    With ``detail`` every effect and every caveat is printed in full, with ``times`` there is a
+    column of speed factors. ``only`` limits both to some verdicts, by their words. ``steps`` are
+    proposed instead of those that follow from the comparison.
+    """
+    console.print(comparison.question, style="bold", end="\n\n")
+    for bench in comparison.benches:
+        part = comparison.on_bench(bench)
+        if len(comparison.benches) > 1:
+            console.print(f"bench {bench}", style="bold")
+        _show_answer(console, part)
+        console.print()
+        if detail or times:
+            _show_detail(console, part, only, times=times)
+        else:
+            _show_overview(console, part, only)
+        if bench == comparison.benches[-1]:
+            _show_steps(console, next_steps(part) if steps is None else steps)
+        if bench != comparison.benches[-1]:
+            console.print()
+
+
+def _show_overview(console: Console, comparison: Comparison, only: Sequence[str]) -> None:
+    shape = Shape(console.width, words=plain_words(console))
+    series = shown_series(comparison, only)
+    many = len(series) > MOST_ROWS and not only
+    lines = count_verdicts(comparison, series, shape) if many else None
+    for line in lines or Overview(comparison, series, shape).lines():
+        console.print(line, soft_wrap=not many)
+    if only and not series:
+        console.print(f"nothing is {' or '.join(only)}")
+    console.print()
+    _show_remarks(console, comparison, series)
+
+
+def _show_remarks(console: Console, comparison: Comparison, series: Sequence[Series]) -> None:
+    """What to mind, as much of it as fits into a few lines."""
+    shown = [e for e in comparison.effects if e.series in set(series) and not e.control]
+    remarks = [r for r in make_remarks(shown, comparison.levels) if r.code != "trade-off"]
+    sentences = [(r.text, r.look) for r in remarks] + remark_lines(comparison)
+    lines: list[str] = []
+    for number, sentence in enumerate(sentences):
+        further = fold_with(*sentence, room(console))
+        if lines and len(lines) + len(further) > _MOST_LINES:
+            lines.append(f"{len(sentences) - number} more: ferocal compare --detail")
+            break
+        lines += further
+    show_beside(console, "mind", lines)
+
+
+def _show_steps(console: Console, steps: Sequence[NextStep]) -> None:
+    lines = [line for s in steps for line in fold_with(s.text, s.command, room(console))]
+    show_beside(console, "next", lines)
+
+
+def _show_answer(console: Console, comparison: Comparison) -> None:
+    """The answer; what does not fit a line goes below its text, not below its head."""
+    lines = answer_lines(comparison)
+    margin = max(len(head) for head, _ in lines) + 2
+    for head, text in lines:
+        show_beside(console, head, [text], margin=margin if head else 0)
+
+
+def _show_detail(
+    console: Console, comparison: Comparison, only: Sequence[str], *, times: bool
+) -> None:
+    """Every effect with its interval, p-values and evidence, and every caveat with its advice."""
+    effects = [e for e in comparison.effects if not only or VERDICT_WORDS[e.verdict] in only]
+    console.print(effects_table(effects, comparison.confidence, console.width, times=times))
+    for line in gap_lines(comparison.gaps, comparison.baseline):
+        console.print(line)
+    for group in group_caveats(effects, comparison.levels):
+        console.print(Text.assemble((group.code, "bold"), f" ({group.weight}): {group.advice}"))
+        for where, seen in group.seen:
+            console.print(Padding(f"{where}: {seen}", (0, 0, 0, 2), expand=False))
+    for text, command in remark_lines(comparison):
+        console.print(text if command is None else f"{text}: {command}")
+    console.print()
 
 
 def effects_table(
-    effects: Sequence[Effect], confidence: float, *, times: bool = False
+    effects: Sequence[Effect], confidence: float, width: int = 100, *, times: bool = False
 ) -> RenderableType:
     """One row per effect, below a heading for each series; the first has the column names.
 
-    With ``times`` there is a column of speed factors.
+    With ``times`` there is a column of speed factors. A last column that does not fit into the
+    width goes onto lines of its own.
     """
     if not effects:
         return Text("no effects to show\n")
     interval = interval_name(confidence)
-    columns = ["configuration", "change", interval, "verdict", "evidence"]
+    columns = ["configuration", "change", interval, "p", "adjusted"]
     columns += ["times as fast"] if times else []
-    groups = [
-        (group[0].series, [_effect_row(e, times) for e in group])
-        for group in group_by_series(effects)
-    ]
-    everything = [[Text(name) for name in columns], *(row for _, rows in groups for row in rows)]
-    widths = [max(cell.cell_len for cell in column) for column in zip(*everything, strict=True)]
+    groups = [(group, [_effect_row(e, times) for e in group]) for group in group_by_series(effects)]
+    everything = [columns, *(row[:-1] for _, rows in groups for row in rows)]
+    widths = [max(map(len, column)) for column in zip(*everything, strict=True)]
     parts: list[RenderableType] = []
-    for number, (series, rows) in enumerate(groups):
-        table = plain_table(*columns, right=("change", interval, "times as fast"))
+    for number, (group, rows) in enumerate(groups):
+        table = plain_table(*columns, "verdict", right=columns[1:])
         table.box, table.show_header = None, number == 0
-        for column, width in zip(table.columns, widths, strict=True):
-            column.min_width = width
-        for row in rows:
-            table.add_row(*row)
-        heading = Text.assemble((series.workload, "bold"), f"  {series_label(series)}")
-        parts += [heading, Padding(table, (0, 0, 1, 1), expand=False)]
+        for column, least in zip(table.columns, widths, strict=False):
+            column.min_width, column.no_wrap = least, True
+        for effect, row in zip(group, rows, strict=True):
+            table.add_row(*row[:-1], Text(row[-1], VERDICT_STYLES[effect.verdict]))
+        parts += [_series_heading(group), Padding(table, (0, 0, 1, 1), expand=False)]
     return Group(*parts)
 
 
-def _effect_row(effect: Effect, times: bool) -> list[Text]:
+def _series_heading(effects: Sequence[Effect]) -> Text:
+    """The metric, what it is for, and what its effects rest on where that is the same."""
+    series = effects[0].series
+    rest = "; ".join(dict.fromkeys(evidence_text(e) for e in effects))
+    judged = "" if series.role == "context" else f", {series.role}, margin {series_margin(series)}"
+    return Text.assemble((series.workload, "bold"), f"  {series_label(series)}{judged}; {rest}")
+
+
+def _effect_row(effect: Effect, times: bool) -> list[str]:
     row = [
-        Text(effect.configuration),
-        Text(change_text(effect)),
-        Text(interval_text(effect)),
-        Text(verdict_text(effect), style=VERDICT_STYLES[effect.verdict]),
-        Text(evidence_text(effect)),
+        effect.configuration,
+        change_text(effect),
+        interval_text(effect),
+        p_text(effect.shift.p_value),
+        p_text(effect.p_adjusted),
     ]
-    return [*row, Text(significant(speed_factor(effect), 3))] if times else row
+    return [*row, *([significant(speed_factor(effect), 3)] if times else []), verdict_text(effect)]
 
 
-def comparison_object(comparison: Comparison) -> dict[str, Any]:
-    """The object that `ferocal compare --json` prints."""
-    benches = comparison.benches
-    parts = {bench: comparison.on_bench(bench) for bench in benches}
-    answers = {bench: answer(part.effects, part.alarm) for bench, part in parts.items()}
-    return {
-        "question": comparison.question,
-        "answer": answers[benches[0]] if len(benches) == 1 else answers,
-        "baseline": comparison.baseline,
-        "confidence": comparison.confidence,
-        "margin": comparison.margin,
-        "excluded": comparison.excluded,
-        "left_out": comparison.left_out,
-        "criteria_changed": [change.text for change in comparison.criteria_changes],
-        "effects": [effect_object(effect) for effect in comparison.effects],
-        "gaps": gap_objects(comparison.gaps),
-    }
-
-
-def effect_object(effect: Effect) -> dict[str, Any]:
-    """One effect with the keys that `ferocal compare --json` documents."""
-    return {
-        "bench": effect.bench,
-        "workload": effect.series.workload,
-        "metric": effect.series.metric,
-        "unit": effect.series.unit,
-        "better": effect.series.better,
-        "primary": effect.series.primary,
-        "baseline": effect.baseline,
-        "configuration": effect.configuration,
-        "scale": effect.scale,
-        "change": effect.change,
-        "low": effect.low,
-        "high": effect.high,
-        "margin": effect.series.margin if effect.scale == "ratio" else effect.series.unit_margin,
-        "method": effect.method.value,
-        "degrees": effect.shift.degrees,
-        "p": effect.shift.p_value,
-        "p_adjusted": effect.p_adjusted,
-        "verdict": effect.verdict.value,
-        "beyond_margin": effect.beyond_margin,
-        "rounds": effect.rounds,
-        "visits": effect.visits,
-        "base_visits": effect.base_visits,
-        "runs": effect.runs,
-        "base_runs": effect.base_runs,
-        "more_rounds": effect.more_rounds,
-        "more_rounds_reason": _why_no_number(effect),
-        "more_visits": effect.more_visits,
-        "open_until": effect.open_until,
-        "bound": effect.bound,
-        "noise_floor": None
-        if effect.noise_floor is None
-        else {"age": effect.noise_floor.age, "source": effect.noise_floor.source},
-        "control": effect.control,
-        "caveats": [caveat_object(caveat) for caveat in effect.caveats],
-    }
-
-
-def _why_no_number(effect: Effect) -> str | None:
-    """Why an effect has no number of further rounds, None if it has one."""
-    if effect.more_rounds is not None:
-        return None
-    if effect.out_of_reach:
-        return f"more than {MOST_ROUNDS} rounds would be needed"
-    if effect.verdict in ("seen once", "not judged"):
-        return str(effect.verdict)
-    if effect.verdict != "inconclusive":
-        return "decided"
-    if effect.more_visits is not None:
-        return "there are no rounds to add to; more_visits says what would do"
-    return "no more can be measured, or how much rounds vary is not known"
-
-
-def caveat_object(caveat: Caveat) -> dict[str, str]:
-    """A caveat: its code, the whole sentence, and its two parts."""
-    return {
-        "code": caveat.code,
-        "text": caveat.text,
-        "seen": caveat.seen,
-        "advice": caveat.advice,
-    }
+def p_text(value: float) -> str:
+    """A p-value with two digits, a dash where there is none."""
+    return "–" if value != value else "<0.0001" if value < 0.0001 else f"{value:.2g}"
 
 
 def gate_lines(comparison: Comparison, gate: str) -> list[str]:
     """A line for everything that breaks a gate; none where it is passed."""
     several = len(comparison.benches) > 1
     failures = [
-        f"gate {gate}: the control arm on {label(e)} is {e.verdict}{_on(e, several)}, so the bench "
-        "does not agree with itself"
+        f"gate {gate}: the control arm on {e.series.title} is {e.verdict}{_on(e, several)}, so "
+        "the bench does not agree with itself"
         for e in comparison.alarm
     ]
     failures += [
-        f"gate {gate}: {e.configuration} on {label(e)} is {e.verdict}{_on(e, several)}"
+        f"gate {gate}: {e.configuration} on {e.series.title} is {e.verdict}{_on(e, several)}"
         + ("" if has_evidence(e) else ", without an interval")
         for e in gate_failures(comparison.effects, gate=gate)
     ]

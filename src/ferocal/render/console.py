@@ -3,13 +3,19 @@
 from __future__ import annotations
 
 import os
+import re
 import sys
+import textwrap
+from collections.abc import Sequence
 from typing import Any
 
 from rich.console import Console
 from rich.text import Text
 
 from ferocal.terms.signs import visible
+
+# Before the lines of a paragraph stands a word, in a margin of this width.
+MARGIN = 6
 
 
 class PlainConsole(Console):
@@ -35,3 +41,51 @@ def make_console(*, stderr: bool = False) -> Console:
         width=int(width) if width.isdecimal() else 100,
         no_color=True,
     )
+
+
+# Between a number and its sign no line is broken.
+_JOINED = re.compile(r"(?<=\d) (?=%)|(?<=\N{MULTIPLICATION SIGN}) ")
+_NO_BREAK = "\N{NO-BREAK SPACE}"
+
+
+def fold(text: str, width: int) -> list[str]:
+    """The lines of a sentence, which is broken between words only."""
+    joined = _JOINED.sub(_NO_BREAK, text)
+    lead = len(text) - len(text.lstrip())
+    lines = textwrap.wrap(
+        joined,
+        width,
+        subsequent_indent=" " * lead,
+        break_long_words=False,
+        break_on_hyphens=False,
+        drop_whitespace=True,
+    )
+    return [line.replace(_NO_BREAK, " ") for line in lines] or [""]
+
+
+def fold_with(text: str, command: str | None, width: int) -> list[str]:
+    """A sentence and the command that goes with it, which is never broken, line by line."""
+    lines = fold(text if command is None else f"{text}:", width)
+    if command is not None and len(lines[-1]) + 1 + len(command) <= width:
+        lines[-1] += f" {command}"
+    elif command is not None:
+        lines.append(command)
+    return lines
+
+
+def room(console: Console, margin: int = MARGIN) -> int:
+    """How wide the lines beside a margin can be."""
+    return max(20, console.width - margin)
+
+
+def show_beside(console: Console, head: str, lines: Sequence[str], *, margin: int = MARGIN) -> None:
+    """Lines with a word in the margin of the first; long ones are folded."""
+    folded = [part for line in lines for part in fold(line, room(console, margin))]
+    for number, line in enumerate(folded):
+        words = f"{'' if number else head:<{margin}}"
+        console.print(Text(words, "bold").append(line), soft_wrap=True)
+
+
+def plain_words(console: Console) -> bool:
+    """Whether words stand for signs: on a terminal that has no others, or where asked for."""
+    return bool(os.environ.get("NO_COLOR")) or not console.encoding.lower().startswith("utf")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 from ferocal.analysis.data.gaps import Gap, GapMark
 from ferocal.terms.wording import counted, listed
@@ -44,8 +43,3 @@ def gap_lines(gaps: Sequence[Gap], baseline: str) -> list[str]:
         more = counted(len(lines) - _MOST_LINES, "more gap")
         return [*lines[:_MOST_LINES], f"{more}, which --json lists"]
     return lines
-
-
-def gap_objects(gaps: Sequence[Gap]) -> list[dict[str, Any]]:
-    """Gaps as JSON objects."""
-    return [{**vars(gap), "mark": str(gap.mark), "reason": gap.reason or None} for gap in gaps]

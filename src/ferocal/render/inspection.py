@@ -2,59 +2,88 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 from rich.console import Console
+from rich.table import Table
 
+from ferocal.render.console import show_beside
 from ferocal.render.numbers import margin_text
-from ferocal.render.tables import direction, order_table, plain_table
+from ferocal.render.tables import direction, plain_table
+from ferocal.terms.wording import counted, listed
 
 if TYPE_CHECKING:
     from ferocal.answers.inspection import Inspection
     from ferocal.bench.overhead import Overhead
     from ferocal.study.metrics import Metric
 
+_MOST_NAMED = 5
+_MOST_WORKLOADS = 30
+
 
 def show_inspection(console: Console, inspection: Inspection) -> None:
-    """Print benches, configurations, workloads and order."""
-    console.print(inspection.question, style="bold")
-    console.print(f"margin {margin_text(inspection.margin)}, baseline {inspection.baseline}\n")
-    _show_benches(console, inspection)
-    levels = plain_table("configuration", *inspection.factors, "brings", "proof")
-    for c in inspection.configurations:
-        proof = "\n".join(expected for _, expected in c.checks) or "none"
-        levels.add_row(c.name, *c.levels.values(), "\n".join(c.brings) or "–", proof)
+    """Print what is varied, what is run, and on what."""
+    console.print(inspection.question, style="bold", end="\n\n")
+    for line in _answer(inspection):
+        show_beside(console, "", [line], margin=0)
+    console.print()
+    levels = plain_table("factor", "level", "brings", "proof")
+    for number, view in enumerate(inspection.levels):
+        first = not number or inspection.levels[number - 1].factor != view.factor
+        brings = "\n".join(view.brings) or "–"
+        levels.add_row(
+            view.factor if first else "", view.level, brings, "\n".join(view.checks) or "none"
+        )
     console.print(levels)
-    if inspection.impossible:
-        console.print(f"impossible, and skipped: {', '.join(inspection.impossible)}\n")
-    workloads = plain_table("workload", "metric", "read from", "warm-ups")
-    for name, workload in inspection.workloads.items():
-        for metric_name, metric in workload.metric.items():
-            primary = ", primary" if metric.primary else ""
-            series = f"{metric_name}, {metric.unit}, {direction(metric.better)}{primary}"
-            workloads.add_row(name, series, _origin(metric), str(workload.warmups))
-    console.print(workloads)
-    console.print(order_table(dict(enumerate(inspection.rounds, 1))))
-    console.print(
-        f"{inspection.runs} runs and {inspection.warmups} warm-ups; "
-        "next: take them with `ferocal measure`"
-    )
-
-
-def _show_benches(console: Console, inspection: Inspection) -> None:
-    # What is read by hand may be of any bench: this machine only keeps it.
-    elsewhere = all(workload.by_hand for workload in inspection.workloads.values())
-    several = len(inspection.benches) > 1 or elsewhere
+    console.print(_workloads(inspection))
     for name, declared in inspection.benches.items():
-        table = plain_table(f"bench {name}", "")
-        for fact in (*declared, *(() if several else inspection.machine)):
-            table.add_row(fact.name, fact.value)
-        console.print(table)
-    if several:
-        machine = plain_table("this machine", "")
-        for fact in inspection.machine:
-            machine.add_row(fact.name, fact.value)
-        console.print(machine)
+        facts = [f"{fact.name} {fact.value}" for fact in declared]
+        show_beside(
+            console, "", [f"bench {name}: {', '.join(facts) or 'no declared facts'}"], margin=0
+        )
+    facts = [f"{fact.name} {fact.value}" for fact in inspection.machine]
+    show_beside(console, "", [f"this machine: {', '.join(facts)}"], margin=0)
+    console.print()
+    show_beside(console, "next", ["the order of the visits, and what they can tell: ferocal plan"])
+
+
+def _answer(inspection: Inspection) -> Iterator[str]:
+    """How many configurations, and what is done with each of them."""
+    names = [c.name for c in inspection.configurations]
+    others = [name for name in names if name != inspection.baseline]
+    shown = listed(others) if 0 < len(others) <= _MOST_NAMED else f"{len(others)} others"
+    margin = margin_text(inspection.margin)
+    yield f"{inspection.baseline} (baseline) against {shown}, margin {margin}"
+    workloads = counted(len(inspection.workloads), "workload")
+    warmups = f" and {counted(inspection.warmups, 'warm-up')}" if inspection.warmups else ""
+    visits = sum(map(len, inspection.rounds))
+    yield (
+        f'{workloads}, {counted(visits, "visit")} by schedule "{inspection.schedule}": '
+        f"{counted(inspection.runs, 'run')}{warmups}"
+    )
+    if inspection.impossible:
+        yield f"impossible, and skipped: {', '.join(inspection.impossible)}"
+
+
+def _workloads(inspection: Inspection) -> Table:
+    """What is run and read, in groups."""
+    table = plain_table("workload", "metric", "read from", "role", "warm-ups", right=("warm-ups",))
+    groups = list(dict.fromkeys(w.group for w in inspection.workloads.values()))
+    ordered = sorted(inspection.workloads.items(), key=lambda item: groups.index(item[1].group))
+    group = ""
+    for name, workload in ordered[:_MOST_WORKLOADS]:
+        if workload.group != group:
+            group = workload.group
+            table.add_row(f"— {group} —" if group else "")
+        for number, (metric_name, metric) in enumerate(workload.metric.items()):
+            series = f"{metric_name}, {metric.unit}, {direction(metric.better)}"
+            warmups = "" if number else str(workload.warmups)
+            place = "" if number else name
+            table.add_row(place, series, _origin(metric), metric.role, warmups)
+    if len(ordered) > _MOST_WORKLOADS:
+        table.add_row(f"{len(ordered) - _MOST_WORKLOADS} more, which --json lists")
+    return table
 
 
 def _origin(metric: Metric) -> str:
@@ -63,39 +92,6 @@ def _origin(metric: Metric) -> str:
     if source is None:
         return f"operator, {metric.read}" if metric.trace_kind is None else "loaded"
     return source if isinstance(source, str) else " ".join(map(str, next(iter(source.items()))))
-
-
-def inspection_object(inspection: Inspection) -> dict[str, Any]:
-    """The object that `ferocal inspect --json` prints."""
-    return {
-        "question": inspection.question,
-        "margin": inspection.margin,
-        "baseline": inspection.baseline,
-        "schedule": inspection.schedule,
-        "benches": [
-            {"name": name, "facts": [vars(fact) for fact in facts]}
-            for name, facts in inspection.benches.items()
-        ],
-        "machine": [vars(fact) for fact in inspection.machine],
-        "configurations": [
-            {
-                "name": c.name,
-                "levels": c.levels,
-                "environment": c.environment,
-                "prefix": list(c.prefix),
-                "checks": [f"{level} {expected}" for level, expected in c.checks],
-            }
-            for c in inspection.configurations
-        ],
-        "workloads": {
-            name: workload.model_dump(mode="json", by_alias=True)
-            for name, workload in inspection.workloads.items()
-        },
-        "impossible": list(inspection.impossible),
-        "rounds": [list(names) for names in inspection.rounds],
-        "runs": inspection.runs,
-        "warmups": inspection.warmups,
-    }
 
 
 def overhead_lines(overhead: Overhead) -> list[str]:

@@ -9,7 +9,7 @@ from rich.table import Table
 
 from ferocal.render.numbers import reading_text
 from ferocal.render.tables import plain_table
-from ferocal.terms.numbers import significant
+from ferocal.terms.numbers import grouped, significant
 from ferocal.terms.wording import counted
 
 if TYPE_CHECKING:
@@ -38,14 +38,14 @@ def loaded_notes(loaded: Loaded) -> list[str]:
     lines = []
     counts = loaded.counts
     if loaded.repeated:
-        lines.append(f"  rows left out that are in the ledger already: {loaded.repeated:,}")
+        lines.append(f"  rows left out that are in the ledger already: {grouped(loaded.repeated)}")
     if counts["absences"]:
-        lines.append(f"  cells without a value (n/a, -, not active): {counts['absences']:,}")
+        lines.append(f"  cells without a value (n/a, -, not active): {grouped(counts['absences'])}")
     if loaded.unused:
         lines.append(f"  columns from which nothing was read: {', '.join(loaded.unused)}")
     if loaded.twins:
         lines.append(
-            f"  rows that repeat another one: {loaded.twins:,}; they count as runs of "
+            f"  rows that repeat another one: {grouped(loaded.twins)}; they count as runs of "
             "their own; take them out if they are copies, or name the runs in a column `run`"
         )
     return lines

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 
@@ -42,12 +42,3 @@ def show_noise_floors(
         "standard deviation of visit summaries, its degrees of freedom, and runs per visit; of "
         "several for one metric the latest counts. Next: `ferocal compare`"
     )
-
-
-def noise_floors_object(records: Sequence[NoiseFloorRecord]) -> dict[str, Any]:
-    """The object that `ferocal noise-floor --json` prints."""
-    return {
-        "noise_floors": [
-            {**vars(record), "measured_at": record.measured_at or None} for record in records
-        ]
-    }

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from ferocal.ledger.records import Note
@@ -19,8 +19,3 @@ def note_text(note: Note) -> str:
     known = [note.date[:10] if note.date else "", note.source or ""]
     seen = ", ".join(filter(None, known))
     return f"{note.subject}: {note.text}" + (f" ({seen})" if seen else "")
-
-
-def notes_object(notes: Sequence[tuple[str, Note]]) -> dict[str, Any]:
-    """The object that `ferocal note --json` prints."""
-    return {"notes": [{"at": at, **vars(note)} for at, note in notes]}

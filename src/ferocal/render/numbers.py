@@ -5,11 +5,18 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
-from ferocal.terms.numbers import MINUS, as_read, significant
+from ferocal.terms.numbers import MINUS, as_read, grouped, significant
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.readings import Series
     from ferocal.analysis.inference.effects import Effect
+
+
+TIMES = "\N{MULTIPLICATION SIGN}"
+# Beyond such a factor a percentage is hard to picture.
+LARGE_FACTOR = 3.0
+# So many more digits are tried for the end of an interval before it is called zero.
+_MORE_DIGITS = 4
 
 
 def decimals_for(uncertainty: float) -> int:
@@ -27,7 +34,7 @@ def decimals_for(uncertainty: float) -> int:
 def signed(value: float, decimals: int) -> str:
     """A number with its sign; zero has none."""
     rounded = round(value, decimals)
-    text = f"{abs(rounded):,.{decimals}f}"
+    text = grouped(abs(rounded), decimals)
     if rounded == 0:
         return text
     return f"{'+' if rounded > 0 else MINUS}{text}"
@@ -37,7 +44,7 @@ def _change_scale(effect: Effect) -> tuple[float, str]:
     if effect.scale == "ratio":
         return 100.0, "%"
     unit = effect.series.unit
-    return 1.0, "%-points" if unit == "%" else unit
+    return 1.0, "points" if unit == "%" else unit
 
 
 def change_decimals(effect: Effect) -> int:
@@ -51,6 +58,30 @@ def change_decimals(effect: Effect) -> int:
     return min(decimals_for(factor * half_width), 6)
 
 
+def factor_text(effect: Effect) -> str | None:
+    """A large change as a factor, such as "× 4.2"; None for others."""
+    factor = 1 + effect.change
+    if effect.scale != "ratio" or effect.bound is not None or not math.isfinite(factor):
+        return None
+    if 1 / LARGE_FACTOR < factor < LARGE_FACTOR:
+        return None
+    return f"{TIMES} {factor:.{factor_decimals(effect)}f}"
+
+
+def factor_decimals(effect: Effect) -> int:
+    """Decimal places for a change that is written as a factor."""
+    half_width = (effect.high - effect.low) / 2
+    if not math.isfinite(half_width):
+        return max(0, 1 - math.floor(math.log10(1 + effect.change)))
+    return min(decimals_for(half_width), 6)
+
+
+def change_words(effect: Effect) -> str:
+    """The change for a sentence; a large one also as a factor."""
+    factor = factor_text(effect)
+    return change_text(effect) if factor is None else f"{change_text(effect)} ({factor})"
+
+
 def change_text(effect: Effect) -> str:
     """The change with its unit, such as "+3.4 %", or ">+3.4 %" where it is a bound."""
     if math.isnan(effect.change):
@@ -61,7 +92,8 @@ def change_text(effect: Effect) -> str:
         return f"{signed(factor * effect.change, places)} {unit}"
     # Rounded to the side on which it stays true.
     towards = math.floor if effect.bound == ">" else math.ceil
-    edge = towards(factor * effect.change * 10 ** (places + 1)) / 10 ** (places + 1)
+    tenths = round(factor * effect.change * 10 ** (places + 1), 6)
+    edge = towards(tenths) / 10 ** (places + 1)
     return f"{effect.bound}{signed(edge, places + 1)} {unit}"
 
 
@@ -73,8 +105,20 @@ def interval_text(effect: Effect) -> str:
     if math.isinf(effect.low) or math.isinf(effect.high):
         return change_text(effect).replace(">", "above ").replace("<", "below ")
     places = change_decimals(effect)
-    low, high = (signed(factor * end, places) for end in (effect.low, effect.high))
+    low, high = (_end_text(factor * end, places) for end in (effect.low, effect.high))
     return f"{low} … {high} {unit}"
+
+
+def _end_text(end: float, places: int) -> str:
+    """An end of an interval; one that is near zero shows on which side of it."""
+    digits = range(places, places + _MORE_DIGITS)
+    return next((signed(end, n) for n in digits if round(end, n)), signed(end, places))
+
+
+def half_width_text(effect: Effect) -> str:
+    """Half of the width of the interval in the digits of the change, without its unit."""
+    factor, _ = _change_scale(effect)
+    return grouped(factor * (effect.high - effect.low) / 2, change_decimals(effect))
 
 
 def interval_name(confidence: float) -> str:
@@ -121,6 +165,6 @@ def duration(seconds: float) -> str:
     whole = round(seconds)
     if whole < 60:
         return f"{seconds:.2g} s" if seconds < 10 else f"{whole} s"
-    if whole < 3600:
-        return f"{whole // 60} min {whole % 60} s"
-    return f"{whole // 3600} h {whole % 3600 // 60} min"
+    parts = ((whole // 3600, "h"), (whole % 3600 // 60, "min"), (whole % 60, "s"))
+    first = 0 if whole >= 3600 else 1
+    return " ".join(f"{grouped(n)} {unit}" for n, unit in parts[first : first + 2] if n)

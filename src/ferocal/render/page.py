@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from ferocal.errors import FerocalError
-from ferocal.render import answer, numbers
+from ferocal.render import numbers, wording
 from ferocal.render.sections import SECTIONS, Section
 from ferocal.render.tables import cell_text, series_label
 
@@ -28,8 +28,8 @@ def render_page(report: Report) -> str:
     environment.filters.update(
         change=numbers.change_text,
         interval=numbers.interval_text,
-        verdict=answer.verdict_text,
-        evidence=answer.evidence_text,
+        verdict=wording.verdict_text,
+        evidence=wording.evidence_text,
         cell=cell_text,
         series=series_label,
         series_margin=numbers.series_margin,

@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING, Protocol
 
 from rich.console import Console
 
+from ferocal.terms.wording import be, counted
+
 if TYPE_CHECKING:
     from ferocal.answers.criteria import CriteriaChange
 
@@ -27,16 +29,17 @@ class WithRemarks(Protocol):
         """Readings that the study file no longer knows."""
 
 
-def show_remarks(console: Console, result: WithRemarks) -> None:
-    """Say how much of what was recorded does not count, and which criteria have changed."""
+def remark_lines(result: WithRemarks) -> list[tuple[str, str | None]]:
+    """How much of what was recorded does not count; each with the command that looks closer."""
+    lines: list[tuple[str, str | None]] = []
     if result.excluded:
-        console.print(f"excluded runs: {result.excluded}; `ferocal runs --excluded` lists them")
+        text = f"{counted(result.excluded, 'run')} {be(result.excluded)} excluded"
+        lines.append((text, "ferocal runs --excluded"))
     if result.left_out:
-        console.print(
-            f"{result.left_out} readings of workloads, metrics, configurations or benches that "
-            "the study file no longer names are left out"
-        )
-    show_criteria_changes(console, result.criteria_changes)
+        text = f"{counted(result.left_out, 'reading')} of workloads, metrics, configurations or "
+        text += f"benches that the study file no longer names {be(result.left_out)} left out"
+        lines.append((text, None))
+    return lines
 
 
 def show_criteria_changes(console: Console, changes: Sequence[CriteriaChange]) -> None:

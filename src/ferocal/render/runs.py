@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 from rich.table import Table
 
+from ferocal.render.console import show_beside
 from ferocal.render.numbers import reading_text
 from ferocal.render.remarks import show_criteria_changes
 from ferocal.render.tables import plain_table
@@ -22,32 +24,63 @@ if TYPE_CHECKING:
 _CHART = 24
 _WIDE = 90
 _DIGITS = 5
+# Of more runs these are shown: so many that do not count, then the last ones.
+_MOST_RUNS, _MOST_ODD = 30, 15
 
 
-def show_runs(console: Console, listing: RunList, metric: str | None) -> None:
+def show_runs(
+    console: Console, listing: RunList, metric: str | None, *, everything: bool = False
+) -> None:
     """Print runs in the order of time; of a single metric with a chart of its readings.
 
-    In the chart drift, outliers and modes can be seen; each workload has a scale of its own.
+    In the chart drift, outliers and modes can be seen; each workload has a scale of its own. Of
+    many runs those are shown that do not count, and the last ones, unless all are wanted.
     """
     runs = listing.runs
     console.print(listing.question, style="bold", end="\n\n")
+    console.print(_count_line(listing), end="\n\n")
+    shown = runs if everything else _most_telling(runs)
     charts = _charts(runs, metric) if metric and console.width >= _WIDE else {}
     if runs:
-        console.print(_runs_table(listing, charts, narrow=console.width < _WIDE))
+        wanted = replace(listing, runs=tuple(shown))
+        console.print(_runs_table(wanted, charts, narrow=console.width < _WIDE))
     for line in _chart_legend(runs, metric) if charts else []:
         console.print(line)
-    console.print(_count_line(listing))
+    if len(shown) < len(runs):
+        odd = sum(_is_odd(run) for run in shown)
+        which = f"{odd} that do not count and the last ones" if odd else "the last ones"
+        console.print(
+            f"these are {which}; {len(runs) - len(shown)} more: ferocal runs --all, or limit them "
+            "with --workload, --configuration, --round, --outcome"
+        )
     show_criteria_changes(console, listing.criteria_changes)
-    console.print("next: `ferocal exclude ID` marks runs that have a cause to be left out")
+    show_beside(console, "next", ["leave out what has a cause for it: ferocal exclude ID"])
+
+
+def _is_odd(run: RunRow) -> bool:
+    return bool(run.excuse) and not run.warmup
+
+
+def _most_telling(runs: Sequence[RunRow]) -> list[RunRow]:
+    """The runs that fit a screen: those that do not count, and the last ones."""
+    if len(runs) <= _MOST_RUNS:
+        return list(runs)
+    odd = [n for n, run in enumerate(runs) if _is_odd(run)][:_MOST_ODD]
+    last = range(len(runs) - _MOST_RUNS + len(odd), len(runs))
+    return [runs[n] for n in sorted({*odd, *last})]
 
 
 def _runs_table(listing: RunList, charts: dict[str, str], *, narrow: bool) -> Table:
     several = len(listing.benches) > 1
+    # What all runs share stands above the table.
+    one_workload = len({run.workload for run in listing.runs}) == 1
     columns = ["id", "time, UTC", "round", *(["bench"] if several else []), "configuration",
-               "workload", "readings", *(["chart"] if charts else []), "outcome"]  # fmt: skip
+               *([] if one_workload else ["workload"]), "readings",
+               *(["chart"] if charts else []), "outcome"]  # fmt: skip
     table = plain_table(*columns, right=("round",))
     for column in table.columns:
         column.no_wrap = column.header in ("id", "time, UTC", "round", "chart")
+        column.overflow = "fold"
     dates = {run.started_at[:10] for run in listing.runs}
     # A time without a date says more only if all are of one day.
     begin = 11 if len(dates) == 1 else 0
@@ -55,7 +88,8 @@ def _runs_table(listing: RunList, charts: dict[str, str], *, narrow: bool) -> Ta
         time = run.started_at[begin:19].replace("T", " ") or "unknown"
         cells = [run.id, time, _round(run)]
         cells += [run.bench] if several else []
-        cells += [run.configuration, run.workload, _values(run, narrow=narrow)]
+        cells += [run.configuration, *([] if one_workload else [run.workload])]
+        cells += [_values(run, narrow=narrow)]
         cells += [charts.get(run.id, "")] if charts else []
         table.add_row(*cells, f"{run.excuse or run.outcome}{' (warm-up)' if run.warmup else ''}")
     return table
@@ -72,7 +106,8 @@ def _values(run: RunRow, *, narrow: bool) -> str:
     others = len(texts) - 1
     if not others:
         return text
-    return f"{text}, …" if narrow else f"{name} {text}, {others} more"
+    part = name.rpartition("/")[2]
+    return f"{text}, …" if narrow else f"{part} {text}, {others} more"
 
 
 def _reading(reading: RunReading) -> str:
@@ -136,19 +171,6 @@ def _count_line(listing: RunList) -> str:
     parts += [f"{excluded} of these excluded"] if excluded else []
     details = f" ({listed(parts)})" if parts else ""
     order = "" if undated else " in the order of time"
-    return f"{len(runs)} of {counted(listing.total, 'run')}{order}{span}{details}"
-
-
-def runs_object(listing: RunList) -> dict[str, Any]:
-    """The object that `ferocal runs --json` prints."""
-    return {
-        "criteria_changed": [change.text for change in listing.criteria_changes],
-        "runs": [_run_object(run) for run in listing.runs],
-    }
-
-
-def _run_object(run: RunRow) -> dict[str, object]:
-    values = {name: vars(reading) for name, reading in run.values.items()}
-    absences = {name: {"mark": mark, "reason": why} for name, (mark, why) in run.absences.items()}
-    known = run.started_at or None
-    return {**vars(run), "started_at": known, "values": values, "absences": absences}
+    workloads = {run.workload for run in runs}
+    of = f" of {next(iter(workloads))}" if len(workloads) == 1 else ""
+    return f"{len(runs)} of {counted(listing.total, 'run')}{of}{order}{span}{details}"

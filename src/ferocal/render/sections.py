@@ -6,10 +6,12 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from ferocal.render import answer, numbers
-from ferocal.render.figures import effects_figure, to_svg
+from ferocal.render import numbers
+from ferocal.render.answer import answer_lines
+from ferocal.render.caveats import group_caveats
 from ferocal.render.gaps import gap_lines, legend
 from ferocal.render.notes import note_text
+from ferocal.render.page_overview import page_overview
 from ferocal.render.tables import group_by_series, with_gaps
 
 if TYPE_CHECKING:
@@ -32,10 +34,9 @@ class Section:
     of_bench: bool = False
 
 
-def _chart(report: Report, bench: str) -> dict[str, Any] | None:
-    comparison = report.comparison.on_bench(bench)
-    figure = effects_figure(comparison.effects, comparison.confidence)
-    return None if figure is None else {"chart": to_svg(figure)}
+def _overview(report: Report, bench: str) -> dict[str, Any] | None:
+    overview = page_overview(report.comparison.on_bench(bench))
+    return {"overview": overview} if overview.rows else None
 
 
 def _effects(report: Report, bench: str) -> dict[str, Any]:
@@ -48,7 +49,7 @@ def _effects(report: Report, bench: str) -> dict[str, Any]:
 
 
 def _caveats(report: Report, bench: str) -> dict[str, Any] | None:
-    groups = answer.collect_caveats(report.comparison.on_bench(bench).effects)
+    groups = group_caveats(report.comparison.on_bench(bench).effects, report.comparison.levels)
     return {"groups": groups} if groups else None
 
 
@@ -74,24 +75,24 @@ def _notes(report: Report, bench: str) -> dict[str, Any] | None:
 
 def _answer(report: Report, bench: str) -> dict[str, Any]:
     comparison = report.comparison.on_bench(bench)
-    return {"answer": answer.answer(comparison.effects, comparison.alarm)}
+    return {"lines": answer_lines(comparison)}
 
 
 SECTIONS: tuple[Section, ...] = (
-    Section("answer", "", '<p class="answer">{{ answer }}</p>', _answer, of_bench=True),
     Section(
-        "chart",
+        "answer",
         "",
         """
-<figure>
-{{ chart | safe }}
-<figcaption>Change of the measured value against {{ r.comparison.baseline }}.
-The verdict says whether that is good.</figcaption>
-</figure>
+<div class="answer">
+{% for head, text in lines %}
+<p>{% if head %}<b>{{ head }}</b> {% endif %}{{ text }}</p>
+{% endfor %}
+</div>
 """,
-        _chart,
+        _answer,
         of_bench=True,
     ),
+    Section("overview", "", "{% include 'overview.html' %}", _overview, of_bench=True),
     Section(
         "effects",
         "Effects",
@@ -104,7 +105,7 @@ The verdict says whether that is good.</figcaption>
 {% for group in groups %}
 {% set s = group[0].series %}
 <tr><th colspan="7">{{ s.workload }} <span>{{ s | series }}; margin {{ s | series_margin -}}
-{{ "; primary" if s.primary }}</span></th></tr>
+{{ "; " ~ s.role }}</span></th></tr>
 {% for e in group %}
 <tr><td>{{ e.configuration }}</td><td class="n">{{ e | change }}</td>
 <td class="n">{{ e | interval }}</td><td class="{{ e.verdict }}">{{ e | verdict }}</td>

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 
 from rich import box
-from rich.console import Console
 from rich.table import Table
 
 from ferocal.analysis.data.cells import Cell
@@ -27,17 +26,11 @@ def plain_table(*columns: str, right: Sequence[str] = ()) -> Table:
     return table
 
 
-def order_table(rounds: Mapping[int, Sequence[str]]) -> Table:
-    """The configurations of each round in the order of their visits."""
-    table = plain_table("round", "order of the visits", right=("round",))
-    for number, names in rounds.items():
-        table.add_row(str(number), " → ".join(names))
-    return table
-
-
 def series_label(series: Series) -> str:
     """Metric with unit and direction, such as "load-time, s, lower is better"."""
-    return f"{series.metric}, {series.unit}, {direction(series.better)}"
+    plain = series.metric.rpartition("/")[2]
+    called = f" ({series.label})" if series.label and series.label != plain else ""
+    return f"{series.metric}{called}, {series.unit}, {direction(series.better)}"
 
 
 def direction(better: str) -> str:
@@ -76,37 +69,17 @@ def centre_text(cell: Cell) -> str:
     return text
 
 
+def short_centre(cell: Cell) -> str:
+    """The centre of a cell alone; of a single reading as it was made."""
+    if cell.runs == 1 or cell.bound is not None:
+        return reading_text(cell.centre, cell.span, cell.bound or "", 4)
+    return significant(cell.centre)
+
+
 def _spread_text(cell: Cell) -> str:
     if cell.bound or math.isnan(cell.cv):
         return ""
     return "all equal " if cell.cv == 0 else f"±{percent(cell.cv)} "
-
-
-def cells_table(
-    rows: Sequence[Sequence[Cell | None]],
-    names: Sequence[str],
-    gaps: Sequence[Gap],
-    console: Console,
-) -> Table:
-    """Configurations as columns where the console is wide enough, else as rows."""
-    wide = _wide_cells_table(rows, names, gaps)
-    fits = wide.__rich_measure__(console, console.options.update(max_width=10_000)).maximum
-    return wide if fits <= console.width else _long_cells_table(rows, names, gaps)
-
-
-def _wide_cells_table(
-    rows: Sequence[Sequence[Cell | None]], names: Sequence[str], gaps: Sequence[Gap]
-) -> Table:
-    """Series as rows, configurations as columns; the spread stands below the centre."""
-    shown = [n for n in range(len(names)) if any(row[n] is not None for row in rows)]
-    rows, names = [[row[n] for n in shown] for row in rows], [names[n] for n in shown]
-    table = plain_table("workload and metric", *names, right=names)
-    for row in rows:
-        series = next((cell.series for cell in row if cell is not None), None)
-        if series is not None:
-            heading = f"{series.workload}\n{series.metric}, {series.unit}"
-            table.add_row(heading, *(cell_text(cell, "\n") for cell in with_gaps(row, gaps, names)))
-    return table
 
 
 def with_gaps(
@@ -121,31 +94,3 @@ def with_gaps(
     return [
         known.get(name) if cell is None else cell for cell, name in zip(row, names, strict=True)
     ]
-
-
-def _long_cells_table(
-    rows: Sequence[Sequence[Cell | None]], names: Sequence[str], gaps: Sequence[Gap]
-) -> Table:
-    """One row per series and configuration, for narrow terminals."""
-    table = plain_table(
-        "workload",
-        "metric",
-        "configuration",
-        "centre",
-        "CV",
-        "runs",
-        right=("centre", "CV", "runs"),
-    )
-    for row in rows:
-        if not any(row):
-            continue
-        series = next(cell.series for cell in row if cell is not None)
-        known = [cell for cell in with_gaps(row, gaps, names) if cell is not None]
-        for number, cell in enumerate(known):
-            heads = (series.workload, f"{series.metric}, {series.unit}") if not number else ("", "")
-            if isinstance(cell, Gap):
-                table.add_row(*heads, cell.configuration, GAP_SIGNS[cell.mark], "–", "0")
-                continue
-            centre, cv = centre_text(cell), _spread_text(cell).strip() or "–"
-            table.add_row(*heads, cell.configuration, centre, cv, str(cell.runs))
-    return table

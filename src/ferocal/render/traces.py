@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
 
-from ferocal.render.comparison import effect_object, show_comparison
-from ferocal.render.table import cell_objects, show_cells
+from ferocal.render.comparison import show_comparison
+from ferocal.render.next_steps import NextStep
 from ferocal.render.trace_figures import frames_figure, save_figure, soak_figure
 from ferocal.traces.soak import BIN
 
@@ -26,19 +26,9 @@ FIGURES: dict[str, Callable[[Sequence[Any], str, str], Figure]] = {
 
 
 def show_traces(console: Console, answer: TraceAnswer) -> None:
-    """Print the table and the comparison of all metrics of a kind."""
-    show_cells(console, answer.table)
-    show_comparison(console, answer.comparison)
-
-
-def traces_object(answer: TraceAnswer) -> dict[str, Any]:
-    """The object that `ferocal frames --json` and `ferocal soak --json` print."""
-    return {
-        "baseline": answer.comparison.baseline,
-        "criteria_changed": [change.text for change in answer.comparison.criteria_changes],
-        "cells": cell_objects(answer.table),
-        "effects": [effect_object(effect) for effect in answer.comparison.effects],
-    }
+    """Print the comparison of all parts of the traces of a kind."""
+    chart = NextStep("see the curves", f"ferocal {answer.kind.name} --chart {answer.kind.name}.png")
+    show_comparison(console, answer.comparison, steps=[chart])
 
 
 def scaled_bins(curves: Sequence[TraceCurves]) -> list[str]:

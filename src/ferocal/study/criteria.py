@@ -8,7 +8,7 @@ from ferocal.study.load import Study
 from ferocal.study.metrics import Metric
 
 # What of a metric decides how its readings are judged.
-JUDGING = ("unit", "better", "primary", "margin")
+JUDGING = ("unit", "better", "role", "margin")
 
 
 def criteria_of(study: Study, *, planned_rounds: int | None = None) -> dict[str, Any]:
@@ -23,8 +23,8 @@ def criteria_of(study: Study, *, planned_rounds: int | None = None) -> dict[str,
         "margin": margin_words(study.head.margin, None, ""),
         "planned_rounds": planned_rounds or study.head.rounds,
         "families": {
-            "primary": [[workload, name] for workload, name, m in metrics if m.primary],
-            "others": [[workload, name] for workload, name, m in metrics if not m.primary],
+            role: [[workload, name] for workload, name, m in metrics if m.role == role]
+            for role in ("primary", "secondary", "detail")
         },
         "metrics": [
             {"workload": workload, "metric": name, **judging(study, metric)}
@@ -34,12 +34,12 @@ def criteria_of(study: Study, *, planned_rounds: int | None = None) -> dict[str,
 
 
 def judging(study: Study, metric: Metric) -> dict[str, Any]:
-    """What judges one metric: its unit, direction, margin, and whether it is primary."""
+    """What judges one metric: its unit, direction, role and margin."""
     share = metric.share_margin or study.head.margin
     return {
         "unit": metric.unit,
         "better": metric.better,
-        "primary": metric.primary,
+        "role": metric.role,
         "margin": margin_words(share, metric.unit_margin, metric.unit),
     }
 

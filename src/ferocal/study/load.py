@@ -22,6 +22,7 @@ from ferocal.study.configurations import (
 from ferocal.study.metrics import Metric, derive
 from ferocal.study.model import Bench, Head, Level, StudyFile, Workload
 from ferocal.terms.names import closest
+from ferocal.terms.numbers import grouped
 from ferocal.terms.wording import listed
 
 STUDY_FILE = "study.toml"
@@ -187,7 +188,7 @@ def _read_text(path: Path) -> str:
         )
     raw = path.read_bytes()
     if len(raw) > MAX_BYTES:
-        text = f"has {len(raw):,} bytes; a study file has at most {MAX_BYTES:,}"
+        text = f"has {grouped(len(raw))} bytes; a study file has at most {grouped(MAX_BYTES)}"
         raise StudyFileError(path, [Problem("", text)])
     try:
         return raw.decode("utf-8-sig")

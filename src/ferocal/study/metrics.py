@@ -9,10 +9,11 @@ from pydantic import Field, model_validator
 from ferocal.study.base import StudyTable
 from ferocal.study.quantities import Amount, Seconds
 from ferocal.study.sources import SOURCES, CountSource, Source, TraceSource
+from ferocal.terms.roles import Role
 from ferocal.terms.units import TIME, is_time
 from ferocal.terms.wording import listed
 from ferocal.traces.capture import Direction, TraceSpec
-from ferocal.traces.kinds import KINDS, Kind
+from ferocal.traces.kinds import KINDS, Kind, Part
 
 # Reactions of a hand on a stopwatch differ by so much (s).
 REACTION = 0.15
@@ -33,9 +34,13 @@ class Metric(StudyTable):
     "stopwatch", takes the time; that has a resolution of 0.15 s unless stated.
 
     A metric of the kind "frames" or "soak" is a trace, of which several metrics are
-    computed; `derive` names them. ``part_margin`` gives some of them a margin of their own.
-    Of what is not judged, ``better`` is "none". Frames take a ``limit``: the share of time in
-    longer frames is one of these metrics.
+    computed; `derive` names them. ``part_margin`` and ``part_role`` give some of them a margin or
+    a role of their own. Frames take a ``limit``: the share of time in longer frames is one of
+    these metrics.
+
+    ``role`` says what the metric is for: "primary" decides, "secondary" is judged beside,
+    "detail" is shown on request, and "context" is never judged, so that ``better`` is "none".
+    A score that is ``part_of`` another metric of the workload stands below that.
     """
 
     kind: Literal["value", "frames", "soak"] = "value"
@@ -44,9 +49,11 @@ class Metric(StudyTable):
     limit: Seconds | None = None
     source: Source | None = None
     read: Literal["typed", "stopwatch"] = "typed"
-    primary: bool = False
+    role: Role = "secondary"
+    part_of: str | None = None
     margin: Amount | None = None
     part_margin: dict[str, Amount] = Field(default_factory=dict)
+    part_role: dict[str, Role] = Field(default_factory=dict)
     noise: Amount | None = None
     resolution: float | None = Field(default=None, gt=0)
     plausible: tuple[float, float] | None = None
@@ -102,9 +109,18 @@ class Metric(StudyTable):
 
     @model_validator(mode="before")
     @classmethod
-    def _defaults_of_kind(cls, data: Any) -> Any:
-        kind = KINDS.get(str(data.get("kind"))) if isinstance(data, dict) else None
-        return data if kind is None else {**kind.defaults, **data}
+    def _defaults(cls, data: Any) -> Any:
+        """What other keys imply: the unit of frames, the direction of a context."""
+        if not isinstance(data, dict):
+            return data
+        if "primary" in data:
+            raise ValueError('primary is a role: write role = "primary", or leave it out')
+        kind = KINDS.get(str(data.get("kind")))
+        if kind is not None:
+            return {**kind.defaults, **data}
+        if data.get("role") == "context":
+            return {"better": "none", **data}
+        return {"role": "context", **data} if data.get("better") == "none" else data
 
     @model_validator(mode="after")
     def _kind_fits(self) -> Metric:
@@ -129,18 +145,44 @@ class Metric(StudyTable):
         return self
 
     @model_validator(mode="after")
-    def _part_margins_fit(self) -> Metric:
+    def _role_fits(self) -> Metric:
+        traced = self.trace_kind is not None
+        if traced and self.role == "context":
+            raise ValueError("a trace has parts that are judged: give some of them a part-role")
+        if not traced and (self.role == "context") != (self.better == "none"):
+            raise ValueError(
+                f'better = "{self.better}" does not go with role = "{self.role}": a context is '
+                'never judged, and what is not judged (better = "none") is a context'
+            )
+        if traced and self.part_of is not None:
+            raise ValueError("part-of goes with a single value, not with a trace")
+        parts = self._parts
+        for part, role in self.part_role.items():
+            if part not in parts:
+                raise ValueError(self._no_part("part-role", part))
+            if (role == "context") != (parts[part].better == "none"):
+                raise ValueError(f'part-role of {part} cannot be "{role}": see its direction')
+        return self
+
+    @property
+    def _parts(self) -> dict[str, Part]:
+        """The parts of a trace by name, none of a single value."""
         kind = self.trace_kind
-        units = {p.name: p.unit for p in kind.parts(self.trace_spec)} if kind is not None else {}
+        return {} if kind is None else {p.name: p for p in kind.parts(self.trace_spec)}
+
+    def _no_part(self, key: str, part: str) -> str:
+        if not self._parts:
+            return f"{key} goes with a trace"
+        return f'{key}: there is no part "{part}"; {listed(list(self._parts))}'
+
+    @model_validator(mode="after")
+    def _part_margins_fit(self) -> Metric:
+        parts = self._parts
         for part, (_, unit) in self.part_margin.items():
-            if part not in units:
-                raise ValueError(
-                    f'part-margin: there is no part "{part}"; {listed(list(units))}'
-                    if units
-                    else "part-margin goes with a trace"
-                )
-            if unit not in ("%", units[part]):
-                raise ValueError(f'part-margin of {part} is in "%" or in "{units[part]}"')
+            if part not in parts:
+                raise ValueError(self._no_part("part-margin", part))
+            if unit not in ("%", parts[part].unit):
+                raise ValueError(f'part-margin of {part} is in "%" or in "{parts[part].unit}"')
         return self
 
     @model_validator(mode="after")
@@ -173,7 +215,7 @@ def derive(name: str, metric: Metric) -> dict[str, Metric]:
             update={
                 "unit": part.unit,
                 "better": part.better,
-                "primary": metric.primary and part.leads,
+                "role": metric.part_role.get(part.name) or _role_of(part, metric),
                 "resolution": None,
                 "plausible": None,
                 "margin": metric.part_margin.get(
@@ -183,3 +225,10 @@ def derive(name: str, metric: Metric) -> dict[str, Metric]:
         )
         for part in kind.parts(metric.trace_spec)
     }
+
+
+def _role_of(part: Part, metric: Metric) -> Role:
+    """The role of a part unless stated: that of the trace where it leads, else a detail."""
+    if part.better == "none":
+        return "context"
+    return metric.role if part.leads else "detail"

@@ -165,7 +165,7 @@ class Workload(Command):
     what the workload works on, of which digests are kept. ``takes`` states its duration.
     ``before`` and ``after`` are done around every run, outside of what is measured. A run that
     fails is taken again at once, up to ``retakes`` times. ``noise`` is how much visits vary
-    (SD), as somebody asserts.
+    (SD), as somebody asserts. Workloads of one ``group`` stand together in every table.
     A workload without command is done by hand: an operator follows its ``instructions``, and
     types what is read, or takes the time.
     """
@@ -185,6 +185,7 @@ class Workload(Command):
     after: Steps = ()
     retakes: int = Field(default=0, ge=0, le=100)
     noise: Share | None = None
+    group: str = ""
     metric: dict[Name, Metric] = Field(min_length=1)
 
     @property
@@ -204,6 +205,19 @@ class Workload(Command):
             if (metric.source is None and metric.kind == "value")
             or (self.by_hand and metric.source is not None)
         }
+
+    @model_validator(mode="after")
+    def _totals_exist(self) -> Self:
+        for name, metric in self.metric.items():
+            seen, total = {name}, metric.part_of
+            while total is not None:
+                if total not in self.metric:
+                    raise ValueError(f'{name} is part-of "{total}", which is no metric here')
+                if total in seen:
+                    raise ValueError(f"part-of goes round in a circle: {name} contains itself")
+                seen.add(total)
+                total = self.metric[total].part_of
+        return self
 
     @model_validator(mode="after")
     def _hand_has_no_output(self) -> Self:

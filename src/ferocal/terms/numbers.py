@@ -5,6 +5,15 @@ from __future__ import annotations
 import math
 
 MINUS = "\N{MINUS SIGN}"
+# Between groups of digits, where a comma or a point would be read as a decimal sign by some
+# (ISO 80000-1, 7.3.1).
+GROUP = "\N{NARROW NO-BREAK SPACE}"
+
+
+def grouped(value: float, decimals: int = 0) -> str:
+    """A number with so many decimals, its digits in groups of three from five digits on."""
+    text = f"{value:,.{decimals}f}"
+    return text.replace(",", GROUP if abs(value) >= 9999.5 else "")
 
 
 def significant(value: float, digits: int = 4) -> str:
@@ -16,7 +25,7 @@ def significant(value: float, digits: int = 4) -> str:
     exponent = math.floor(math.log10(abs(value)))
     if not -4 <= exponent < 9:
         return f"{value:.{digits - 1}e}"
-    return f"{value:,.{max(0, digits - 1 - exponent)}f}"
+    return grouped(value, max(0, digits - 1 - exponent))
 
 
 def signed_significant(value: float, digits: int = 2) -> str:

@@ -20,6 +20,7 @@ PLAIN = {
     "\N{BOX DRAWINGS LIGHT HORIZONTAL}": "-",
     "\N{BOX DRAWINGS HEAVY HORIZONTAL}": "=",
     "\N{DEGREE SIGN}": "deg ",
+    "\N{NARROW NO-BREAK SPACE}": " ",
     "\N{MICRO SIGN}": "u",
     "\N{GREEK SMALL LETTER MU}": "u",
 }

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from ferocal.terms.numbers import grouped
+
 
 def counted(count: int, noun: str, plural: str | None = None) -> str:
     """A count with its noun, "1 round" or "3 rounds"."""
-    return f"{count:,} {noun}" if count == 1 else f"{count:,} {plural or noun + 's'}"
+    return f"{grouped(count)} {noun if count == 1 else plural or noun + 's'}"
 
 
 def be(count: int) -> str:

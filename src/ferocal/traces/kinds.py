@@ -20,9 +20,13 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Part:
-    """A metric that is computed of a trace; ``leads`` if a primary trace makes it primary."""
+    """A metric that is computed of a trace, and what it is called in sentences.
+
+    One that ``leads`` has the role of the trace, the others are details.
+    """
 
     name: str
+    label: str
     unit: str
     better: Direction
     leads: bool = False
@@ -78,30 +82,33 @@ class Kind:
 def _frame_parts(spec: TraceSpec) -> list[Part]:
     """Rates, share of time beyond the limit, and stutters."""
     return [
-        Part("rate", "fps", "higher", leads=True),
-        Part("1%-low", "fps", "higher", leads=True),
-        Part("0.1%-low", "fps", "higher"),
-        Part("slowest-1%", "fps", "higher"),
-        *([] if spec.limit is None else [Part("over-limit", "%", "lower")]),
-        Part("stutters", "1/min", "lower"),
+        Part("rate", "frame rate", "fps", "higher", leads=True),
+        Part("1%-low", "1 % low", "fps", "higher", leads=True),
+        Part("0.1%-low", "0.1 % low", "fps", "higher"),
+        Part("slowest-1%", "slowest 1 %", "fps", "higher"),
+        *([] if spec.limit is None else [Part("over-limit", "time over limit", "%", "lower")]),
+        Part("stutters", "stutters", "1/min", "lower"),
     ]
 
 
 def _soak_parts(spec: TraceSpec) -> list[Part]:
     """Levels over the course of the soak, throttling, and a second channel."""
     parts = [
-        Part("peak", spec.unit, spec.better),
-        Part("mean", spec.unit, spec.better),
-        Part("minimum", spec.unit, spec.better),
-        Part("last-quarter", spec.unit, spec.better, leads=True),
-        Part("sustained", "%", spec.better),
-        Part("onset", "s", "higher"),
-        Part("depth", "%", "lower"),
-        Part("recovery", "s", "lower"),
+        Part("peak", "peak", spec.unit, spec.better),
+        Part("mean", "mean", spec.unit, spec.better, leads=True),
+        Part("minimum", "minimum", spec.unit, spec.better, leads=True),
+        Part("last-quarter", "last quarter", spec.unit, spec.better, leads=True),
+        Part("sustained", "sustained", "%", spec.better),
+        Part("onset", "onset of throttling", "s", "higher", leads=True),
+        Part("depth", "depth of throttling", "%", "lower"),
+        Part("recovery", "recovery", "s", "lower"),
     ]
     if spec.second is not None:
         unit = spec.second_unit or ""
-        parts += [Part(f"{spec.second}-{of}", unit, spec.second_better) for of in ("mean", "max")]
+        parts += [
+            Part(f"{spec.second}-{of}", f"{spec.second} {of}", unit, spec.second_better)
+            for of in ("mean", "max")
+        ]
     return parts
 
 

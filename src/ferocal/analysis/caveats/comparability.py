@@ -7,14 +7,15 @@ from collections.abc import Callable, Iterator, Mapping
 import numpy as np
 
 from ferocal.analysis.caveats.circumstances import Circumstances, Conditions, Values
-from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View
+from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, sized
 from ferocal.analysis.data.readings import NO_ROUND
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.student import combine_errors, t_interval
+from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.terms.conditions import BUSY_LIMIT, label_of, least_difference
-from ferocal.terms.numbers import signed_significant
+from ferocal.terms.numbers import grouped, signed_significant
 from ferocal.terms.wording import counted, listed
 
 _NOTHING: Values = {}
@@ -121,10 +122,39 @@ def _lost_on_one_side(view: View, effect: Effect) -> str | None:
     if effect.method is not Method.PAIRED or runs[0] == runs[1]:
         return None
     text = f"in the rounds that pair there are {counted(runs[0], 'run')} with {sides[0]} and "
-    return f"{text}{runs[1]:,} with {sides[1]}"
+    return f"{text}{grouped(runs[1])} with {sides[1]}"
 
 
 def _conditions_differ(view: View) -> Iterator[Finding]:
+    """What was read around the runs, or beside in them, and was not as with the baseline."""
+    yield from _conditions_of_visits(view)
+    yield from _contexts(view)
+
+
+def _contexts(view: View) -> Iterator[Finding]:
+    """Metrics that are context and differ, for the other metrics of their workload.
+
+    All comparisons of contexts share the level. Without any spread every difference is one.
+    """
+    contexts = [e for e in view.effects if e.verdict is Verdict.NOT_JUDGED]
+    level = view.level / max(1, len(contexts))
+    for context in contexts:
+        constant = context.shift.sd == 0 and context.shift.mean != 0
+        if not (constant or context.shift.p_value < level):
+            continue
+        series = context.series
+        members = [
+            n
+            for n, e in enumerate(view.effects)
+            if (e.configuration, e.series.workload) == (context.configuration, series.workload)
+        ]
+        by = sized(context.shift.mean, context.scale, series.unit)
+        yield Finding(
+            f"{series.title} differs by {by} from {view.baseline}", members, context.configuration
+        )
+
+
+def _conditions_of_visits(view: View) -> Iterator[Finding]:
     """Conditions that were not the same as the baseline's.
 
     Notes
@@ -146,7 +176,7 @@ def _conditions_differ(view: View) -> Iterator[Finding]:
         name = conditions.configurations[c]
         members = [n for n, effect in enumerate(view.effects) if effect.configuration == name]
         for text in _differing_numbers(view, conditions, c, base, level):
-            yield Finding(text, members)
+            yield Finding(text, members, name)
         for text in _differing_words(conditions, c, base):
             yield Finding(text, members)
 
@@ -158,8 +188,8 @@ def _differing_numbers(
     for key, values in conditions.numbers.items():
         difference, p_value = test(conditions, values, arm, base)
         if p_value < level and abs(difference) >= least_difference(key):
-            text = f"with {conditions.configurations[arm]}, {label_of(key)} before the runs "
-            text += f"differs by {signed_significant(difference, 3)} from {view.baseline}"
+            text = f"{label_of(key)} before the runs differs by "
+            text += f"{signed_significant(difference, 3)} from {view.baseline}"
             yield f"{text} (p = {p_value:.1g})"
 
 
@@ -222,18 +252,20 @@ def _busy_bench(view: View) -> Iterator[Finding]:
 
 
 def _unproven(view: View) -> Iterator[Finding]:
-    """Levels in which the sides differ, of which no check has shown that they were active."""
-    for name, factors in view.setting.differing.items():
-        levels = [
-            level
-            for side in (view.baseline, name)
-            for level in view.context.unproven.get(side, ())
-            if level.partition("=")[0] in factors
-        ]
-        members = [n for n, e in enumerate(view.effects) if e.configuration == name]
-        if levels and members:
-            verb = "was" if len(levels) == 1 else "were"
-            yield Finding(f"nothing checked that {listed(levels)} {verb} active", members)
+    """Levels of which no check has shown that they were active, factor by factor."""
+    levels: dict[str, dict[str, list[int]]] = {}
+    for n, effect in enumerate(view.effects):
+        factors = view.setting.differing.get(effect.configuration, ())
+        for side in (view.baseline, effect.configuration):
+            for level in view.context.unproven.get(side, ()):
+                factor = level.partition("=")[0]
+                if factor in factors:
+                    levels.setdefault(factor, {}).setdefault(level, []).append(n)
+    for factor, found in levels.items():
+        verb = "was" if len(found) == 1 else "were"
+        which = listed(list(found)) if len(found) <= 2 else f"{len(found)} levels of {factor}"
+        members = sorted({n for places in found.values() for n in places})
+        yield Finding(f"nothing checked that {which} {verb} active", members)
 
 
 def _definition_changed(view: View) -> Iterator[Finding]:
@@ -255,42 +287,53 @@ KINDS = (
         "software that differs without being a factor",
         "make it a factor, name it in the `explains` of one, or make it equal",
         _comparing("software", _software),
+        weight="forbids",
+        look="ferocal inspect",
     ),
     CaveatKind(
         "definition-changed",
         "a level, a workload or a metric was defined otherwise when it was measured",
         "exclude what was measured otherwise and measure again, or begin a new study",
         _definition_changed,
+        weight="forbids",
+        look="ferocal inspect",
     ),
     CaveatKind(
         "unproven",
         "no check has shown that a level was active",
         "add `verify` to the level: a setting that did not take effect looks like no change",
         _unproven,
+        look="ferocal inspect",
     ),
     CaveatKind(
         "resources-differ",
         "processors, memory or other resources that differ",
         "give both sides the same: the change is not one of software alone",
         _comparing("a resource", _resources),
+        weight="forbids",
+        look="ferocal inspect",
     ),
     CaveatKind(
         "workload-differs",
         "arguments, version or files of the workload that differ",
         "measure the same workload on both sides",
         _comparing("the workload", _subject),
+        weight="forbids",
+        look="ferocal inspect",
     ),
     CaveatKind(
         "best-of",
         "the best of several values on one side, another statistic on the other",
         "read the same statistic on both sides: the best of several is no mean",
         _comparing("what was read", _statistic, _by_metric),
+        weight="forbids",
     ),
     CaveatKind(
         "other-unit",
         "readings in a unit that is not the study's, left out",
         "bring both to one unit, and name it in the study file",
         _other_unit,
+        weight="forbids",
     ),
     CaveatKind(
         "conditions-differ",
@@ -304,11 +347,13 @@ KINDS = (
         "others took more than a tenth of the processors in a tenth of the runs",
         "stop what runs beside, or set `[bench.NAME.quiet]`, which takes such runs again",
         _busy_bench,
+        look="ferocal runs {workload}",
     ),
     CaveatKind(
         "one-sided-losses",
         "runs that failed, are excluded or are missing on one side only",
         "find out why: if slow runs are lost, the rest looks faster than it is",
         _one_sided_losses,
+        look="ferocal runs {workload} --outcome failed",
     ),
 )

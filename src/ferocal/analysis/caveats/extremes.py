@@ -199,7 +199,7 @@ def _find_short_captures(view: View, arms: Arms) -> Iterator[Finding]:
         # A score of five values is no capture of five frames.
         if not (arms.series(arm).of_frames or (quantity is not None and quantity.frames)):
             continue
-        yield view.on_arm(arms, arm, f"a reading summarises only {median[arm]:,.0f} samples")
+        yield view.on_arm(arms, arm, "a reading summarises only {} samples", float(median[arm]))
 
 
 def _find_coarse(view: View) -> Iterator[Finding]:
@@ -257,12 +257,14 @@ KINDS = (
         "lift the cap (vsync, a frame or rate limit): above it no change can be seen",
         _find_caps,
         statistical=True,
+        weight="forbids",
     ),
     CaveatKind(
         "implausible",
         "readings outside of `plausible`",
         "check how it was read, and exclude what cannot be true",
         _find_implausible,
+        weight="forbids",
     ),
     CaveatKind(
         "magnitude",
@@ -270,11 +272,13 @@ KINDS = (
         "look for a missing digit or another unit, and exclude or correct the reading",
         _find_magnitudes,
         statistical=True,
+        weight="forbids",
     ),
     CaveatKind(
         "short-capture",
-        "a reading summarises fewer than 10,000 samples",
-        "capture longer, at least 10,000 frames: rare hitches decide these figures",
+        "a reading summarises fewer than 10 000 samples",
+        "capture longer, at least 10 000 frames: rare hitches decide these figures",
         _find_short_captures,
+        look="ferocal frames {workload}",
     ),
 )

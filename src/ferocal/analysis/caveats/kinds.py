@@ -6,7 +6,7 @@ import functools
 import math
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import NamedTuple, Protocol
+from typing import Literal, NamedTuple, Protocol, get_args
 
 import numpy as np
 
@@ -23,10 +23,13 @@ from ferocal.analysis.data.resolution import find_steps
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.inference.components import run_variances
 from ferocal.analysis.inference.effects import Effect, Setting
-from ferocal.terms.numbers import signed_significant
+from ferocal.terms.numbers import grouped, signed_significant
 
 # All tests of one kind in a study share this chance of a false alarm.
 LEVEL = 0.01
+# Whether a caveat forbids a conclusion, weakens it, or only informs; the gravest first.
+Weight = Literal["forbids", "weakens", "informs"]
+WEIGHTS: tuple[Weight, ...] = get_args(Weight)
 # By workload and configuration, the number of runs that do not count, by how they were lost.
 Losses = Mapping[tuple[str, str], Mapping[str, int]]
 
@@ -35,7 +38,9 @@ Losses = Mapping[tuple[str, str], Mapping[str, int]]
 class CaveatKind:
     """A reason not to trust, or not to attribute, a number.
 
-    ``code`` is stable; ``meaning`` says when it appears and ``advice`` what to do. With
+    ``code`` is stable; ``meaning`` says when it appears and ``advice`` what to do. ``look`` is
+    the command that looks closer, in which {workload}, {metric} and {configuration} stand for
+    options that limit it, and {neighbour} for a configuration that differs in fewer factors. With
     ``statistical`` a test on noisy readings decides, which has false alarms.
     """
 
@@ -43,15 +48,22 @@ class CaveatKind:
     meaning: str
     advice: str
     find: Callable[[View], Iterable[Finding]]
+    weight: Weight = "weakens"
+    look: str = "ferocal runs {workload} {metric} {configuration}"
     statistical: bool = False
 
 
 @dataclass(frozen=True)
 class Caveat:
-    """A reason for caution: its kind, and what was seen."""
+    """A reason for caution: its kind, and what was seen, on which side if on one only.
+
+    In ``what``, "{}" stands for an ``amount`` that may differ between sides.
+    """
 
     kind: CaveatKind
-    seen: str
+    what: str
+    side: str | None = None
+    amount: float | None = None
 
     @property
     def code(self) -> str:
@@ -64,16 +76,28 @@ class Caveat:
         return self.kind.advice
 
     @property
+    def seen(self) -> str:
+        """What was seen, with the side on which."""
+        what = self.what if self.amount is None else self.what.format(grouped(self.amount))
+        return what if self.side is None else f"with {self.side}, {what}"
+
+    @property
     def text(self) -> str:
         """What was seen and what to do, as a sentence."""
         return f"{self.seen[0].upper()}{self.seen[1:]}: {self.advice}."
 
 
 class Finding(NamedTuple):
-    """What a test has seen, and the effects that it bears on, by their places."""
+    """What a test has seen, and the effects that it bears on, by their places.
 
-    seen: str
+    ``side`` is the configuration on which it was seen, where it is not on both; ``amount`` is
+    that of a `Caveat`.
+    """
+
+    what: str
     effects: Sequence[int]
+    side: str | None = None
+    amount: float | None = None
 
 
 class Redefined(Protocol):
@@ -184,24 +208,26 @@ class View:
                 found.setdefault((self.places[effect.series], name), []).append(n)
         return found
 
-    def on_series(self, series: int, seen: str) -> Finding:
+    def on_series(self, series: int, what: str) -> Finding:
         """A finding that bears on all effects of a series."""
         names = self.readings.configurations
         members = {n for name in names for n in self._by_place.get((series, name), ())}
-        return Finding(seen, sorted(members))
+        return Finding(what, sorted(members))
 
-    def on_arm(self, arms: Arms, arm: int, seen: str) -> Finding:
+    def on_arm(self, arms: Arms, arm: int, what: str, amount: float | None = None) -> Finding:
         """A finding on an arm, which bears on the effects that it is a side of."""
-        return self.on_side(int(arms.series_of[arm]), arms.name(arm), seen)
+        return self.on_side(int(arms.series_of[arm]), arms.name(arm), what, amount)
 
-    def on_side(self, series: int, configuration: str, seen: str) -> Finding:
+    def on_side(
+        self, series: int, configuration: str, what: str, amount: float | None = None
+    ) -> Finding:
         """A finding on a series under a configuration, on the effects that this is a side of."""
         members = self._by_place.get((series, configuration), [])
-        return Finding(f"with {configuration}, {seen}", members)
+        return Finding(what, members, configuration, amount)
 
-    def on_everything(self, seen: str) -> Finding:
+    def on_everything(self, what: str) -> Finding:
         """A finding that bears on all effects but those of the control arm."""
-        return Finding(seen, [n for n, effect in enumerate(self.effects) if not effect.control])
+        return Finding(what, [n for n, effect in enumerate(self.effects) if not effect.control])
 
     def sized(self, series: int, shift: float) -> str:
         """A difference of a series on the scale of the analysis, for a sentence."""

@@ -8,11 +8,13 @@ from collections.abc import Iterator
 import numpy as np
 
 from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, percentage, sized
+from ferocal.analysis.data.readings import NO_ROUND
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.noise_floors import STALE_DAYS
+from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.terms.numbers import significant
-from ferocal.terms.wording import be, counted, listed
+from ferocal.terms.wording import counted, listed
 
 FEW_ROUNDS = 5
 
@@ -70,8 +72,8 @@ def _bounds(view: View) -> Iterator[Finding]:
             continue
         name = view.readings.configurations[arm % size]
         place = arm // size // len(view.readings.benches)
-        text = f"{counted(count, 'reading')} {be(count)} only a bound and not in the mean, which "
-        yield view.on_side(place, name, f"{text}leans the other way")
+        text = "of the readings, {} are only bounds and not in the mean, which leans the other way"
+        yield view.on_side(place, name, text, count)
 
 
 def _few_rounds(view: View) -> Iterator[Finding]:
@@ -93,7 +95,7 @@ def _unpaired_rounds(view: View) -> Iterator[Finding]:
 def _not_interleaved(view: View) -> Iterator[Finding]:
     moves = baseline_moves(view)
     for n, effect in enumerate(view.effects):
-        if effect.method is Method.PAIRED or effect.rounds:
+        if effect.method is Method.PAIRED or effect.rounds or _shares_rounds(view, effect):
             continue
         text = "the configurations were not measured in common rounds, so whatever else "
         text += f"changed with time is in this change too; {_time_between(view, effect)}"
@@ -102,6 +104,22 @@ def _not_interleaved(view: View) -> Iterator[Finding]:
             moved = sized(move, effect.scale, effect.series.unit)
             text += f"; the baseline itself moved by {moved} from its first visit to its last"
         yield Finding(text, [n])
+
+
+def _shares_rounds(view: View, effect: Effect) -> bool:
+    """Whether both sides of an effect that is known as a bound were read in the same rounds."""
+    if effect.method is not Method.BOUND:
+        return False
+    series = view.places[effect.series]
+    rounds: list[set[int]] = []
+    for name in (effect.configuration, effect.baseline):
+        code = view.readings.configurations.index(name)
+        seen: set[int] = set()
+        for r in (view.readings, view.bounds):
+            rows = (r.series_of == series) & (r.configuration_of == code)
+            seen.update(r.round_of[rows].tolist())
+        rounds.append(seen - {NO_ROUND})
+    return rounds[0] == rounds[1] != set()
 
 
 def _time_between(view: View, effect: Effect) -> str:
@@ -185,13 +203,16 @@ def _several_factors(view: View) -> Iterator[Finding]:
     for n, effect in enumerate(view.effects):
         differing = list(view.setting.differing.get(effect.configuration, ()))
         if len(differing) > 1:
-            text = f"several factors differ from {effect.baseline} together, {listed(differing)}, "
-            yield Finding(f"{text}so the change belongs to none of them alone", [n])
+            text = (
+                f"{listed(differing)} changed together, so a change belongs to none of them alone"
+            )
+            yield Finding(text, [n], effect.configuration)
 
 
 def _difference_scale(view: View) -> Iterator[Finding]:
     for n, effect in enumerate(view.effects):
-        if effect.scale == "difference" and effect.series.unit_margin is None:
+        judged = effect.verdict is not Verdict.NOT_JUDGED
+        if judged and effect.scale == "difference" and effect.series.unit_margin is None:
             text = "readings may be zero or negative, so the change is a difference in "
             text += f"{effect.series.unit} and a margin in per cent does not apply"
             yield Finding(text, [n])
@@ -218,60 +239,100 @@ def _no_spread(view: View) -> Iterator[Finding]:
 
 KINDS = (
     CaveatKind(
-        "one-visit", "one visit on a side",
-        "measure at least one more visit to each side, better five in rounds", _one_visit,
+        "one-visit",
+        "one visit on a side",
+        "measure at least one more visit to each side, better five in rounds",
+        _one_visit,
+        weight="forbids",
+        look="ferocal runs {workload} {metric}",
     ),
-    CaveatKind("few-rounds", "fewer than 5 rounds pair", "measure at least 5", _few_rounds),
     CaveatKind(
-        "unpaired-rounds", "rounds in which one side is missing",
-        "take the missing runs with `ferocal measure --retry`", _unpaired_rounds,
+        "few-rounds",
+        "fewer than 5 rounds pair",
+        "measure at least 5",
+        _few_rounds,
+        look="ferocal plan",
     ),
     CaveatKind(
-        "not-interleaved", "no common rounds",
+        "unpaired-rounds",
+        "rounds in which one side is missing",
+        "take the missing runs with `ferocal measure --retry`",
+        _unpaired_rounds,
+    ),
+    CaveatKind(
+        "not-interleaved",
+        "no common rounds",
         "measure the configurations in interleaved rounds, where a way back exists",
         _not_interleaved,
     ),
     CaveatKind(
-        "unknown-visits", "nobody knows which runs share a visit",
-        "say which readings belong to one visit, or measure in rounds", _unknown_visits,
+        "unknown-visits",
+        "nobody knows which runs share a visit",
+        "say which readings belong to one visit, or measure in rounds",
+        _unknown_visits,
     ),
     CaveatKind(
-        "extended", "rounds were added after the results could be seen",
-        "take the verdict as provisional, or measure a new study with --decide", _extended,
+        "extended",
+        "rounds were added after the results could be seen",
+        "take the verdict as provisional, or measure a new study with --decide",
+        _extended,
+        look="ferocal inspect",
     ),
     CaveatKind(
-        "stale-noise-floor", "the noise floor is older than 30 days",
+        "stale-noise-floor",
+        "the noise floor is older than 30 days",
         "measure a new noise floor: a control arm of ten rounds on this bench",
         _stale_noise_floor,
+        look="ferocal noise-floor",
     ),
     CaveatKind(
-        "as-stated", "the interval rests on a noise level that somebody states",
-        "take three visits to one configuration, which show how much visits vary", _as_stated,
+        "as-stated",
+        "the interval rests on a noise level that somebody states",
+        "take three visits to one configuration, which show how much visits vary",
+        _as_stated,
+        look="ferocal inspect",
     ),
     CaveatKind(
-        "bounds-left-out", "readings that are only bounds, beside others that are numbers",
-        "read the values themselves, or judge by the bounds alone", _bounds,
+        "bounds-left-out",
+        "readings that are only bounds, beside others that are numbers",
+        "read the values themselves, or judge by the bounds alone",
+        _bounds,
     ),
     CaveatKind(
         "criteria-changed",
-        "margin, primary mark, unit or direction were changed after the first reading",
+        "margin, role, unit or direction were changed after the first reading",
         "judge by what was asked before measuring, or say why the criteria had to change",
         _criteria_changed,
+        look="ferocal inspect",
     ),
     CaveatKind(
-        "several-factors", "several factors differ from the baseline together",
-        "look at configurations that differ in one factor only", _several_factors,
+        "several-factors",
+        "several factors differ from the baseline together",
+        "look at configurations that differ in one factor only",
+        _several_factors,
+        look="ferocal compare --against {neighbour} {configuration}",
     ),
     CaveatKind(
-        "difference-scale", "readings that may be zero or negative, and a margin in per cent",
-        "give the metric a margin in its own unit to show equivalence", _difference_scale,
+        "difference-scale",
+        "readings that may be zero or negative, and a margin in per cent",
+        "give the metric a margin in its own unit to show equivalence",
+        _difference_scale,
+        weight="informs",
+        look="ferocal table {workload} {metric}",
     ),
     CaveatKind(
-        "assumed-times", "times in a trace that has none, and no interval is stated",
-        "name the column of the time, or state the `interval` of the source", _assumed_times,
+        "assumed-times",
+        "times in a trace that has none, and no interval is stated",
+        "name the column of the time, or state the `interval` of the source",
+        _assumed_times,
+        weight="informs",
+        look="ferocal inspect",
     ),
     CaveatKind(
-        "no-spread", "every visit shows exactly the same",
-        "check that the metric is measured, and declare its `resolution`", _no_spread,
+        "no-spread",
+        "every visit shows exactly the same",
+        "check that the metric is measured, and declare its `resolution`",
+        _no_spread,
+        look="ferocal runs {workload} {metric}",
     ),
-)  # fmt: skip
+)

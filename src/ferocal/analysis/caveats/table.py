@@ -68,7 +68,7 @@ def _find(view: View) -> list[tuple[Caveat, ...]]:
     found: list[list[Caveat]] = [[] for _ in view.effects]
     for kind in CAVEATS.values():
         for finding in kind.find(view):
-            caveat = Caveat(kind, finding.seen)
+            caveat = Caveat(kind, finding.what, finding.side, finding.amount)
             for n in finding.effects:
                 found[n].append(caveat)
     return [tuple(caveats) for caveats in found]

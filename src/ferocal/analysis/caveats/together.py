@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
 
 from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, sized
 from ferocal.analysis.data.cells import tabulate
@@ -13,24 +14,52 @@ from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.terms.numbers import significant
 
 
-def _trade_offs(view: View) -> Iterator[Finding]:
-    """Metrics of one workload of which one gets better and another worse."""
+class TradeOff(NamedTuple):
+    """Two metrics of a workload, of which a configuration makes one better and one worse.
+
+    ``effects`` are the places of all that change in this workload.
+    """
+
+    better: Effect
+    worse: Effect
+    effects: list[int]
+
+    @property
+    def seen_once(self) -> bool:
+        """Whether one of the two is no more than seen once."""
+        return Verdict.SEEN_ONCE in (self.better.verdict, self.worse.verdict)
+
+
+def find_trade_offs(effects: Sequence[Effect]) -> list[TradeOff]:
+    """The trade-offs of every workload under every configuration, of what decides most in it."""
     groups: dict[tuple[str, str], dict[int, Verdict]] = {}
-    for n, effect in enumerate(view.effects):
+    for n, effect in enumerate(effects):
         direction = _direction(effect)
-        if direction is not None:
+        if direction is not None and not effect.control:
             place = (effect.series.workload, effect.configuration)
             groups.setdefault(place, {})[n] = direction
-    for (workload, configuration), members in groups.items():
-        sides = [[view.effects[n] for n, d in members.items() if d is v] for v in CHANGED]
-        if not all(sides):
-            continue
-        better, worse = (max(side, key=lambda e: abs(e.shift.mean)) for side in sides)
-        text = f"with {configuration}, {_named(better)} gets better while {_named(worse)} of "
-        once = any(e.verdict is Verdict.SEEN_ONCE for e in (better, worse))
-        yield Finding(
-            f"{text}{workload} gets worse{', as seen once' if once else ''}", list(members)
-        )
+    found = []
+    for members in groups.values():
+        sides = [[effects[n] for n, d in members.items() if d is v] for v in CHANGED]
+        if all(sides):
+            better, worse = (max(side, key=_weight) for side in sides)
+            found.append(TradeOff(better, worse, list(members)))
+    return found
+
+
+def _weight(effect: Effect) -> tuple[int, bool, float]:
+    """What decides weighs most, then shares of change before amounts, then their size."""
+    role = ("detail", "secondary", "primary").index(effect.series.role)
+    return role, effect.scale == "ratio", abs(effect.shift.mean)
+
+
+def _trade_offs(view: View) -> Iterator[Finding]:
+    """Metrics of one workload of which one gets better and another worse."""
+    for trade_off in find_trade_offs(view.effects):
+        better, worse = trade_off.better, trade_off.worse
+        once = ", as seen once" if trade_off.seen_once else ""
+        text = f"{better.series.title} gets better and {worse.series.title} gets worse{once}"
+        yield Finding(text, trade_off.effects, better.configuration)
 
 
 def _direction(effect: Effect) -> Verdict | None:
@@ -114,12 +143,16 @@ KINDS = (
         "a metric is above another one that it cannot exceed",
         "look for a wrong digit or for exchanged readings; `ferocal correct` mends one",
         _contradictions,
+        weight="forbids",
+        look="ferocal table {workload}",
     ),
     CaveatKind(
         "trade-off",
         "one metric of a workload gets better and another worse",
         "decide which of the two matters; neither is the whole answer",
         _trade_offs,
+        weight="informs",
+        look="ferocal compare --detail {workload} {configuration}",
     ),
     CaveatKind(
         "control-differs",
@@ -127,5 +160,7 @@ KINDS = (
         "trust no verdict before the bench agrees with itself",
         _control_differs,
         statistical=True,
+        weight="forbids",
+        look="ferocal compare --detail --configuration control",
     ),
 )

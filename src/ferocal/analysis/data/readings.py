@@ -8,6 +8,7 @@ from typing import Literal
 import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray, IntArray, find_segments, sort_within
+from ferocal.terms.roles import Role
 from ferocal.terms.units import has_ratios
 
 Scale = Literal["ratio", "difference"]
@@ -29,6 +30,8 @@ class Series:
     as somebody states it, a share, ``unit_noise`` the same in the unit. What is computed
     ``of_frames`` summarises as many as it has samples; it has ``assumed_times`` where nobody
     said how far apart its values are. Where neither direction is better there is no verdict.
+    For people it is called ``label``, which is empty where the workload says enough; ``depth``
+    counts the scores that it is part of, one within the other.
     """
 
     workload: str
@@ -36,7 +39,7 @@ class Series:
     unit: str
     better: Literal["higher", "lower", "none"]
     margin: float
-    primary: bool = False
+    role: Role = "secondary"
     unit_margin: float | None = None
     resolution: float | None = None
     plausible: tuple[float, float] | None = None
@@ -44,6 +47,15 @@ class Series:
     unit_noise: float | None = None
     of_frames: bool = False
     assumed_times: bool = False
+    group: str = ""
+    label: str | None = None
+    depth: int = 0
+
+    @property
+    def title(self) -> str:
+        """Workload and metric as they are called in sentences."""
+        label = self.metric if self.label is None else self.label
+        return f"{self.workload} {label}".strip()
 
 
 @dataclass(frozen=True)

@@ -118,6 +118,7 @@ class BoundJudge:
             high=turn(high) if math.isfinite(high) else high,
             shift=Shift(edge, low, high, nothing, nothing, nothing),
             p_adjusted=nothing,
+            family_size=0,
             verdict=verdict,
             beyond_margin=verdict in (Verdict.BETTER, Verdict.WORSE) and abs(edge) > margin,
             rounds=0,

@@ -17,8 +17,11 @@ from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 
 if TYPE_CHECKING:
     from ferocal.analysis.caveats.kinds import Caveat
+    from ferocal.terms.roles import Role
 
 CONTROL_LEVEL = 0.01
+# The roles that decide: the first one that any metric has.
+DECIDING: tuple[Role, ...] = ("primary", "secondary")
 # By what more evidence can be had: further rounds, further visits to each side, or not at all.
 Replicates = Literal["rounds", "visits", "none"]
 
@@ -50,7 +53,8 @@ class Estimate:
     ``base_runs`` those of the baseline; ``unpaired`` visits were left out.
     ``more_rounds`` is the expected number of further rounds that an inconclusive contrast
     needs, ``more_visits`` of further visits to each side where rounds cannot be had; None when
-    decided, unknown, not to be had, or ``out_of_reach``: more than `MOST_ROUNDS`. In a study
+    decided, unknown, not to be had, or ``out_of_reach``: more than `MOST_ROUNDS`. The p-value is
+    adjusted for ``family_size`` comparisons. In a study
     that is measured until decided, ``open_until`` is the round of the look that is next.
     ``noise_floor`` is the one that gave the interval, if one did. With a ``bound`` (">" or "<")
     a side is known as a bound only: the change is above or below what stands there.
@@ -63,6 +67,7 @@ class Estimate:
     high: float
     shift: Shift
     p_adjusted: float
+    family_size: int
     verdict: Verdict
     beyond_margin: bool
     rounds: int
@@ -145,9 +150,13 @@ def control_failures(effects: Sequence[Effect]) -> list[Effect]:
 
 
 def counting_effects(effects: Sequence[Effect]) -> list[Effect]:
-    """Effects of the primary metrics, or of all if none is primary; never of the control arm."""
+    """Effects of the metrics that decide; never of the control arm, never of details.
+
+    These are the primary ones, else the secondary ones.
+    """
     compared = [effect for effect in effects if not effect.control]
-    return [effect for effect in compared if effect.series.primary] or compared
+    by_role = ([e for e in compared if e.series.role == role] for role in DECIDING)
+    return next(filter(None, by_role), [])
 
 
 # By gate, whether a verdict breaks it.
@@ -163,7 +172,7 @@ def has_evidence(effect: Effect) -> bool:
 
 
 def gate_failures(effects: Sequence[Effect], *, gate: str) -> list[Effect]:
-    """Effects that break a gate: of the primary metrics, or of all if none is primary.
+    """Effects that break a gate, of the metrics that decide (`counting_effects`).
 
     The gate "worse" lets pass what is not shown to be worse, "not-equivalent" only what
     is shown to be equivalent. What has no evidence breaks every gate.

@@ -10,7 +10,7 @@ from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.data.segments import FloatArray, IntArray
 from ferocal.analysis.inference.weights import Arm, Contrast
 
-PRIMARY, OTHERS, CONTROL = "primary", "others", "control"
+CONTROL = "control"
 
 
 def against_baseline(
@@ -18,14 +18,14 @@ def against_baseline(
 ) -> list[Contrast]:
     """Every other configuration minus the baseline, for every series on every bench.
 
-    In the order of benches, series, configurations. Primary series are one family, the others
-    another, over all benches; the control arm, which is the baseline again, is one of its own.
+    In the order of benches, series, configurations. The series of one role are a family, over
+    all benches; the control arm, which is the baseline again, is one of its own.
     """
     base = readings.configurations.index(baseline)
     return [
         Contrast(
             ((Arm(s, b, c), 1.0), (Arm(s, b, base), -1.0)),
-            CONTROL if name == control else PRIMARY if series.primary else OTHERS,
+            CONTROL if name == control else series.role,
         )
         for b in range(len(readings.benches))
         for s, series in enumerate(readings.series)
@@ -64,12 +64,18 @@ def adjust_holm(p_values: FloatArray) -> tuple[FloatArray, IntArray]:
 
 def adjust_by_family(
     p_values: FloatArray, families: Sequence[str], counts: np.ndarray
-) -> tuple[FloatArray, IntArray]:
-    """`adjust_holm` within every family; where ``counts`` is false, a test is left out."""
+) -> tuple[FloatArray, IntArray, IntArray]:
+    """`adjust_holm` within every family; where ``counts`` is false, a test is left out.
+
+    Returns adjusted p-values, by what each was multiplied at least, and how many tests its
+    family has, shape (n,) each.
+    """
     adjusted = np.full(len(p_values), np.nan)
     multiplied = np.ones(len(p_values), dtype=np.int64)
+    size = np.zeros(len(p_values), dtype=np.int64)
     names = np.array(families, dtype=object)
     for family in dict.fromkeys(families):
         members = np.equal(names, family).astype(bool) & counts
         adjusted[members], multiplied[members] = adjust_holm(p_values[members])
-    return adjusted, multiplied
+        size[members] = np.sum(~np.isnan(p_values[members]))
+    return adjusted, multiplied, size

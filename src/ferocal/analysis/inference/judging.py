@@ -78,6 +78,7 @@ class _Judgement:
     """Verdicts of the rows of a table of contrasts; ``level`` is that of each test."""
 
     p_adjusted: FloatArray
+    family_size: IntArray
     level: FloatArray
     verdict: list[Verdict]
     beyond: np.ndarray
@@ -99,6 +100,7 @@ class _Row(NamedTuple):
     sd: float
     degrees: float
     p_adjusted: float
+    family_size: int
     beyond: bool
     pairs: int
     visits: int
@@ -120,9 +122,9 @@ def _rows(
 ) -> Iterator[_Row]:
     columns = (
         table.contrast_of, table.method, table.mean, interval.low, interval.high,
-        interval.p_value, table.sd, table.degrees, judged.p_adjusted, judged.beyond, table.pairs,
-        table.visits, table.base_visits, table.runs, table.base_runs, table.unpaired, needed,
-        next_look,
+        interval.p_value, table.sd, table.degrees, judged.p_adjusted, judged.family_size,
+        judged.beyond, table.pairs, table.visits, table.base_visits, table.runs, table.base_runs,
+        table.unpaired, needed, next_look,
     )  # fmt: skip
     # Whole columns are turned into plain numbers faster than one number after the other.
     lists = (column.tolist() for column in columns)
@@ -249,7 +251,7 @@ class _Analysis:
         families = [self.contrasts[n].family for n in table.contrast_of.tolist()]
         judged = self.judged[table.contrast_of]
         counts = judged.copy() if pending is None else pending & judged
-        adjusted, multiplied = adjust_by_family(interval.p_value, families, counts)
+        adjusted, multiplied, size = adjust_by_family(interval.p_value, families, counts)
         # On the usual scale, on which a difference is found below 0.05.
         adjusted = np.minimum(1.0, adjusted * SIGNIFICANCE / significance)
         margin, higher = self.margin[table.contrast_of], self.higher[table.contrast_of]
@@ -263,13 +265,14 @@ class _Analysis:
             )
         ]
         beyond = is_beyond(interval.low, interval.high, margin)
-        return _Judgement(adjusted, significance / multiplied, verdict, beyond)
+        return _Judgement(adjusted, size, significance / multiplied, verdict, beyond)
 
     def _judge_by_looks(self, table: ContrastTable, looks: LookPlan) -> _Judgement:
         """For each contrast the verdict of the look that decided it."""
         size = len(table.contrast_of)
         found = _Judgement(
             np.full(size, np.nan),
+            np.zeros(size, dtype=np.int64),
             np.full(size, looks.alpha),
             [
                 Verdict.INCONCLUSIVE if judged else Verdict.NOT_JUDGED
@@ -290,6 +293,7 @@ class _Analysis:
             for row in np.flatnonzero(pending):
                 n = place[row]
                 found.p_adjusted[n] = judged.p_adjusted[row]
+                found.family_size[n] = judged.family_size[row]
                 found.level[n] = judged.level[row]
                 found.verdict[n] = judged.verdict[row]
                 found.beyond[n] = judged.beyond[row]
@@ -336,6 +340,7 @@ class _Analysis:
             high=high,
             shift=Shift(*ends, row.p_value, row.sd, row.degrees),
             p_adjusted=row.p_adjusted,
+            family_size=row.family_size,
             verdict=row.verdict,
             beyond_margin=row.beyond,
             rounds=row.pairs,

@@ -1,0 +1,166 @@
+"""What to do next, of what can be done here, with what it costs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from ferocal.analysis.inference.effects import counting_effects
+from ferocal.analysis.inference.power import MOST_ROUNDS
+from ferocal.analysis.inference.verdicts import Verdict
+from ferocal.render.numbers import duration
+from ferocal.terms.wording import counted
+
+if TYPE_CHECKING:
+    from ferocal.analysis.inference.effects import Effect
+    from ferocal.answers.comparison import Comparison, Prospect
+
+# At most so many steps are proposed.
+_MOST_STEPS = 2
+
+
+@dataclass(frozen=True)
+class NextStep:
+    """Something to do, and the command that does it, if one does."""
+
+    text: str
+    command: str | None = None
+
+    @property
+    def line(self) -> str:
+        """Both in one line."""
+        return self.text if self.command is None else f"{self.text}: {self.command}"
+
+
+@dataclass(frozen=True)
+class _Further:
+    """So many more rounds or visits a side decide so many of what is open."""
+
+    more: int
+    decided: int
+    open: int
+
+    @property
+    def which(self) -> str:
+        if self.decided == self.open == 1:
+            return "it"
+        if self.decided == self.open:
+            return f"the {self.open} open comparisons"
+        return f"{self.decided} of the {self.open} open comparisons"
+
+
+def next_steps(comparison: Comparison) -> list[NextStep]:
+    """What a sensible colleague would propose after a comparison, at most two steps."""
+    return list(_steps(comparison))[:_MOST_STEPS]
+
+
+def _steps(comparison: Comparison) -> Iterator[NextStep]:
+    if comparison.alarm:
+        text = "find out what changes between two visits to the same configuration"
+        yield NextStep(text, "ferocal compare --detail --configuration control")
+        return
+    bench = comparison.benches[0]
+    prospect = comparison.prospects[bench]
+    missing = [name for where, name in comparison.unmeasured if where == bench]
+    measured = "measure" in prospect.kinds or not prospect.kinds
+    if missing and measured and prospect.replicates != "none":
+        which = missing[0] if len(missing) == 1 else f"{len(missing)} configurations"
+        yield NextStep(f"measure what is missing of {which}", "ferocal measure")
+    compared = [e for e in comparison.effects if not e.control]
+    yield from _for_seen_once(prospect, compared)
+    yield from _for_open(comparison, prospect, counting_effects(compared))
+    undecided = (Verdict.SEEN_ONCE, Verdict.INCONCLUSIVE)
+    if not all(e.verdict in undecided for e in compared):
+        yield NextStep("write it down", "ferocal report")
+
+
+def _for_seen_once(prospect: Prospect, effects: Sequence[Effect]) -> Iterator[NextStep]:
+    if not any(e.verdict is Verdict.SEEN_ONCE for e in effects):
+        return
+    if prospect.replicates != "none":
+        yield NextStep("take three visits to one configuration, which show how much visits vary")
+    yield NextStep("bring in how much visits vary from an earlier study", "ferocal noise-floor DIR")
+
+
+def _for_open(
+    comparison: Comparison, prospect: Prospect, effects: Sequence[Effect]
+) -> Iterator[NextStep]:
+    pending = [e for e in effects if e.verdict is Verdict.INCONCLUSIVE]
+    if not pending:
+        return
+    looks = [e.open_until for e in pending if e.open_until is not None]
+    if looks:
+        text = (
+            f"go on to the look after round {min(looks)}{_until(comparison, prospect, min(looks))}"
+        )
+        yield NextStep(text, "ferocal measure --decide")
+        return
+    further = _further(pending)
+    if further is not None:
+        text = what_decides(comparison, pending).rstrip(".")
+        if len(pending) == 1:
+            text = text.removesuffix("it") + "what is open"
+        yield NextStep(text, _command(comparison, prospect, further))
+    elif any(e.out_of_reach for e in pending):
+        yield NextStep(
+            "what is open is out of reach here: lengthen the workloads, or accept a wider margin"
+        )
+
+
+def _command(comparison: Comparison, prospect: Prospect, further: _Further) -> str | None:
+    """The command that brings more rounds or visits."""
+    if prospect.replicates == "rounds":
+        present = max(e.rounds for e in comparison.effects)
+        return f"ferocal measure --rounds {present + further.more}"
+    if "load" in prospect.kinds:
+        return "ferocal load FILE"
+    return "ferocal enter" if "enter" in prospect.kinds else None
+
+
+def what_decides(comparison: Comparison, effects: Sequence[Effect]) -> str:
+    """What would decide effects that are open, and how long that takes."""
+    prospect = comparison.prospects[comparison.benches[0]]
+    looks = [e.open_until for e in effects if e.open_until is not None]
+    if looks:
+        when = _until(comparison, prospect, min(looks))
+        return f"The results are looked at next after round {min(looks)}{when}."
+    further = _further(effects)
+    if further is None:
+        if any(e.out_of_reach for e in effects):
+            return f"Deciding is out of reach: more than {MOST_ROUNDS} rounds would be needed."
+        return "How much more would decide it is not known."
+    if prospect.replicates == "rounds":
+        time = _time(prospect, further.more)
+        amount = f"{counted(further.more, 'more round')}{time}{',' if time else ''}"
+    else:
+        amount = f"{counted(further.more, 'more visit')} to each side"
+    return f"{amount} would be expected to decide {further.which}."
+
+
+def _until(comparison: Comparison, prospect: Prospect, look: int) -> str:
+    """How long it takes to measure up to a look."""
+    return _time(prospect, look - max((e.rounds for e in comparison.effects), default=0))
+
+
+def _time(prospect: Prospect, rounds: int) -> str:
+    seconds = prospect.round_seconds
+    return "" if seconds is None or rounds < 1 else f", about {duration(rounds * seconds)}"
+
+
+def _further(effects: Sequence[Effect]) -> _Further | None:
+    """What decides most for its cost: the number that decides all in reach, or half of it.
+
+    The last comparisons often need many times what the others need: then what decides half of
+    those in reach is proposed.
+    """
+    needs = sorted(
+        e.more_rounds or e.more_visits or 0
+        for e in effects
+        if e.more_rounds is not None or e.more_visits is not None
+    )
+    if not needs:
+        return None
+    half = needs[(len(needs) - 1) // 2]
+    more = needs[-1] if needs[-1] <= 3 * half else half
+    return _Further(more, sum(n <= more for n in needs), len(effects))

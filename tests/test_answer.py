@@ -1,0 +1,369 @@
+"""The answer: thirty small studies, and what a careful colleague would say of each."""
+
+from __future__ import annotations
+
+import pytest
+
+from ferocal.analysis.caveats.kinds import Caveat
+from ferocal.analysis.caveats.table import CAVEATS
+from ferocal.render.answer import WIDTH, answer_lines
+from ferocal.render.caveats import group_caveats, make_remarks
+from ferocal.render.next_steps import next_steps
+from studies import make_study, with_caveats
+
+# By name: metrics with their effects, the answer, and the first thing to do next.
+STUDIES: dict[str, tuple[str, list[str], str]] = {
+    "one better": (
+        "flight/- fps higher | r64 +9.1±1.5",
+        [
+            "r64: better: flight +9.1 %",
+        ],
+        "write it down: ferocal report",
+    ),
+    "one worse": (
+        "flight/- fps higher | r64 -4.2±1.1",
+        [
+            "r64: worse: flight −4.2 %",
+        ],
+        "write it down: ferocal report",
+    ),
+    "one equal": (
+        "flight/- fps higher | r64 +0.3±1.0",
+        [
+            "No change beyond ±2 % in flight with r64 against r61.",
+        ],
+        "write it down: ferocal report",
+    ),
+    "one open": (
+        "flight/- fps higher | r64 +3.0±5.0 4 more",
+        [
+            "Open: flight with r64, +3 %, is not decided. 4 more rounds, about 4 min, would "
+            "be expected to decide it.",
+        ],
+        "4 more rounds, about 4 min, would be expected to decide what is open: ferocal "
+        "measure --rounds 9",
+    ),
+    "one out of reach": (
+        "flight/- fps higher | r64 +0.9±1.6 beyond",
+        [
+            "Open: flight with r64, +0.9 %, is not decided. Deciding is out of reach: more "
+            "than 100 rounds would be needed.",
+        ],
+        "what is open is out of reach here: lengthen the workloads, or accept a wider margin",
+    ),
+    "one small": (
+        "flight/- fps higher | r64 +2.1±0.8 small",
+        [
+            "r64: better: flight +2.1 % (maybe < margin)",
+        ],
+        "write it down: ferocal report",
+    ),
+    "less time": (
+        "load/- s lower | r64 -6.6±1.4",
+        [
+            "r64: better: load −6.6 %",
+        ],
+        "write it down: ferocal report",
+    ),
+    "halved rate large": (
+        "flight/- fps higher | r64 -75±5",
+        [
+            "r64: worse: flight −75 % (× 0.25)",
+        ],
+        "write it down: ferocal report",
+    ),
+    "factor": (
+        "query/- 1/s higher | r64 +320±20",
+        [
+            "r64: better: query +320 % (× 4.20)",
+        ],
+        "write it down: ferocal report",
+    ),
+    "nothing differs, primaries": (
+        """
+        flight/rate fps higher primary | r64 +0.3±1.0 | r65 -0.2±0.9
+        flight/low fps higher primary | r64 +0.1±1.2 | r65 +0.0±0.9
+        query/- 1/s higher | r64 -0.4±1.0 | r65 +0.5±1.1
+        """,
+        [
+            "No change beyond ±2 % in any of 3 metrics (2 primary) with r64 or r65 against r61.",
+        ],
+        "write it down: ferocal report",
+    ),
+    "primaries equal, a secondary worse": (
+        """
+        flight/- fps higher primary | r64 +0.3±1.0
+        query/- 1/s higher | r64 -5.0±1.0
+        """,
+        [
+            "r64: no change beyond ±2 % in flight; others: worse query −5.0 %",
+        ],
+        "write it down: ferocal report",
+    ),
+    "all open": (
+        """
+        flight/- fps higher primary | r64 +3.0±5.0 4 more | r65 +2.0±4.0 6 more
+        query/- 1/s higher primary | r64 -3.0±4.0 40 more | r65 -1.0±5.0 beyond
+        """,
+        [
+            "Open: none of 4 comparisons with r61 is decided. 6 more rounds, about 6 min, "
+            "would be expected to decide 2 of the 4 open comparisons.",
+        ],
+        "6 more rounds, about 6 min, would be expected to decide 2 of the 4 open "
+        "comparisons: ferocal measure --rounds 11",
+    ),
+    "until a look": (
+        """
+        flight/- fps higher primary | r64 +3.0±5.0 look 8
+        query/- 1/s higher primary | r64 -3.0±4.0 look 8
+        """,
+        [
+            "Open: none of 2 comparisons with r61 is decided. The results are looked at next "
+            "after round 8, about 3 min.",
+        ],
+        "go on to the look after round 8, about 3 min: ferocal measure --decide",
+    ),
+    "open for ever": (
+        """
+        flight/- fps higher | r64 +0.9±1.6 beyond
+        query/- 1/s higher | r64 +1.1±1.9 beyond
+        """,
+        [
+            "Open: none of 2 comparisons with r61 is decided. Deciding is out of reach: more "
+            "than 100 rounds would be needed.",
+        ],
+        "what is open is out of reach here: lengthen the workloads, or accept a wider margin",
+    ),
+    "primary before secondary": (
+        """
+        query/- 1/s higher | r64 +40±2
+        flight/- fps higher primary | r64 +3.1±0.8
+        """,
+        [
+            "r64: better: flight +3.1 %; others: better query +40.0 %",
+        ],
+        "write it down: ferocal report",
+    ),
+    "better, worse, equal and open": (
+        """
+        flight/rate fps higher | r64 +9.1±1.5
+        flight/low fps higher | r64 -3.0±5.0 3 more
+        query/- 1/s higher | r64 -4.0±1.0
+        boot/- s lower | r64 +0.2±0.9
+        """,
+        [
+            "r64: better: rate +9.1 %; worse: query −4.0 %; equal: boot; open: low",
+        ],
+        "3 more rounds, about 3 min, would be expected to decide what is open: ferocal "
+        "measure --rounds 8",
+    ),
+    "scales never mixed": (
+        """
+        flight/- fps higher | r64 +4.0±1.0
+        input/delay ms lower by 1 | r64 -12±2
+        boot/- s lower | r64 -40±2
+        """,
+        [
+            "r64: better: boot −40.0 %, flight +4.0 %, delay −12.0 ms",
+        ],
+        "write it down: ferocal report",
+    ),
+    "two configurations, the better one first": (
+        """
+        flight/- fps higher primary | r64 -3.1±0.9 | r65 +5.2±1.0
+        boot/- s lower primary | r64 +0.2±0.9 | r65 -0.3±1.0
+        """,
+        [
+            "r65: better: flight +5.2 %; equal: boot",
+            "r64: worse: flight −3.1 %; equal: boot",
+        ],
+        "write it down: ferocal report",
+    ),
+    "a trade-off": (
+        """
+        flight/frame rate fps higher primary | r64 +9.1±1.5
+        flight/stutters 1/min lower detail | r64 +209±60
+        """,
+        [
+            "r64: better: frame rate +9.1 %",
+            "But with r64 the better frame rate of flight comes with worse stutters (× 3.1).",
+        ],
+        "write it down: ferocal report",
+    ),
+    "a trade-off that a level brings": (
+        """
+        flight/frame rate fps higher primary | r61+vulkan +9.1±1.5 | r64 +6±1 | r64+vulkan +15.7±1.9
+        flight/stutters 1/min lower detail | r61+vulkan +209±60 | r64 +0.0±22 | r64+vulkan +186±59
+        """,
+        [
+            "r64+vulkan: better: frame rate +15.7 %",
+            "r61+vulkan: better: frame rate +9.1 %",
+            "r64: better: frame rate +6.0 %",
+            "But with vulkan the better frame rate of flight comes with worse stutters (× "
+            "3.1 and +186 %).",
+        ],
+        "write it down: ferocal report",
+    ),
+    "a detail that gets clearly worse": (
+        """
+        boot/- s lower primary | r64 -0.1±0.8
+        soak/depth % lower detail | r64 +12.0±3.0
+        """,
+        [
+            "r64: no change beyond ±2 % in boot; others: worse soak depth +12 %",
+        ],
+        "write it down: ferocal report",
+    ),
+    "details are not spoken of": (
+        """
+        boot/- s lower primary | r64 -6.1±0.8
+        soak/depth % lower detail | r64 -12.0±3.0
+        """,
+        [
+            "r64: better: boot −6.1 %",
+        ],
+        "write it down: ferocal report",
+    ),
+    "seen once": (
+        """
+        kiosk/score points higher | r64 -2.6
+        kiosk/start s lower | r64 +7.5
+        """,
+        [
+            "r64: seen once: start +7.5 %, score −2.6 %",
+            "Seen once is no verdict: how much of that is chance, nothing shows.",
+        ],
+        "take three visits to one configuration, which show how much visits vary",
+    ),
+    "noise as stated": (
+        "kiosk/score points higher | r64 -5.6±1.0 stated",
+        [
+            "r64: worse: score −5.6 % (noise as stated)",
+        ],
+        "write it down: ferocal report",
+    ),
+    "a bound": (
+        "storage/- MB/s higher | r64 >+14.5",
+        [
+            "r64: better: storage >+14.5 %",
+        ],
+        "write it down: ferocal report",
+    ),
+    "context alone": (
+        "room/temperature °C none context | r64 +0.4±0.2",
+        [
+            "There is no verdict: of what was measured, neither direction is better.",
+        ],
+        "write it down: ferocal report",
+    ),
+    "the control arm is not nil": (
+        "flight/- fps higher | control +3.0±1.0 | r64 +9.1±1.5",
+        [
+            "The bench does not agree with itself: the control arm, which is r61 again, "
+            "changes flight by +3.0 %, so trust nothing below before that is explained.",
+            "r64: better: flight +9.1 %",
+        ],
+        "find out what changes between two visits to the same configuration: ferocal compare "
+        "--detail --configuration control",
+    ),
+    "nothing yet": (
+        "flight/- fps higher | control +0.0±1.0",
+        [
+            "Nothing can be compared yet: nothing was measured with both r61 and another "
+            "configuration.",
+        ],
+        "",
+    ),
+    "six configurations": (
+        "\n".join(
+            f"w{n}/- fps higher primary | a {'+' if n < 4 else '-'}5±1 | b +{n}.5±{1 + n / 5} "
+            f"| c +0.1±1 | d -0.1±1 | e -{n + 3}±1 | f +1±{n + 3} 3 more"
+            for n in range(6)
+        ),
+        [
+            "b: better: w5 +5.5 %, w4 +4.5 %, w3 +3.5 %, w2 +2.5 %, w1 +1.5 %; equal: w0",
+            "a: better: w0 +5.0 %, w1 +5.0 %, w2 +5.0 %, w3 +5.0 %; worse: w4 −5.0 %, w5 −5.0 %",
+            "f: open: 6 metrics",
+            "the other 2: 6 worse, 6 equal",
+        ],
+        "3 more rounds, about 3 min, would be expected to decide the 6 open comparisons: "
+        "ferocal measure --rounds 8",
+    ),
+    "many metrics fit a line": (
+        "\n".join(
+            f"workload-{n}/- fps higher | r64 {'+' if n % 3 else '-'}{n + 5}.0±1.0"
+            for n in range(20)
+        ),
+        [
+            "r64: better: workload-19 +24.0 %, workload-17 +22.0 %, workload-16 +21.0 %, 10 "
+            "more; worse: workload-18 −23.0 %, workload-15 −20.0 %, workload-12 −17.0 %, 4 "
+            "more",
+        ],
+        "write it down: ferocal report",
+    ),
+    "loaded once more": (
+        "flight/- fps higher | r64 +3.0±5.0 4 more",
+        [
+            "Open: flight with r64, +3 %, is not decided. 4 more visits to each side would "
+            "be expected to decide it.",
+        ],
+        "4 more visits to each side would be expected to decide what is open: ferocal load FILE",
+    ),
+}
+
+
+@pytest.mark.parametrize("name", STUDIES)
+def test_the_answer_says_what_a_careful_colleague_would(name: str) -> None:
+    text, sentences, step = STUDIES[name]
+    study = make_study(text, replicates="visits" if name == "loaded once more" else "rounds")
+    lines = answer_lines(study)
+    assert [f"{head}: {said}" if head else said for head, said in lines] == sentences
+    assert [step.line for step in next_steps(study)][:1] == ([step] if step else [])
+    # Whichever way round a question is put, no answer to it begins with yes or no.
+    assert not sentences[0].lower().startswith(("yes", "no:", "no,"))
+    assert all(len(head) + len(said) <= WIDTH for head, said in lines if head)
+    assert sum(bool(head) for head, _ in lines) <= 4
+
+
+def test_a_step_is_proposed_only_where_it_can_be_done() -> None:
+    open_study = "flight/- fps higher | r64 +3.0±5.0 4 more"
+    assert "ferocal measure --rounds 9" in next_steps(make_study(open_study))[0].line
+    assert "measure" not in next_steps(make_study(open_study, replicates="visits"))[0].line
+    once = make_study("flight/- fps higher | r64 +3.0", replicates="none")
+    assert [s.command for s in next_steps(once)] == ["ferocal noise-floor DIR"]
+
+
+def test_caveats_that_say_the_same_become_one_sentence_and_the_gravest_comes_first() -> None:
+    study = make_study(
+        """
+        flight/rate fps higher | r61+vulkan +9.1±1.5 | r64 +6.4±1.2 | r64+vulkan +15.7±1.9
+        query/- 1/s higher | r61+vulkan +0.1±1.5 | r64 +0.4±1.2 | r64+vulkan +0.7±0.9
+        """
+    )
+
+    def caveat(code: str, *about: object) -> Caveat:
+        return Caveat(CAVEATS[code], *about)  # type: ignore[arg-type]
+
+    many = with_caveats(
+        study,
+        {
+            "r61+vulkan": (caveat("short-capture", "only {} samples", "r61+vulkan", 900),),
+            "r64": (caveat("few-rounds", "few"),),
+            "r64+vulkan": (
+                caveat("short-capture", "only {} samples", "r64+vulkan", 12_000),
+                caveat("difference-scale", "no margin"),
+                caveat("one-visit", "one visit"),
+            ),
+        },
+    )
+    compared = many.effects
+    assert [remark.line for remark in make_remarks(compared, many.levels)] == [
+        "with r64+vulkan: one visit: ferocal runs",
+        "with vulkan: only 900 to 12\u202f000 samples: ferocal frames",
+        "with r64: few: ferocal plan",
+        "with r64+vulkan: no margin: ferocal table",
+    ]
+    short = group_caveats(compared, many.levels)[1]
+    assert short.seen[0] == ("all", "with r61+vulkan, only 900 samples")
+    half = [e for e in compared if e.series.workload == "query" or e.configuration != "r64"]
+    assert make_remarks(half, many.levels)[2].text == "query with r64: few"
