@@ -32,9 +32,9 @@ def code(words: Iterable[str]) -> str:
 def caveats() -> list[str]:
     """Every caveat: when it appears and what to do."""
     return table(
-        ("code", "when", "what to do"),
+        ("code", "weight", "when", "what to do"),
         (
-            (f"`{name}`{' *' if kind.statistical else ''}", kind.meaning, kind.advice)
+            (f"`{name}`{' *' if kind.statistical else ''}", kind.weight, kind.meaning, kind.advice)
             for name, kind in CAVEATS.items()
         ),
     )
@@ -47,9 +47,11 @@ def kinds() -> list[str]:
         spec = TraceSpec("unit", "higher", limit=1.0, second="second", second_unit="its unit")
         for part in kind.parts(spec):
             unit = "its own" if part.unit == "unit" else part.unit
-            lead = "yes" if part.leads else ""
-            rows.append((f"`{kind.name}`", f"`{part.name}`", unit, lead))
-    return table(("kind", "part", "unit", "primary if the trace is"), rows)
+            role = "that of the trace" if part.leads else "detail"
+            if part.better == "none":
+                role = "context"
+            rows.append((f"`{kind.name}`", f"`{part.name}`", part.label, unit, role))
+    return table(("kind", "part", "called", "unit", "role unless stated"), rows)
 
 
 def main() -> None:
@@ -61,7 +63,8 @@ def main() -> None:
         "(`docs/make_tables.py`).",
         "",
         "## Caveats",
-        "A * marks those that come from a test on noisy readings.",
+        "Those that forbid a conclusion come first in every output, then those that weaken one, "
+        "then those that inform. A * marks those that come from a test on noisy readings.",
         "",
         *caveats(),
         "## Kinds of traces",

@@ -62,18 +62,18 @@ def test_one_ledger_holds_the_benches_and_compare_shows_them_in_turn(ferocal: Fe
     assert all(e["rounds"] == 5 and e["verdict"] == "better" for e in effects)
     text = ferocal.quick("compare")
     assert text.index("bench node") < text.index("bench lobby")
-    assert text.count("Yes: on changes flight score") == 2
+    assert text.count("on  better: flight") == 2
     (only,) = ferocal.json("compare", "--bench", "lobby")["effects"]
     assert only == effects[1]
     assert "bench node" not in ferocal.quick("compare", "--bench", "lobby")
     gate = ferocal("compare", "--gate", "not-equivalent", status=3).stderr
-    assert "gate not-equivalent: on on flight score is better, on the bench lobby" in gate
+    assert "gate not-equivalent: on on flight is better, on the bench lobby" in gate
     assert 'did you mean "lobby"' in ferocal.refusal("compare", "--bench", "loby")
     assert {c["bench"] for c in ferocal.json("table")["cells"]} == {"node", "lobby"}
     assert {r["bench"] for r in ferocal.json("runs", "--bench", "node")["runs"]} == {"node"}
     ferocal.quick("report")
     page = (ferocal.directory / "report.html").read_text()
-    assert page.count("<figure>") == 2 and "Bench lobby" in page and "L40" in page
+    assert page.count('<table class="overview">') == 2 and "Bench lobby" in page and "L40" in page
     assert "each bench, as seen on node" in ferocal.quick("plan")
     ferocal("exclude", ferocal.json("runs")["runs"][0]["id"], "--reason", "dark")
     rounds = {e["bench"]: e["rounds"] for e in ferocal.json("compare")["effects"]}

@@ -316,8 +316,7 @@ def test_sentences_tell_what_was_seen_and_what_to_do() -> None:
         estimate_effects(readings, "base", setting), readings, setting, {"node": context}
     )
     (text,) = {c.text for e in effects for c in e.caveats if c.code == "trade-off"}
-    assert text.startswith("With other, m0 (+")
-    assert "gets better while m1 (−" in text and "of flight gets worse" in text
+    assert text.startswith("With other, flight m0 gets better and flight m1 gets worse: decide")
     back = simulate_once(np.random.default_rng(3), visits=2)
     there = np.where(back.visit_of == 2, 1, 0)  # two visits before it, one after
     back = replace(back, configuration_of=there, round_of=back.visit_of)

@@ -90,7 +90,7 @@ def test_compare_prints_the_documented_object(small_study: Study) -> None:
     required = "bench workload metric unit better baseline configuration p_adjusted caveats"
     assert set(required.split()) < set(effect)
     text = ferocal("compare").stdout
-    assert text.splitlines()[1].startswith("Yes: on changes flight score +")
+    assert text.splitlines()[2].startswith("on  better: flight +")
 
 
 def test_every_source_is_read(ferocal: Ferocal) -> None:

@@ -125,7 +125,7 @@ def test_all_mistakes_are_told_at_once(ferocal: Ferocal) -> None:
     [
         (b"", "study: is missing"),
         (b"\xff\xfe[study]", "not UTF-8"),
-        (b"# x\n" * 1_100_000, "at most 4,194,304"),
+        (b"# x\n" * 1_100_000, "at most 4\u202f194\u202f304"),
     ],
 )
 def test_files_that_are_no_study_are_refused(

@@ -254,7 +254,7 @@ def test_traces_are_compared_and_drawn(demo: tuple[Ferocal, str], tmp_path: Path
     assert stutters["verdict"] == "worse" and "trade-off" in str(stutters["caveats"])
     assert effects["frame-time/rate", "r61+vulkan"]["verdict"] == "better"
     soak = ferocal("soak", "--chart", str(tmp_path / "s.svg"), "--configuration", "r64+opengl")
-    assert "rendering/last-quarter" in soak.stdout and "wrote" in soak.stdout
+    assert "last quarter" in soak.stdout and "wrote" in soak.stdout
     cells = ferocal.json("soak")["cells"]
     onset = [c for c in cells if c["metric"] == "rendering/onset"]
     assert {c["configuration"]: c["centre"] for c in onset if c["bound"] is None} == pytest.approx(

@@ -21,6 +21,7 @@ from ferocal.ledger.reading.sessions import Durations, read_durations
 from ferocal.plan.advice import (
     Cost,
     Outlook,
+    describe_equivalence,
     estimate_cost,
     find_answers,
     find_shortcomings,
@@ -107,6 +108,8 @@ def foresee_study(
     count = max(visit.round for visit in visits) if in_rounds else study.head.visits
     planned = counted(count, "round" if in_rounds else "visit")
     outlooks = foresee(study, count, cost, detect, spread)
+    series = study_series(study)
+    shown = describe_equivalence(outlooks, {(s.workload, s.metric): s.role for s in series})
     return Foresight(
         question=study.head.question,
         schedule=study.head.schedule,
@@ -114,10 +117,10 @@ def foresee_study(
         impossible=study.design.impossible,
         visits=visits,
         cost=cost,
-        answers=find_answers(study, count),
+        answers=[*find_answers(study, count), *([shown] if shown else [])],
         shortcomings=find_shortcomings(study, count),
         planned=planned,
-        series=study_series(study),
+        series=series,
         spread_from=source,
         detect=detect,
         outlooks=outlooks,

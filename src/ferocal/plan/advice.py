@@ -12,6 +12,7 @@ import numpy as np
 
 from ferocal.analysis.inference.components import Components
 from ferocal.analysis.inference.contrasts import KNOWN_DEGREES
+from ferocal.analysis.inference.effects import DECIDING
 from ferocal.analysis.inference.power import (
     best_runs,
     power_difference,
@@ -22,9 +23,12 @@ from ferocal.analysis.inference.student import t_quantile
 from ferocal.plan.order import PlannedVisit, count_switches
 from ferocal.study.load import Study
 from ferocal.terms.roles import Role
+from ferocal.terms.wording import counted
 
 # Below this many rounds an interval is so wide that few questions can be answered.
 _FEW_ROUNDS = 5
+# What a plan should show with this probability.
+_LIKELY = 0.8
 _ONE_VISIT = (
     "one visit per configuration: no interval and no verdict, unless `ferocal noise-floor` brings "
     "in how much visits vary from an earlier study, or `noise` states it"
@@ -114,6 +118,24 @@ def find_answers(study: Study, rounds: int) -> list[str]:
     if head.schedule == "return":
         answers.append("whether the baseline itself has moved by the end")
     return answers
+
+
+def describe_equivalence(
+    outlooks: Sequence[Outlook], roles: Mapping[tuple[str, str], Role]
+) -> str | None:
+    """In how many of the metrics that decide a plan can be expected to show that nothing changes.
+
+    ``roles`` are by workload and metric. None where nothing is known of what decides.
+    """
+    for role in DECIDING:
+        own = [o for o in outlooks if roles[o.workload, o.metric] == role]
+        if own:
+            enough = sum(o.equivalence >= _LIKELY for o in own)
+            return (
+                f"that nothing changes, with a probability of {100 * _LIKELY:.0f} % or more, in "
+                f"{enough} of {counted(len(own), f'{role} metric')}"
+            )
+    return None
 
 
 def find_shortcomings(study: Study, rounds: int) -> list[str]:

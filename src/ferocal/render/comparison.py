@@ -39,6 +39,8 @@ if TYPE_CHECKING:
 
 # At most so many lines of what to mind stand below an overview.
 _MOST_LINES = 6
+# What the answer or the remarks tell already.
+_TOLD = ("trade-off", "criteria-changed")
 
 
 def show_comparison(
@@ -89,7 +91,7 @@ def _show_overview(console: Console, comparison: Comparison, only: Sequence[str]
 def _show_remarks(console: Console, comparison: Comparison, series: Sequence[Series]) -> None:
     """What to mind, as much of it as fits into a few lines."""
     shown = [e for e in comparison.effects if e.series in set(series) and not e.control]
-    remarks = [r for r in make_remarks(shown, comparison.levels) if r.code != "trade-off"]
+    remarks = [r for r in make_remarks(shown, comparison.levels) if r.code not in _TOLD]
     sentences = [(r.text, r.look) for r in remarks] + remark_lines(comparison)
     lines: list[str] = []
     for number, sentence in enumerate(sentences):

@@ -49,9 +49,18 @@ def _line(verdict: Verdict, effects: Sequence[Effect], shape: Shape) -> Text:
     text.append(f"{len(effects):>6}", "")
     if verdict in (*CHANGED, Verdict.SEEN_ONCE):
         largest = sorted(effects, key=lambda e: (e.scale != "ratio", -abs(e.shift.mean)))
-        named = [f"{e.series.title} {change_words(e)}" for e in largest[:_MOST_NAMED]]
-        more = len(effects) - len(named)
-        text.append(f"   {', '.join(named)}{f', {more} more' if more else ''}", "")
+        names = [f"{e.series.title} {change_words(e)}" for e in largest[:_MOST_NAMED]]
+        text.append(f"   {_fitting(names, len(effects), shape.width - len(text) - 3)}", "")
     elif verdict is Verdict.EQUIVALENT:
         text.append(f"   within {margins_text(effects)}", "")
+    return text
+
+
+def _fitting(names: Sequence[str], count: int, width: int) -> str:
+    """As many of the names as fit, one at least, and how many there are besides."""
+    for most in range(len(names), 0, -1):
+        rest = [f"{count - most} more"] if count > most else []
+        text = ", ".join([*names[:most], *rest])
+        if len(text) <= width:
+            break
     return text

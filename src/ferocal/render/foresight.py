@@ -29,8 +29,6 @@ _MOST_ROUNDS = 5
 _MOST_NAMED = 3
 # Of very many metrics those are shown that spread most, so many of them.
 _MOST_WIDE = 10
-# What a plan should show with this probability.
-_LIKELY = 0.8
 
 
 def show_foresight(console: Console, foresight: Foresight, *, detail: bool = False) -> None:
@@ -69,15 +67,6 @@ def _answer(foresight: Foresight) -> Iterator[str]:
         f"{time}{where}"
     )
     yield f"can tell {'; '.join(foresight.answers)}"
-    role = next((r for r in DECIDING if any(s.role == r for s in foresight.series)), "detail")
-    places = {(s.workload, s.metric) for s in foresight.series if s.role == role}
-    outlooks = [o for o in foresight.outlooks if (o.workload, o.metric) in places]
-    if outlooks:
-        enough = sum(o.equivalence >= _LIKELY for o in outlooks)
-        yield (
-            f"if nothing changes, {enough} of {counted(len(outlooks), f'{role} metric')} can be "
-            f"expected to show it, with a probability of {100 * _LIKELY:.0f} % or more"
-        )
 
 
 def _show_order(console: Console, foresight: Foresight, detail: bool) -> None:

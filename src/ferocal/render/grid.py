@@ -192,12 +192,8 @@ class _Left:
         if not row.cells:
             return Text(row.label, "bold")
         text = Text(f"{row.label:<{self._label}}", "bold" if not row.label.startswith(" ") else "")
-        text.append(
-            f"{_GAP}{row.unit:<{self._unit}}{_GAP}{row.arrow:<{self._arrow}}"
-            f"{row.base:>{self._base}}",
-            "",
-        )
-        return text
+        text.append(f"{_GAP}{row.unit:<{self._unit}}{_GAP}{row.arrow:<{self._arrow}}", "")
+        return text if self.base is None else text.append(f"{row.base:>{self._base}}", "")
 
 
 def _write(rows: Sequence[GridRow], left: _Left, columns: Mapping[str, _Column]) -> list[Text]:

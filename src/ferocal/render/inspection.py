@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from ferocal.study.metrics import Metric
 
 _MOST_NAMED = 5
-_MOST_WORKLOADS = 30
+_MOST_WORKLOADS = 20
 
 
 def show_inspection(console: Console, inspection: Inspection) -> None:

@@ -30,8 +30,13 @@ class WithRemarks(Protocol):
 
 
 def remark_lines(result: WithRemarks) -> list[tuple[str, str | None]]:
-    """How much of what was recorded does not count; each with the command that looks closer."""
-    lines: list[tuple[str, str | None]] = []
+    """What is judged otherwise than it was asked, and how much of what was recorded does not count.
+
+    Each comes with the command that looks closer, if one does.
+    """
+    lines: list[tuple[str, str | None]] = [
+        (f"criteria changed: {change.text}", None) for change in result.criteria_changes
+    ]
     if result.excluded:
         text = f"{counted(result.excluded, 'run')} {be(result.excluded)} excluded"
         lines.append((text, "ferocal runs --excluded"))

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from rich.console import Console
 from rich.text import Text
 
+from ferocal.analysis.data.gaps import GapMark
 from ferocal.analysis.data.readings import margin_on_scale
 from ferocal.analysis.inference.effects import DECIDING
 from ferocal.render.console import plain_words
@@ -25,7 +26,7 @@ from ferocal.render.grid import (
     lay_out,
 )
 from ferocal.render.numbers import percent
-from ferocal.render.remarks import remark_lines, show_criteria_changes
+from ferocal.render.remarks import remark_lines
 from ferocal.render.tables import short_centre
 from ferocal.terms.wording import be, counted
 
@@ -60,7 +61,6 @@ def show_table(console: Console, table: ReadingsTable, *, everything: bool = Fal
         console.print()
     for text, command in remark_lines(table):
         console.print(text if command is None else f"{text}: {command}")
-    show_criteria_changes(console, table.criteria_changes)
     if hidden:
         verb = be(hidden)
         console.print(f"{counted(hidden, 'more metric')} {verb} details: ferocal table --detail")
@@ -84,8 +84,13 @@ def _lines(
     if not rows:
         yield Text("nothing was read")
         return
-    names = [n for c, n in enumerate(table.configurations) if any(row[c] for row in rows.values())]
     gaps = {(g.workload, g.metric, g.configuration): g for g in table.gaps if g.bench == bench}
+    told = {g.configuration for g in gaps.values() if g.mark is not GapMark.NOT_MEASURED}
+    names = [
+        name
+        for c, name in enumerate(table.configurations)
+        if name in told or any(row[c] for row in rows.values())
+    ]
     notes = Footnotes(words=shape.words)
     counts = Counter(cell.runs for row in rows.values() for cell in row if cell is not None)
     usual = counts.most_common(1)[0][0]
