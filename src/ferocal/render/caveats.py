@@ -79,9 +79,8 @@ def _place(
     caveat: Caveat, affected: Sequence[Effect], effects: Sequence[Effect], levels: Levels
 ) -> str:
     """Where a single caveat applies, without the side that it names itself."""
-    if caveat.side is not None:
-        return " ".join(_metrics(affected, effects))
-    return _where(affected, effects, None, levels)
+    sides = [] if caveat.side is not None else _sides(affected, effects, set(), levels)
+    return " ".join([*_metrics(affected, effects), *sides])
 
 
 def _by_kind(effects: Sequence[Effect]) -> dict[CaveatKind, dict[Caveat, list[Effect]]]:
@@ -98,12 +97,13 @@ def _sentence(
     """What was seen of a kind and where, naming each thing once."""
     affected = [e for e in effects if any(c.kind is kind for c in e.caveats)]
     sides = {c.side for c in caveats if c.side is not None}
-    where = _where(affected, effects, sides if sides else None, levels)
     wordings = dict.fromkeys(c.what for c in caveats)
     what = _range(caveats) if len(wordings) == 1 else _several(kind, list(wordings))
-    # What names the metrics itself needs no place before it.
     first = affected[0].series
-    place = "" if first.title in what or f"{first.workload} {first.metric}" in what else where
+    # What names the metrics itself needs them not before it.
+    named = first.title in what or f"{first.workload} {first.metric}" in what
+    metrics = [] if named else list(_metrics(affected, effects))
+    place = " ".join([*metrics, *_sides(affected, effects, sides, levels)])
     return f"{place}: {what}" if place else what
 
 
@@ -122,21 +122,18 @@ def _several(kind: CaveatKind, wordings: Sequence[str]) -> str:
     return f"{kind.meaning}, {len(wordings)} times"
 
 
-def _where(
-    affected: Sequence[Effect],
-    effects: Sequence[Effect],
-    sides: set[str] | None,
-    levels: Levels,
-) -> str:
-    """On which metrics and configurations a caveat bears; "" for everything."""
-    names = {e.configuration for e in affected} if sides is None else sides
-    everyone = {e.configuration for e in effects} | (
-        set() if sides is None else {next(iter(levels))}
-    )
-    parts = list(_metrics(affected, effects))
+def _sides(
+    affected: Sequence[Effect], effects: Sequence[Effect], sides: set[str], levels: Levels
+) -> Iterator[str]:
+    """With which configurations a caveat was seen, nothing for all of them.
+
+    These are its ``sides``, else the configurations of the effects that it bears on.
+    """
+    names, everyone = sides, {e.configuration for e in effects} | {next(iter(levels))}
+    if not sides:
+        names, everyone = ({e.configuration for e in of} for of in (affected, effects))
     if names != everyone and names <= set(levels):
-        parts.append(f"with {side_text(names, levels)}")
-    return " ".join(parts)
+        yield f"with {side_text(names, levels)}"
 
 
 def _metrics(affected: Sequence[Effect], effects: Sequence[Effect]) -> Iterator[str]:

@@ -9,6 +9,7 @@ from rich.console import Console, Group, RenderableType
 from rich.padding import Padding
 from rich.text import Text
 
+from ferocal.analysis.caveats.kinds import WEIGHTS
 from ferocal.analysis.inference.effects import (
     Effect,
     gate_failures,
@@ -92,7 +93,9 @@ def _show_remarks(console: Console, comparison: Comparison, series: Sequence[Ser
     """What to mind, as much of it as fits into a few lines."""
     shown = [e for e in comparison.effects if e.series in set(series) and not e.control]
     remarks = [r for r in make_remarks(shown, comparison.levels) if r.code not in _TOLD]
-    sentences = [(r.text, r.look) for r in remarks] + remark_lines(comparison)
+    grave = [(r.text, r.look) for r in remarks if r.weight == WEIGHTS[0]]
+    others = [(r.text, r.look) for r in remarks if r.weight != WEIGHTS[0]]
+    sentences = [*grave, *remark_lines(comparison), *others]
     lines: list[str] = []
     for number, sentence in enumerate(sentences):
         further = fold_with(*sentence, room(console))

@@ -190,9 +190,9 @@ class Overview:
         right = self._evidence(effects)
         left = ", ".join(parts) if self._shape.words else "  ".join(parts)
         gap = self._shape.width - len(left) - len(right)
-        if gap >= 2:
+        if left and gap >= 2:
             return [left + " " * min(gap, 8) + right]
-        return [left, right]
+        return [line for line in (left, right) if line]
 
     def _evidence(self, effects: Sequence[Effect]) -> str:
         """What most of the intervals rest on, and their level."""

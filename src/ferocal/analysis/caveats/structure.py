@@ -227,7 +227,8 @@ def _assumed_times(view: View) -> Iterator[Finding]:
 
 def _no_spread(view: View) -> Iterator[Finding]:
     for n, effect in enumerate(view.effects):
-        if effect.method not in (Method.PAIRED, Method.VISITS) or effect.shift.sd != 0:
+        flat = effect.method in (Method.PAIRED, Method.VISITS) and effect.shift.sd == 0
+        if not flat or effect.verdict is Verdict.NOT_JUDGED:
             continue
         if math.isnan(effect.low):
             text = "every visit shows exactly the same, and no resolution is declared or seen, so "
