@@ -7,7 +7,8 @@ from collections.abc import Sequence
 import numpy as np
 
 from ferocal.analysis.caveats.circumstances import Conditions
-from ferocal.analysis.data.readings import Readings, Series
+from ferocal.analysis.data.readings import Readings
+from ferocal.analysis.data.series import Series
 from ferocal.plan.order import plan_rounds
 
 NAMES = ("base", "other", "third")

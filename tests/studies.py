@@ -7,7 +7,7 @@ import re
 from dataclasses import replace
 from typing import Any, get_args
 
-from ferocal.analysis.data.readings import Series
+from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect, Replicates, Shift
 from ferocal.analysis.inference.verdicts import Verdict

@@ -15,8 +15,9 @@ from statsmodels.stats.power import TTestPower
 
 from ferocal.analysis.caveats.table import add_caveats
 from ferocal.analysis.data.cells import tabulate
-from ferocal.analysis.data.readings import NO_ROUND, Readings, Series
+from ferocal.analysis.data.readings import NO_ROUND, Readings
 from ferocal.analysis.data.segments import find_segments, sort_within
+from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.components import estimate_components
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect, Estimate, Setting

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ferocal.analysis.data.readings import Scale, Series
+from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect
 from ferocal.render import numbers

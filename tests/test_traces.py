@@ -21,7 +21,7 @@ from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.answers.export import exported_traces
 from ferocal.intake.loading import load_files
 from ferocal.render.export import write_traces
-from ferocal.render.traces import FIGURES
+from ferocal.render.trace_figures import FIGURES
 from ferocal.study.load import load_study
 from ferocal.traces.capture import TraceSpec
 from ferocal.traces.frames import check_frames, count_stutters, from_stamps, summarise_frames

@@ -11,7 +11,7 @@ from datetime import datetime
 from ferocal.analysis.caveats.table import add_caveats
 from ferocal.analysis.data.cells import Cell, tabulate
 from ferocal.analysis.data.gaps import Gap
-from ferocal.analysis.data.readings import Series
+from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.effects import (
     Effect,
     Replicates,

@@ -13,7 +13,8 @@ import numpy as np
 
 from ferocal.analysis.caveats.circumstances import Circumstances
 from ferocal.analysis.caveats.kinds import Context
-from ferocal.analysis.data.readings import NO_ROUND, Readings, Series
+from ferocal.analysis.data.readings import NO_ROUND, Readings
+from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.looks import LookPlan, plan_looks
 from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.answers.circumstances import (

@@ -6,7 +6,8 @@ import math
 from dataclasses import dataclass
 from pathlib import Path
 
-from ferocal.analysis.data.readings import Scale, Series, choose_scales
+from ferocal.analysis.data.readings import choose_scales
+from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.components import (
     Components,
     components_of,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from ferocal.analysis.data.readings import Series
+from ferocal.analysis.data.series import Series
 from ferocal.answers.series import study_series
 from ferocal.errors import UsageError
 from ferocal.study.load import Study

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator, Mapping
 
-from ferocal.analysis.data.readings import Series
-from ferocal.analysis.inference.effects import DECIDING
+from ferocal.analysis.data.series import Series
 from ferocal.study.load import Study
 from ferocal.study.metrics import Metric, derive
 from ferocal.study.model import Workload
+from ferocal.terms.roles import DECIDING
 from ferocal.terms.units import is_time
 
 

@@ -20,7 +20,7 @@ from ferocal.cli.common import (
 )
 
 if TYPE_CHECKING:
-    from ferocal.analysis.data.readings import Series
+    from ferocal.analysis.data.series import Series
     from ferocal.answers.comparison import Comparison
 
 
@@ -83,7 +83,6 @@ def command(
     import ferocal
     from ferocal.answers.selection import Selection
     from ferocal.render.comparison import show_comparison
-    from ferocal.render.documents import COMPARISON
 
     selection = Selection(configurations, workloads, metrics, benches, roles, groups)
     comparison = ferocal.open(directory).compare(against=against, selection=selection)
@@ -91,6 +90,8 @@ def command(
         comparison = replace(comparison, benches=benches)
     comparison = _sorted(comparison, sort)
     if as_json:
+        from ferocal.render.documents import COMPARISON
+
         document = COMPARISON.make(comparison)
         if only:
             document["effects"] = [e for e in document["effects"] if e["mark"] in only]

@@ -30,12 +30,13 @@ def command(directory: Path, as_json: bool, schema: bool, overhead: bool) -> Non
         _show_overhead(directory)
         return
     from ferocal.answers.inspection import inspect_study
-    from ferocal.render.documents import INSPECTION
     from ferocal.render.inspection import show_inspection
     from ferocal.study.load import load_study
 
     inspection = inspect_study(load_study(directory))
     if as_json:
+        from ferocal.render.documents import INSPECTION
+
         print_json(INSPECTION.make(inspection))
     else:
         show_inspection(make_console(), inspection)

@@ -29,7 +29,6 @@ def command(directory: Path, as_json: bool, source: Path | None) -> None:
     """
     from ferocal.answers.noise_floors import find_noise_floors, known_noise_floors
     from ferocal.intake.noise_floors import bring_noise_floors
-    from ferocal.render.documents import NOISE_FLOORS
     from ferocal.render.noise_floors import show_noise_floors
     from ferocal.study.load import load_study
 
@@ -40,6 +39,8 @@ def command(directory: Path, as_json: bool, source: Path | None) -> None:
         records = find_noise_floors(study, source)
         bring_noise_floors(study, records)
     if as_json:
+        from ferocal.render.documents import NOISE_FLOORS
+
         print_json(NOISE_FLOORS.make(records))
     else:
         show_noise_floors(make_console(), records, brought=source is not None)

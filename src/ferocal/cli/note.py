@@ -69,10 +69,11 @@ def command(
 
 
 def _list(notes: list[tuple[str, Note]], as_json: bool) -> None:
-    from ferocal.render.documents import NOTES
     from ferocal.render.notes import note_lines
 
     if as_json:
+        from ferocal.render.documents import NOTES
+
         print_json(NOTES.make(notes))
         return
     for line in note_lines(notes):

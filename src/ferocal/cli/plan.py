@@ -43,7 +43,6 @@ def command(
     visit that costs least.
     """
     from ferocal.answers.foresight import foresee_study
-    from ferocal.render.documents import PLAN
     from ferocal.render.foresight import show_foresight
     from ferocal.study.load import load_study
 
@@ -55,6 +54,8 @@ def command(
         like=like,
     )
     if as_json:
+        from ferocal.render.documents import PLAN
+
         print_json(PLAN.make(foresight))
     else:
         show_foresight(make_console(), foresight, detail=detail)

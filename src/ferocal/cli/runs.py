@@ -49,7 +49,6 @@ def command(
     """
     from ferocal.answers.runs import RunFilter, list_runs
     from ferocal.answers.selection import Selection
-    from ferocal.render.documents import RUNS
     from ferocal.render.runs import show_runs
     from ferocal.study.load import load_study
 
@@ -59,6 +58,8 @@ def command(
         RunFilter(round_number, outcome, excluded, warmups),
     )
     if as_json:
+        from ferocal.render.documents import RUNS
+
         print_json(RUNS.make(listing))
     else:
         metric = metrics[0] if len(metrics) == 1 else None

@@ -41,12 +41,13 @@ def command(
     """
     import ferocal
     from ferocal.answers.selection import Selection
-    from ferocal.render.documents import TABLE
     from ferocal.render.table import show_table
 
     selection = Selection(configurations, workloads, metrics, benches, roles, groups)
     table = ferocal.open(directory).table(selection)
     if as_json:
+        from ferocal.render.documents import TABLE
+
         print_json(TABLE.make(table))
     else:
         show_table(make_console(), table, everything=detail)

@@ -56,7 +56,6 @@ def show_kind(
     import ferocal
     from ferocal.answers.selection import Selection
     from ferocal.answers.traces import compare_traces, find_trace_metrics, trace_curves
-    from ferocal.render.documents import TRACES
     from ferocal.render.traces import scaled_bins, show_traces
 
     opened = ferocal.open(directory)
@@ -69,6 +68,8 @@ def show_kind(
     if chart is not None or (kind == "soak" and not as_json):
         drawn = trace_curves(opened.study, answer.metrics, selection)
     if as_json:
+        from ferocal.render.documents import TRACES
+
         print_json(TRACES.make(answer))
     else:
         show_traces(make_console(), answer)

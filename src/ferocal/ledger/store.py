@@ -10,16 +10,17 @@ from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 from types import TracebackType
-from typing import Any, Self, cast
+from typing import TYPE_CHECKING, Any, Self, cast
 
-import numpy as np
 import sqlalchemy as sa
-from numpy.typing import NDArray
 from sqlalchemy.exc import SQLAlchemyError
 
 from ferocal.errors import LedgerError
 
-FloatArray = NDArray[np.float64]
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
 # The option of a connection whose transactions write.
 WRITES = "ferocal_writes"
 
@@ -73,8 +74,10 @@ class Ledger:
         except SQLAlchemyError as error:
             raise LedgerError(f"{self.path}: cannot be read: {cause(error)}") from error
 
-    def numbers(self, query: sa.Select[Any], columns: int) -> FloatArray:
+    def numbers(self, query: sa.Select[Any], columns: int) -> NDArray[np.float64]:
         """All rows of a query of numbers, none of them missing, shape (n, columns)."""
+        import numpy as np
+
         try:
             with self._engine.connect() as connection:
                 # Rows of the driver itself: there may be a million.

@@ -12,7 +12,6 @@ import numpy as np
 
 from ferocal.analysis.inference.components import Components
 from ferocal.analysis.inference.contrasts import KNOWN_DEGREES
-from ferocal.analysis.inference.effects import DECIDING
 from ferocal.analysis.inference.power import (
     best_runs,
     power_difference,
@@ -22,7 +21,7 @@ from ferocal.analysis.inference.power import (
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.plan.order import PlannedVisit, count_switches
 from ferocal.study.load import Study
-from ferocal.terms.roles import Role
+from ferocal.terms.roles import DECIDING, Role
 from ferocal.terms.wording import counted
 
 # Below this many rounds an interval is so wide that few questions can be answered.

@@ -10,15 +10,16 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from ferocal.analysis.caveats.together import TradeOff, find_trade_offs
 from ferocal.analysis.inference.contrasts import Method
-from ferocal.analysis.inference.effects import DECIDING, Effect, speed_factor
+from ferocal.analysis.inference.effects import Effect, speed_factor
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.render.next_steps import what_decides
 from ferocal.render.numbers import change_text, change_words, factor_text
 from ferocal.render.wording import VERDICT_WORDS, margins_text, may_be_small, side_text
+from ferocal.terms.roles import DECIDING
 from ferocal.terms.wording import be, counted, listed
 
 if TYPE_CHECKING:
-    from ferocal.analysis.data.readings import Series
+    from ferocal.analysis.data.series import Series
     from ferocal.answers.comparison import Comparison
 
 # A line for a configuration has no more signs than this, if its names allow it.

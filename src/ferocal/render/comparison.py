@@ -35,7 +35,7 @@ from ferocal.render.wording import VERDICT_WORDS, evidence_text, verdict_text
 from ferocal.terms.numbers import significant
 
 if TYPE_CHECKING:
-    from ferocal.analysis.data.readings import Series
+    from ferocal.analysis.data.series import Series
     from ferocal.answers.comparison import Comparison
 
 # At most so many lines of what to mind stand below an overview.

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 import sys
 import textwrap
 from collections.abc import Sequence
@@ -12,6 +11,7 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
+from ferocal.terms.numbers import NO_BREAK, unbroken
 from ferocal.terms.signs import visible
 
 # Before the lines of a paragraph stands a word, in a margin of this width.
@@ -43,24 +43,18 @@ def make_console(*, stderr: bool = False) -> Console:
     )
 
 
-# Between a number and its sign no line is broken.
-_JOINED = re.compile(r"(?<=\d) (?=%)|(?<=\N{MULTIPLICATION SIGN}) ")
-_NO_BREAK = "\N{NO-BREAK SPACE}"
-
-
 def fold(text: str, width: int) -> list[str]:
     """The lines of a sentence, which is broken between words only."""
-    joined = _JOINED.sub(_NO_BREAK, text)
     lead = len(text) - len(text.lstrip())
     lines = textwrap.wrap(
-        joined,
+        unbroken(text),
         width,
         subsequent_indent=" " * lead,
         break_long_words=False,
         break_on_hyphens=False,
         drop_whitespace=True,
     )
-    return [line.replace(_NO_BREAK, " ") for line in lines] or [""]
+    return [line.replace(NO_BREAK, " ") for line in lines] or [""]
 
 
 def fold_with(text: str, command: str | None, width: int) -> list[str]:

@@ -15,7 +15,7 @@ from ferocal.render.wording import VERDICT_WORDS, margins_text
 from ferocal.terms.wording import counted
 
 if TYPE_CHECKING:
-    from ferocal.analysis.data.readings import Series
+    from ferocal.analysis.data.series import Series
     from ferocal.analysis.inference.effects import Effect
     from ferocal.answers.comparison import Comparison
 

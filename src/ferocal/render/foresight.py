@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 from rich.console import Console
 from rich.text import Text
 
-from ferocal.analysis.inference.effects import DECIDING
 from ferocal.analysis.inference.power import MOST_ROUNDS
 from ferocal.plan.order import by_round
 from ferocal.render.console import plain_words, show_beside
@@ -16,10 +15,11 @@ from ferocal.render.grid import MOST_ROWS, GridCell, GridRow, Shape, arrange, la
 from ferocal.render.numbers import duration, percent
 from ferocal.render.remarks import show_criteria_changes
 from ferocal.terms.numbers import significant
+from ferocal.terms.roles import DECIDING
 from ferocal.terms.wording import counted, listed
 
 if TYPE_CHECKING:
-    from ferocal.analysis.data.readings import Series
+    from ferocal.analysis.data.series import Series
     from ferocal.answers.foresight import Foresight
     from ferocal.plan.advice import Outlook
 

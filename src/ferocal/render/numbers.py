@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from ferocal.terms.numbers import MINUS, as_read, grouped, significant
 
 if TYPE_CHECKING:
-    from ferocal.analysis.data.readings import Series
+    from ferocal.analysis.data.series import Series
     from ferocal.analysis.inference.effects import Effect
 
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from ferocal.analysis.data.gaps import GapMark
-from ferocal.analysis.inference.effects import DECIDING, has_evidence
+from ferocal.analysis.inference.effects import has_evidence
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.render.answer import is_clearly_worse
 from ferocal.render.grid import Base, Footnotes, GridCell, GridRow, Shape, arrange, lay_out
@@ -22,10 +22,11 @@ from ferocal.render.numbers import (
 from ferocal.render.tables import short_centre
 from ferocal.render.wording import VERDICT_WORDS, evidence_text, margins_text
 from ferocal.terms.numbers import grouped
+from ferocal.terms.roles import DECIDING
 from ferocal.terms.wording import be, counted
 
 if TYPE_CHECKING:
-    from ferocal.analysis.data.readings import Series
+    from ferocal.analysis.data.series import Series
     from ferocal.analysis.inference.effects import Effect
     from ferocal.answers.comparison import Comparison
 

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from ferocal.analysis.data.readings import margin_on_scale
+from ferocal.analysis.data.series import margin_on_scale
 from ferocal.render.grid import MOST_ROWS, Shape
 from ferocal.render.overview import Overview, shown_series
 from ferocal.render.wording import VERDICT_WORDS

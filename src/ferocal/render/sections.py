@@ -13,6 +13,7 @@ from ferocal.render.gaps import gap_lines, legend
 from ferocal.render.notes import note_text
 from ferocal.render.page_overview import page_overview
 from ferocal.render.tables import group_by_series, with_gaps
+from ferocal.terms.numbers import unbroken
 
 if TYPE_CHECKING:
     from ferocal.answers.report import Report
@@ -75,7 +76,7 @@ def _notes(report: Report, bench: str) -> dict[str, Any] | None:
 
 def _answer(report: Report, bench: str) -> dict[str, Any]:
     comparison = report.comparison.on_bench(bench)
-    return {"lines": answer_lines(comparison)}
+    return {"lines": [(head, unbroken(text)) for head, text in answer_lines(comparison)]}
 
 
 SECTIONS: tuple[Section, ...] = (

@@ -12,8 +12,7 @@ from rich.console import Console
 from rich.text import Text
 
 from ferocal.analysis.data.gaps import GapMark
-from ferocal.analysis.data.readings import margin_on_scale
-from ferocal.analysis.inference.effects import DECIDING
+from ferocal.analysis.data.series import margin_on_scale
 from ferocal.render.console import plain_words
 from ferocal.render.grid import (
     MOST_ROWS,
@@ -28,12 +27,13 @@ from ferocal.render.grid import (
 from ferocal.render.numbers import percent
 from ferocal.render.remarks import remark_lines
 from ferocal.render.tables import short_centre
+from ferocal.terms.roles import DECIDING
 from ferocal.terms.wording import be, counted
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.cells import Cell
     from ferocal.analysis.data.gaps import Gap
-    from ferocal.analysis.data.readings import Series
+    from ferocal.analysis.data.series import Series
     from ferocal.answers.table import ReadingsTable
 
 _MARK = "*"

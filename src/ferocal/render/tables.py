@@ -4,18 +4,21 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from rich import box
 from rich.table import Table
 
-from ferocal.analysis.data.cells import Cell
 from ferocal.analysis.data.gaps import Gap
-from ferocal.analysis.data.readings import Series
-from ferocal.analysis.inference.effects import Effect
 from ferocal.render.gaps import GAP_SIGNS
 from ferocal.render.numbers import percent, reading_text
 from ferocal.terms.numbers import significant
 from ferocal.terms.wording import counted
+
+if TYPE_CHECKING:
+    from ferocal.analysis.data.cells import Cell
+    from ferocal.analysis.data.series import Series
+    from ferocal.analysis.inference.effects import Effect
 
 
 def plain_table(*columns: str, right: Sequence[str] = ()) -> Table:
@@ -53,7 +56,7 @@ def cell_text(cell: Cell | Gap | None, separator: str = " ") -> str:
     """
     if cell is None:
         return "–"
-    if not isinstance(cell, Cell):
+    if isinstance(cell, Gap):
         return GAP_SIGNS[cell.mark]
     return f"{centre_text(cell)}{separator}{_spread_text(cell)}({cell.runs})"
 

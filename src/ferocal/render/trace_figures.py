@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -219,3 +219,10 @@ def save_figure(figure: Figure, path: Path) -> None:
             figure.savefig(path, dpi=100)
         except OSError as error:
             raise FerocalError(f"{path}: cannot be written: {error.strerror}") from None
+
+
+# How the curves of each kind of trace are drawn, given a title and the unit of the values.
+FIGURES: dict[str, Callable[[Sequence[Any], str, str], Figure]] = {
+    "frames": frames_figure,
+    "soak": soak_figure,
+}

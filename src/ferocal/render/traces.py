@@ -2,27 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 
 from ferocal.render.comparison import show_comparison
 from ferocal.render.next_steps import NextStep
-from ferocal.render.trace_figures import frames_figure, save_figure, soak_figure
 from ferocal.traces.soak import BIN
 
 if TYPE_CHECKING:
-    from matplotlib.figure import Figure
-
     from ferocal.answers.traces import TraceAnswer, TraceCurves
-
-# How the curves of each kind of trace are drawn, given a title and the unit of the values.
-FIGURES: dict[str, Callable[[Sequence[Any], str, str], Figure]] = {
-    "frames": frames_figure,
-    "soak": soak_figure,
-}
 
 
 def show_traces(console: Console, answer: TraceAnswer) -> None:
@@ -56,6 +47,9 @@ def draw_traces(curves: Sequence[TraceCurves], path: Path) -> list[Path]:
     FerocalError
         When a file cannot be written.
     """
+    # Drawing takes longer to load than all the rest.
+    from ferocal.render.trace_figures import FIGURES, save_figure
+
     benches = {drawn.bench for drawn in curves}
     written = []
     for drawn in curves:

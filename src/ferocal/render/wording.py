@@ -6,7 +6,7 @@ import math
 from collections.abc import Collection, Mapping, Sequence
 from typing import TYPE_CHECKING
 
-from ferocal.analysis.data.readings import margin_on_scale
+from ferocal.analysis.data.series import margin_on_scale
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.power import MOST_ROUNDS
 from ferocal.analysis.inference.verdicts import CHANGED, SIGNIFICANCE, Verdict

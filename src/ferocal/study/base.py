@@ -61,7 +61,8 @@ def _kebab(field: str) -> str:
 class StudyTable(BaseModel):
     """A table of the study file."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, alias_generator=_kebab)
+    # Built when a file is read, all tables at once: one by one would take twice as long.
+    model_config = ConfigDict(extra="forbid", frozen=True, alias_generator=_kebab, defer_build=True)
 
 
 class Command(StudyTable):

@@ -279,8 +279,8 @@ class Bench(StudyTable):
 
     facts: dict[str, FactValue] = {}
     probe: dict[Name, Probe] = {}
-    settle: Settle = Settle()
-    quiet: Quiet = Quiet()
+    settle: Settle = Field(default_factory=Settle)
+    quiet: Quiet = Field(default_factory=Quiet)
 
 
 class Head(StudyTable):
@@ -322,7 +322,7 @@ class StudyFile(StudyTable):
     study: Head
     bench: dict[Name, Bench] = {}
     factor: dict[Name, Factor] = Field(min_length=1)
-    configuration: Configurations = Configurations()
+    configuration: Configurations = Field(default_factory=Configurations)
     workload: dict[Name, Workload] = Field(min_length=1)
 
     @model_validator(mode="after")

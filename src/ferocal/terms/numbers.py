@@ -3,11 +3,20 @@
 from __future__ import annotations
 
 import math
+import re
 
 MINUS = "\N{MINUS SIGN}"
 # Between groups of digits, where a comma or a point would be read as a decimal sign by some
 # (ISO 80000-1, 7.3.1).
 GROUP = "\N{NARROW NO-BREAK SPACE}"
+# Between a number and its sign no line is broken.
+NO_BREAK = "\N{NO-BREAK SPACE}"
+_BEFORE_SIGN = re.compile(r"(?<=\d) (?=%)|(?<=\N{MULTIPLICATION SIGN}) ")
+
+
+def unbroken(text: str) -> str:
+    """A text in which no line is broken between a number and its sign."""
+    return _BEFORE_SIGN.sub(NO_BREAK, text)
 
 
 def grouped(value: float, decimals: int = 0) -> str:

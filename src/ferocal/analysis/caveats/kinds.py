@@ -12,15 +12,10 @@ import numpy as np
 
 from ferocal.analysis.caveats.circumstances import BusyBench, Circumstances, Conditions
 from ferocal.analysis.data.arms import Arms, sort_into_arms
-from ferocal.analysis.data.readings import (
-    Readings,
-    Scale,
-    Series,
-    VisitSummaries,
-    summarise_visits,
-)
+from ferocal.analysis.data.readings import Readings, VisitSummaries, summarise_visits
 from ferocal.analysis.data.resolution import find_steps
 from ferocal.analysis.data.segments import FloatArray
+from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.components import run_variances
 from ferocal.analysis.inference.effects import Effect, Setting
 from ferocal.terms.numbers import grouped, signed_significant

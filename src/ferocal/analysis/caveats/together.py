@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, sized
 from ferocal.analysis.data.cells import tabulate
-from ferocal.analysis.data.readings import margin_on_scale
+from ferocal.analysis.data.series import margin_on_scale
 from ferocal.analysis.inference.effects import Effect, control_failures
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.terms.numbers import significant

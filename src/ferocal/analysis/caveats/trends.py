@@ -8,8 +8,9 @@ import numpy as np
 
 from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, of_arms
 from ferocal.analysis.data.arms import Arms
-from ferocal.analysis.data.readings import VisitSummaries, margin_on_scale
+from ferocal.analysis.data.readings import VisitSummaries
 from ferocal.analysis.data.segments import FloatArray, IntArray
+from ferocal.analysis.data.series import margin_on_scale
 from ferocal.analysis.inference.student import t_cdf
 
 # A trend that is smaller than this share of the margin is not worth a word.

@@ -6,7 +6,7 @@ import functools
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from ferocal.analysis.data.readings import Readings, Scale, Series, to_scale
+from ferocal.analysis.data.readings import Readings, to_scale
 from ferocal.analysis.data.segments import (
     FloatArray,
     IntArray,
@@ -14,6 +14,7 @@ from ferocal.analysis.data.segments import (
     find_segments,
     sort_within,
 )
+from ferocal.analysis.data.series import Scale, Series
 
 
 @dataclass(frozen=True)

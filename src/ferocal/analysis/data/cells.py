@@ -6,8 +6,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ferocal.analysis.data.readings import Readings, Scale, Series, choose_scales, summarise_visits
+from ferocal.analysis.data.readings import Readings, choose_scales, summarise_visits
 from ferocal.analysis.data.segments import find_segments, sort_within
+from ferocal.analysis.data.series import Scale, Series
 
 
 @dataclass(frozen=True)

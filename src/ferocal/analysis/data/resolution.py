@@ -6,8 +6,9 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ferocal.analysis.data.readings import Readings, Scale
+from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.data.segments import FloatArray, IntArray, find_segments
+from ferocal.analysis.data.series import Scale
 
 _DECIMALS = 9
 # With fewer distinct readings the step that all of them share is chance.

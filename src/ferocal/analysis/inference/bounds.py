@@ -13,7 +13,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ferocal.analysis.data.readings import Readings, Scale, summarise_visits, to_scale
+from ferocal.analysis.data.readings import Readings, summarise_visits, to_scale
+from ferocal.analysis.data.series import Scale
 from ferocal.analysis.inference.contrasts import KNOWN_DEGREES, Method
 from ferocal.analysis.inference.effects import Estimate, Shift
 from ferocal.analysis.inference.noise_floors import NoiseFloor, summary_variance

@@ -8,7 +8,6 @@ import numpy as np
 
 from ferocal.analysis.data.readings import (
     Readings,
-    Scale,
     choose_scales,
     reading_uncertainty,
     summarise_visits,
@@ -16,6 +15,7 @@ from ferocal.analysis.data.readings import (
 )
 from ferocal.analysis.data.resolution import find_resolution, find_steps
 from ferocal.analysis.data.segments import FloatArray, find_segments, sort_within
+from ferocal.analysis.data.series import Scale
 from ferocal.analysis.inference.contrasts import METHODS, ContrastTable, Method, estimate_contrasts
 from ferocal.analysis.inference.families import against_baseline
 from ferocal.analysis.inference.noise_floors import NoiseFloor, share_of_runs

@@ -9,19 +9,17 @@ from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 
-from ferocal.analysis.data.readings import Scale, Series
+from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.looks import LookPlan
 from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
+from ferocal.terms.roles import DECIDING
 
 if TYPE_CHECKING:
     from ferocal.analysis.caveats.kinds import Caveat
-    from ferocal.terms.roles import Role
 
 CONTROL_LEVEL = 0.01
-# The roles that decide: the first one that any metric has.
-DECIDING: tuple[Role, ...] = ("primary", "secondary")
 # By what more evidence can be had: further rounds, further visits to each side, or not at all.
 Replicates = Literal["rounds", "visits", "none"]
 

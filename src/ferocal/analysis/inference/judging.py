@@ -11,14 +11,13 @@ import numpy as np
 
 from ferocal.analysis.data.readings import (
     Readings,
-    Scale,
     choose_scales,
-    margin_on_scale,
     reading_uncertainty,
     summarise_visits,
 )
 from ferocal.analysis.data.resolution import find_resolution, find_steps
 from ferocal.analysis.data.segments import FloatArray, IntArray
+from ferocal.analysis.data.series import Scale, margin_on_scale
 from ferocal.analysis.inference.bounds import BoundJudge
 from ferocal.analysis.inference.components import pool_sd
 from ferocal.analysis.inference.contrasts import (

@@ -9,14 +9,9 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ferocal.analysis.data.readings import (
-    MEDIAN_FROM_RUNS,
-    Readings,
-    Scale,
-    summarise_visits,
-    to_scale,
-)
+from ferocal.analysis.data.readings import MEDIAN_FROM_RUNS, Readings, summarise_visits, to_scale
 from ferocal.analysis.data.segments import find_segments
+from ferocal.analysis.data.series import Scale
 from ferocal.analysis.inference.weights import Arm
 from ferocal.terms.wording import listed
 

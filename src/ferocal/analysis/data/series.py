@@ -1,0 +1,60 @@
+"""Series: one metric of one workload, without any reading of it.
+
+Imports no NumPy, so that what only names metrics starts fast.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Literal
+
+from ferocal.terms.roles import Role
+
+Scale = Literal["ratio", "difference"]
+
+
+@dataclass(frozen=True)
+class Series:
+    """One metric of one workload.
+
+    ``margin`` is a share (0.02 is 2 %). With ``unit_margin``, in the unit of the metric,
+    effects are differences in that unit, and that margin applies instead. ``resolution``
+    is the smallest step that a reading can show, and ``plausible`` the lowest and highest
+    value that can be true, both in the unit. ``noise`` is the standard deviation between visits
+    as somebody states it, a share, ``unit_noise`` the same in the unit. What is computed
+    ``of_frames`` summarises as many as it has samples; it has ``assumed_times`` where nobody
+    said how far apart its values are. Where neither direction is better there is no verdict.
+    For people it is called ``label``, which is empty where the workload says enough; ``depth``
+    counts the scores that it is part of, one within the other.
+    """
+
+    workload: str
+    metric: str
+    unit: str
+    better: Literal["higher", "lower", "none"]
+    margin: float
+    role: Role = "secondary"
+    unit_margin: float | None = None
+    resolution: float | None = None
+    plausible: tuple[float, float] | None = None
+    noise: float | None = None
+    unit_noise: float | None = None
+    of_frames: bool = False
+    assumed_times: bool = False
+    group: str = ""
+    label: str | None = None
+    depth: int = 0
+
+    @property
+    def title(self) -> str:
+        """Workload and metric as they are called in sentences."""
+        label = self.metric if self.label is None else self.label
+        return f"{self.workload} {label}".strip()
+
+
+def margin_on_scale(series: Series, scale: Scale) -> float:
+    """The margin on the scale of the analysis; NaN where a share does not apply."""
+    if scale == "ratio":
+        return math.log1p(series.margin)
+    return float("nan") if series.unit_margin is None else series.unit_margin
