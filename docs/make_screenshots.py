@@ -1,6 +1,9 @@
 """Make the pictures in docs/screenshots from the demo data: real terminals, a real browser.
 
-Needs Xvfb, xterm, xdotool, ImageMagick (import) and Chromium. Run it with ``make screenshots``.
+Needs Xvfb, xterm, xdotool, ImageMagick (import, identify) and Chromium. Run it with
+``make screenshots``. A picture must show the first line of its output, so the output has to fit
+the terminal, and must not be blank. With a directory as argument, the same outputs are drawn into
+it at 80 and 120 columns, in a light and in a dark terminal, to be looked at.
 """
 
 from __future__ import annotations
@@ -15,12 +18,13 @@ from pathlib import Path
 
 DOCS = Path(__file__).parent
 PICTURES = DOCS / "screenshots"
+# A picture with fewer colours shows nothing.
+FEWEST_COLOURS = 8
 PROGRAM = Path(sys.executable).with_name("ferocal")
 DISPLAY = ":93"
-TERMINAL = [
-    "xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "141x42+0+0",
-    "-bg", "#fbfcfd", "-fg", "#1c2833", "-xrm", "XTerm*scrollBar:false",
-]  # fmt: skip
+COLUMNS, ROWS = 127, 41
+LIGHT = ("#fbfcfd", "#1c2833")
+DARK = ("#14191f", "#dde3e8")
 BROWSER = [
     "chromium", "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic",
     "--no-first-run", "--disable-background-networking", "--disable-component-update",
@@ -34,45 +38,89 @@ OPERATOR = [
 ]  # fmt: skip
 
 
+def terminal(columns: int, colours: tuple[str, str]) -> list[str]:
+    """The command of a terminal window that fills the screen."""
+    back, ink = colours
+    return [
+        "xterm", "-fa", "DejaVu Sans Mono", "-fs", "12", "-geometry", f"{columns}x{ROWS}+0+0",
+        "-bg", back, "-fg", ink, "-xrm", "XTerm*scrollBar:false",
+    ]  # fmt: skip
+
+
+def check_fits(command: str, directory: Path, columns: int) -> None:
+    """Check that an output fits the terminal, so that its picture shows the first line."""
+    done = subprocess.run(
+        command, shell=True, cwd=directory, env=surroundings(columns), capture_output=True,
+        text=True, check=True,
+    )  # fmt: skip
+    lines = len(done.stdout.splitlines())
+    if not 0 < lines < ROWS:
+        raise SystemExit(f"{command}: {lines} lines at {columns} columns; {ROWS - 1} fit")
+
+
+def check_shown(picture: Path) -> None:
+    """Check that a picture is not blank."""
+    done = subprocess.run(
+        ["identify", "-format", "%k", str(picture)], capture_output=True, text=True, check=True
+    )
+    if int(done.stdout) < FEWEST_COLOURS:
+        raise SystemExit(f"{picture} is blank: it has {done.stdout} colours")
+
+
+def surroundings(columns: int) -> dict[str, str]:
+    """The environment of a terminal of so many columns."""
+    path = f"{PROGRAM.parent}:{os.environ['PATH']}"
+    return {**os.environ, "DISPLAY": DISPLAY, "PATH": path, "COLUMNS": str(columns)}
+
+
 def shoot_terminal(
-    name: str, command: str, directory: Path, wait: float = 4.0, keys: Sequence[str | float] = ()
+    picture: Path,
+    command: str,
+    directory: Path,
+    *,
+    wait: float = 4.0,
+    keys: Sequence[str | float] = (),
+    columns: int = COLUMNS,
+    colours: tuple[str, str] = LIGHT,
 ) -> None:
     """Run a command in a terminal window, press keys, and take its picture."""
-    typed = command.replace("%%", "%")
-    script = f"cd {directory}; printf '$ {command}\\n'; {typed}; sleep 60"
-    environment = {
-        **os.environ,
-        "DISPLAY": DISPLAY,
-        "PATH": f"{PROGRAM.parent}:{os.environ['PATH']}",
-    }
-    window = subprocess.Popen([*TERMINAL, "-e", "bash", "-c", script], env=environment)
+    if not keys:
+        check_fits(command, directory, columns)
+    quoted = command.replace("%", "%%").replace("'", "'\\''")
+    script = f"cd {directory}; printf '$ {quoted}\\n'; {command}; sleep 60"
+    environment = surroundings(columns)
+    del environment["COLUMNS"]  # the terminal knows
+    window = subprocess.Popen(
+        [*terminal(columns, colours), "-e", "bash", "-c", script], env=environment
+    )
     time.sleep(wait)
     for key in keys:
         if isinstance(key, str):
             subprocess.run(["xdotool", "key", key], env=environment, check=True)
         time.sleep(0.5 if isinstance(key, str) else key)
-    picture = PICTURES / f"{name}.png"
     subprocess.run(
         ["import", "-window", "root", str(picture)], env=environment, check=True, timeout=30
     )
     window.terminate()
     window.wait()
+    check_shown(picture)
 
 
-def shoot_page(name: str, page: Path, profile: Path) -> None:
+def shoot_page(picture: Path, page: Path, profile: Path) -> None:
     """Take a picture of the top of a page."""
     subprocess.run(
         [
             *BROWSER,
             f"--user-data-dir={profile}",
             "--window-size=1280,800",
-            f"--screenshot={PICTURES / name}.png",
+            f"--screenshot={picture}",
             page.as_uri(),
         ],
         check=True,
         capture_output=True,
         timeout=120,
     )
+    check_shown(picture)
 
 
 # What an analyst wrote into a notebook: one reading of everything, and what could not be read.
@@ -109,44 +157,69 @@ def write_notebook(directory: Path) -> None:
         subprocess.run([PROGRAM, *words], cwd=directory, check=True, capture_output=True)
 
 
+# What fits a screen, by the name of its picture; all in the demo study.
+OUTPUTS = {
+    "compare": "ferocal compare",
+    "table": "ferocal table",
+    "plan": "ferocal plan --detect 2%",
+    "inspect": "ferocal inspect",
+    "runs": "ferocal runs --metric duration --round 4",
+    "frames-table": "ferocal frames",
+    "help": "ferocal",
+}
+
+
+def make_looks(directory: Path, demo: Path) -> None:
+    """The outputs in narrow and wide, light and dark terminals."""
+    directory.mkdir(parents=True, exist_ok=True)
+    for name, command in OUTPUTS.items():
+        for columns in (80, 120):
+            for shade, colours in (("light", LIGHT), ("dark", DARK)):
+                picture = directory / f"{name}-{columns}-{shade}.png"
+                # At 80 columns not everything fits: what has scrolled away is above.
+                piped = f"COLUMNS={columns} {command} | head -{ROWS - 2}"
+                told = command if columns > 80 else piped
+                shoot_terminal(picture, told, demo, columns=columns, colours=colours)
+
+
+def make_pictures(folder: Path, demo: Path) -> None:
+    """The pictures that are kept."""
+    PICTURES.mkdir(exist_ok=True)
+    shoot_terminal(PICTURES / "measure.png", "ferocal demo begun", folder, wait=14, keys=[0.1])
+    for name, command in OUTPUTS.items():
+        shoot_terminal(PICTURES / f"{name}.png", command, demo)
+    subprocess.run([PROGRAM, "export", "scores.csv"], cwd=demo, check=True)
+    copy = folder / "copy"
+    copy.mkdir()
+    for name in ("study.toml", "scores.csv"):
+        (copy / name).write_bytes((demo / name).read_bytes())
+    shoot_terminal(PICTURES / "load.png", "ferocal load scores.csv --preview", copy)
+    write_notebook(folder / "notebook")
+    shoot_terminal(PICTURES / "notebook.png", "ferocal compare", folder / "notebook")
+    subprocess.run([PROGRAM, "new", "kiosk", "--by-hand"], cwd=folder, check=True)
+    shoot_terminal(PICTURES / "by-hand.png", "ferocal measure", folder / "kiosk", keys=OPERATOR)
+    for kind in ("frames", "soak"):
+        words = [PROGRAM, kind, "--chart", str(PICTURES / f"{kind}.png")]
+        subprocess.run(words, cwd=demo, check=True, capture_output=True)
+        check_shown(PICTURES / f"{kind}.png")
+    shoot_page(PICTURES / "report.png", demo / "report.html", folder / "profile")
+
+
 def main() -> None:
     """Measure the demo study and take all pictures."""
-    PICTURES.mkdir(exist_ok=True)
     with tempfile.TemporaryDirectory() as folder:
         demo = Path(folder) / "demo"
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"])
         try:
             time.sleep(1)
-            shoot_terminal("measure", f"ferocal demo {demo}-begun", Path(folder), wait=14)
             subprocess.run([PROGRAM, "demo", str(demo)], check=True, capture_output=True)
-            shoot_terminal("help", "ferocal", demo)
-            shoot_terminal("inspect", "ferocal inspect | head -40", demo)
-            shoot_terminal("plan", "ferocal plan --detect 2%% | head -40", demo)
-            shoot_terminal("table", "ferocal table | head -40", demo)
-            shoot_terminal(
-                "runs", "ferocal runs --workload show-export --metric duration --round 4", demo
-            )
-            # What fits a screen: the pictures show outputs from their first line.
-            shoot_terminal("compare", "ferocal compare --metric frame-rate --metric duration", demo)
-            shoot_terminal("frames-table", "ferocal frames | head -40", demo)
-            subprocess.run([PROGRAM, "export", "scores.csv"], cwd=demo, check=True)
-            copy = Path(folder) / "copy"
-            copy.mkdir()
-            for name in ("study.toml", "scores.csv"):
-                (copy / name).write_bytes((demo / name).read_bytes())
-            shoot_terminal("load", "ferocal load scores.csv --preview", copy)
-            write_notebook(Path(folder) / "notebook")
-            shoot_terminal("notebook", "ferocal compare", Path(folder) / "notebook")
-            subprocess.run([PROGRAM, "new", "kiosk", "--by-hand"], cwd=folder, check=True)
-            shoot_terminal("by-hand", "ferocal measure", Path(folder) / "kiosk", keys=OPERATOR)
+            if len(sys.argv) > 1:
+                make_looks(Path(sys.argv[1]).resolve(), demo)
+            else:
+                make_pictures(Path(folder), demo)
         finally:
             screen.terminate()
             screen.wait()
-        for kind in ("frames", "soak"):
-            chart = str(PICTURES / f"{kind}.png")
-            command = [PROGRAM, kind, "--chart", chart]
-            subprocess.run(command, cwd=demo, check=True, capture_output=True)
-        shoot_page("report", demo / "report.html", Path(folder) / "profile")
 
 
 if __name__ == "__main__":

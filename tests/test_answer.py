@@ -283,8 +283,8 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
         [
             "b: better: w5 +5.5 %, w4 +4.5 %, w3 +3.5 %, w2 +2.5 %, w1 +1.5 %; equal: w0",
             "a: better: w0 +5.0 %, w1 +5.0 %, w2 +5.0 %, w3 +5.0 %; worse: w4 −5.0 %, w5 −5.0 %",
-            "f: open: 6 metrics",
-            "the other 2: 6 worse, 6 equal",
+            "c and d: no change beyond ±2 % in any of 6 primary metrics",
+            "the other 2: 6 worse, 6 open",
         ],
         "3 more rounds, about 3 min, would be expected to decide the 6 open comparisons: "
         "ferocal measure --rounds 8",
@@ -359,7 +359,7 @@ def test_caveats_that_say_the_same_become_one_sentence_and_the_gravest_comes_fir
     compared = many.effects
     assert [remark.line for remark in make_remarks(compared, many.levels)] == [
         "with r64+vulkan: one visit: ferocal runs",
-        "with vulkan: only 900 to 12\u202f000 samples: ferocal frames",
+        "with vulkan: only 900 to 12\u202f000 samples: ferocal frames --chart frames.png",
         "with r64: few: ferocal plan",
         "with r64+vulkan: no margin: ferocal table",
     ]

@@ -192,11 +192,12 @@ def _rank(effects: Sequence[Effect]) -> Callable[[str], tuple[float, ...]]:
 
 
 def _merit(effects: Sequence[Effect]) -> tuple[float, float]:
-    """How many more effects are worse than better, and by how much on average; low is good."""
+    """How many more effects are worse than better, and by how much together; low is good."""
     verdicts = [e.verdict for e in effects]
     net = verdicts.count(Verdict.WORSE) - verdicts.count(Verdict.BETTER)
-    gains = [math.log(speed_factor(e)) for e in effects if e.scale == "ratio" and e.bound is None]
-    return net, -sum(gains) / max(1, len(gains))
+    shown = [e for e in effects if e.verdict in CHANGED and e.scale == "ratio" and not e.bound]
+    gains = [math.log(speed_factor(e)) for e in shown]
+    return net, -sum(gains)
 
 
 def short_names(series: Sequence[Series]) -> dict[Series, str]:

@@ -115,8 +115,9 @@ def _show_answer(console: Console, comparison: Comparison) -> None:
     """The answer; what does not fit a line goes below its text, not below its head."""
     lines = answer_lines(comparison)
     margin = max(len(head) for head, _ in lines) + 2
+    names = [s.label for s in comparison.series if s.label and " " in s.label]
     for head, text in lines:
-        show_beside(console, head, [text], margin=margin if head else 0)
+        show_beside(console, head, [text], margin=margin if head else 0, together=names)
 
 
 def _show_detail(

@@ -43,8 +43,10 @@ def make_console(*, stderr: bool = False) -> Console:
     )
 
 
-def fold(text: str, width: int) -> list[str]:
-    """The lines of a sentence, which is broken between words only."""
+def fold(text: str, width: int, together: Sequence[str] = ()) -> list[str]:
+    """The lines of a sentence, broken between words only, and within no name of ``together``."""
+    for name in together:
+        text = text.replace(name, name.replace(" ", NO_BREAK))
     lead = len(text) - len(text.lstrip())
     lines = textwrap.wrap(
         unbroken(text),
@@ -72,12 +74,19 @@ def room(console: Console, margin: int = MARGIN) -> int:
     return max(20, console.width - margin)
 
 
-def show_beside(console: Console, head: str, lines: Sequence[str], *, margin: int = MARGIN) -> None:
-    """Lines with a word in the margin of the first; long ones are folded."""
-    folded = [part for line in lines for part in fold(line, room(console, margin))]
+def show_beside(
+    console: Console,
+    head: str,
+    lines: Sequence[str],
+    *,
+    margin: int = MARGIN,
+    together: Sequence[str] = (),
+) -> None:
+    """Lines with a word in the margin of the first; long ones are folded as by `fold`."""
+    folded = [part for line in lines for part in fold(line, room(console, margin), together)]
     for number, line in enumerate(folded):
         words = f"{'' if number else head:<{margin}}"
-        console.print(Text(words, "bold").append(line), soft_wrap=True)
+        console.print(Text.assemble((words, "bold"), line), soft_wrap=True)
 
 
 def plain_words(console: Console) -> bool:

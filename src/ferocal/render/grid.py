@@ -191,9 +191,12 @@ class _Left:
     def write(self, row: GridRow) -> Text:
         if not row.cells:
             return Text(row.label, "bold")
-        text = Text(f"{row.label:<{self._label}}", "bold" if not row.label.startswith(" ") else "")
-        text.append(f"{_GAP}{row.unit:<{self._unit}}{_GAP}{row.arrow:<{self._arrow}}", "")
-        return text if self.base is None else text.append(f"{row.base:>{self._base}}", "")
+        label = f"{row.label:<{self._label}}"
+        rest = f"{_GAP}{row.unit:<{self._unit}}{_GAP}{row.arrow:<{self._arrow}}"
+        base = "" if self.base is None else f"{row.base:>{self._base}}"
+        # A label that stands for its workload is as bold as the headings.
+        style = "" if row.label.startswith(" ") else "bold"
+        return Text.assemble((label, style), rest, base)
 
 
 def _write(rows: Sequence[GridRow], left: _Left, columns: Mapping[str, _Column]) -> list[Text]:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+import math
+from collections.abc import Callable, Iterator, Mapping, Sequence
 
 import numpy as np
 
@@ -10,6 +11,7 @@ from ferocal.analysis.caveats.circumstances import Circumstances, Conditions, Va
 from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, sized
 from ferocal.analysis.data.readings import NO_ROUND
 from ferocal.analysis.data.segments import FloatArray
+from ferocal.analysis.data.series import margin_on_scale
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.student import combine_errors, t_interval
@@ -127,20 +129,23 @@ def _lost_on_one_side(view: View, effect: Effect) -> str | None:
 
 def _conditions_differ(view: View) -> Iterator[Finding]:
     """What was read around the runs, or beside in them, and was not as with the baseline."""
-    yield from _conditions_of_visits(view)
-    yield from _contexts(view)
+    contexts = [e for e in view.effects if e.verdict is Verdict.NOT_JUDGED]
+    both = bool(contexts) and view.context.conditions is not None
+    level = view.level / 2 if both else view.level
+    yield from _conditions_of_visits(view, level)
+    yield from _contexts(view, contexts, level)
 
 
-def _contexts(view: View) -> Iterator[Finding]:
+def _contexts(view: View, contexts: Sequence[Effect], level: float) -> Iterator[Finding]:
     """Metrics that are context and differ, for the other metrics of their workload.
 
-    All comparisons of contexts share the level. Without any spread every difference is one.
+    All comparisons of contexts share the level. Without any spread every difference is one;
+    what is within the margin, or too small to matter for a temperature, is none.
     """
-    contexts = [e for e in view.effects if e.verdict is Verdict.NOT_JUDGED]
-    level = view.level / max(1, len(contexts))
     for context in contexts:
         constant = context.shift.sd == 0 and context.shift.mean != 0
-        if not (constant or context.shift.p_value < level):
+        shown = constant or context.shift.p_value < level / len(contexts)
+        if not shown or abs(context.shift.mean) <= _least_shift(context):
             continue
         series = context.series
         members = [
@@ -154,7 +159,15 @@ def _contexts(view: View) -> Iterator[Finding]:
         )
 
 
-def _conditions_of_visits(view: View) -> Iterator[Finding]:
+def _least_shift(effect: Effect) -> float:
+    """What a context may differ by without a word."""
+    margin = margin_on_scale(effect.series, effect.scale)
+    if not math.isnan(margin):
+        return margin
+    return least_difference("temperature") if effect.series.unit == "°C" else 0.0
+
+
+def _conditions_of_visits(view: View, level: float) -> Iterator[Finding]:
     """Conditions that were not the same as the baseline's.
 
     Notes
@@ -171,7 +184,7 @@ def _conditions_of_visits(view: View) -> Iterator[Finding]:
     if base not in present:
         return
     others = [c for c in present if c != base]
-    level = view.level / max(1, len(others) * len(conditions.numbers))
+    level /= max(1, len(others) * len(conditions.numbers))
     for c in others:
         name = conditions.configurations[c]
         members = [n for n, effect in enumerate(view.effects) if effect.configuration == name]

@@ -279,6 +279,6 @@ KINDS = (
         "a reading summarises fewer than 10 000 samples",
         "capture longer, at least 10 000 frames: rare hitches decide these figures",
         _find_short_captures,
-        look="ferocal frames {workload}",
+        look="ferocal frames {workload} --chart frames.png",
     ),
 )
