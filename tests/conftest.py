@@ -19,6 +19,9 @@ from filelock import FileLock
 
 from ferocal.cli import main
 
+# Outputs are as wide as they are without a terminal, whatever the one is that runs the tests.
+os.environ.pop("COLUMNS", None)
+
 PROGRAM = str(Path(sys.executable).with_name("ferocal"))
 
 

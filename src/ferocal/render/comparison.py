@@ -23,7 +23,7 @@ from ferocal.render.counts import count_verdicts
 from ferocal.render.gaps import gap_lines
 from ferocal.render.grid import MOST_ROWS, Shape
 from ferocal.render.next_steps import NextStep, next_steps
-from ferocal.render.numbers import change_text, interval_name, interval_text, series_margin
+from ferocal.render.numbers import change_text, interval_name, interval_text, p_text, series_margin
 from ferocal.render.overview import (
     VERDICT_STYLES,
     Overview,
@@ -133,7 +133,7 @@ def _show_detail(
         for where, seen in group.seen:
             console.print(Padding(f"{where}: {seen}", (0, 0, 0, 2), expand=False))
     for text, command in remark_lines(comparison):
-        console.print(text if command is None else f"{text}: {command}")
+        console.print(f"{text}: {command}")
     console.print()
 
 
@@ -154,7 +154,11 @@ def effects_table(
     everything = [columns, *(row[:-1] for _, rows in groups for row in rows)]
     widths = [max(map(len, column)) for column in zip(*everything, strict=True)]
     parts: list[RenderableType] = []
+    section = ""
     for number, (group, rows) in enumerate(groups):
+        if group[0].series.group != section:
+            section = group[0].series.group
+            parts.append(Text(f"— {section} —" if section else "", "bold"))
         table = plain_table(*columns, "verdict", right=columns[1:])
         table.box, table.show_header = None, number == 0
         for column, least in zip(table.columns, widths, strict=False):
@@ -182,11 +186,6 @@ def _effect_row(effect: Effect, times: bool) -> list[str]:
         p_text(effect.p_adjusted),
     ]
     return [*row, *([significant(speed_factor(effect), 3)] if times else []), verdict_text(effect)]
-
-
-def p_text(value: float) -> str:
-    """A p-value with two digits, a dash where there is none."""
-    return "–" if value != value else "<0.0001" if value < 0.0001 else f"{value:.2g}"
 
 
 def gate_lines(comparison: Comparison, gate: str) -> list[str]:

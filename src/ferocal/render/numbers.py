@@ -148,6 +148,13 @@ def percent(share: float) -> str:
     return "–" if math.isnan(share) else f"{significant(100 * share, 2)} %"
 
 
+def p_text(value: float) -> str:
+    """A p-value with two digits; a dash where there is none."""
+    if math.isnan(value):
+        return "–"
+    return "<0.0001" if value < 0.0001 else f"{value:.2g}"
+
+
 def margin_text(margin: float) -> str:
     """A margin as it is written in sentences, such as "±2 %"."""
     return f"±{100 * margin:.10g} %"

@@ -124,7 +124,7 @@ class Overview:
         base = Base(self._comparison.baseline, "baseline")
         return [
             *lay_out(rows, heads, self._shape, base),
-            *(Text(line, "dim") for line in self.legend()),
+            *(Text(line, "dim") for line in self._legend_lines()),
             *(Text(line, "dim") for line in self._notes.lines),
         ]
 
@@ -174,7 +174,7 @@ class Overview:
             if note.workload == workload and note.configuration == name and note.run is None
         )
 
-    def legend(self) -> list[str]:
+    def legend(self) -> tuple[list[str], str]:
         """What the signs mean, and what most of the intervals rest on."""
         effects = [e for (s, _), e in self._effects.items() if s in self._series and not e.control]
         present = {e.verdict for e in effects}
@@ -188,7 +188,10 @@ class Overview:
                 parts.append(word if self._shape.words else f"{sign} {word}")
         if self._some_primary:
             parts.append(f"{self._shape.primary} primary")
-        right = self._evidence(effects)
+        return parts, self._evidence(effects)
+
+    def _legend_lines(self) -> list[str]:
+        parts, right = self.legend()
         left = ", ".join(parts) if self._shape.words else "  ".join(parts)
         gap = self._shape.width - len(left) - len(right)
         if left and gap >= 2:

@@ -28,6 +28,7 @@ def render_page(report: Report) -> str:
     environment.filters.update(
         change=numbers.change_text,
         interval=numbers.interval_text,
+        p_value=numbers.p_text,
         verdict=wording.verdict_text,
         evidence=wording.evidence_text,
         cell=cell_text,

@@ -91,11 +91,12 @@ def page_overview(comparison: Comparison) -> PageOverview:
         scale = _Scale([e for e in effects.values() if e is not None])
         cells = [_cell(name, cell, effects[name], scale) for name, cell in row.cells.items()]
         rows.append(PageRow(row.label, row.unit, row.arrow, row.base, cells))
+    parts, evidence = overview.legend()
     return PageOverview(
         comparison.baseline,
         overview.names,
         rows,
-        overview.legend(),
+        [*parts, evidence],
         overview.footnotes,
         len(series) - len(chosen),
     )

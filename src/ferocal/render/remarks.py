@@ -29,13 +29,14 @@ class WithRemarks(Protocol):
         """Readings that the study file no longer knows."""
 
 
-def remark_lines(result: WithRemarks) -> list[tuple[str, str | None]]:
+def remark_lines(result: WithRemarks) -> list[tuple[str, str]]:
     """What is judged otherwise than it was asked, and how much of what was recorded does not count.
 
-    Each comes with the command that looks closer, if one does.
+    Each comes with the command that looks closer.
     """
-    lines: list[tuple[str, str | None]] = [
-        (f"criteria changed: {change.text}", None) for change in result.criteria_changes
+    lines = [
+        (f"criteria changed: {change.text}", "ferocal inspect")
+        for change in result.criteria_changes
     ]
     if result.excluded:
         text = f"{counted(result.excluded, 'run')} {be(result.excluded)} excluded"
@@ -43,7 +44,7 @@ def remark_lines(result: WithRemarks) -> list[tuple[str, str | None]]:
     if result.left_out:
         text = f"{counted(result.left_out, 'reading')} of workloads, metrics, configurations or "
         text += f"benches that the study file no longer names {be(result.left_out)} left out"
-        lines.append((text, None))
+        lines.append((text, "ferocal runs"))
     return lines
 
 

@@ -103,14 +103,19 @@ SECTIONS: tuple[Section, ...] = (
 <thead><tr><th>configuration</th><th class="n">change</th><th class="n">{{ interval_name }}</th>
 <th>verdict</th><th class="n">adjusted p</th><th>evidence</th><th class="n">runs</th></tr></thead>
 <tbody>
+{% set section = namespace(name="") %}
 {% for group in groups %}
 {% set s = group[0].series %}
+{% if s.group != section.name %}
+<tr><th colspan="7">{{ s.group }}</th></tr>
+{% set section.name = s.group %}
+{% endif %}
 <tr><th colspan="7">{{ s.workload }} <span>{{ s | series }}; margin {{ s | series_margin -}}
 {{ "; " ~ s.role }}</span></th></tr>
 {% for e in group %}
 <tr><td>{{ e.configuration }}</td><td class="n">{{ e | change }}</td>
 <td class="n">{{ e | interval }}</td><td class="{{ e.verdict }}">{{ e | verdict }}</td>
-<td class="n">{{ "%.2g" | format(e.p_adjusted) if e.p_adjusted == e.p_adjusted else "–" }}</td>
+<td class="n">{{ e.p_adjusted | p_value }}</td>
 <td>{{ e | evidence }}</td><td class="n">{{ e.runs }}</td></tr>
 {% endfor %}
 {% endfor %}
@@ -150,8 +155,14 @@ SECTIONS: tuple[Section, ...] = (
 <thead><tr><th>workload</th><th>metric</th>
 {% for name, _ in r.configurations %}<th class="n">{{ name }}</th>{% endfor %}</tr></thead>
 <tbody>
+{% set section = namespace(name="") %}
 {% for s, row in rows %}
-<tr><td>{{ s.workload }}</td><td>{{ s.metric }}, {{ s.unit }}</td>
+{% if s.group != section.name %}
+<tr><th colspan="2">{{ s.group }}</th></tr>
+{% set section.name = s.group %}
+{% endif %}
+<tr><td>{{ s.workload if loop.first or rows[loop.index0 - 1][0].workload != s.workload }}</td>
+<td>{{ s.metric }}, {{ s.unit }}</td>
 {% for cell in row %}<td class="n">{{ cell | cell }}</td>{% endfor %}</tr>
 {% endfor %}
 </tbody>

@@ -60,7 +60,7 @@ def show_table(console: Console, table: ReadingsTable, *, everything: bool = Fal
             console.print(line, soft_wrap=True)
         console.print()
     for text, command in remark_lines(table):
-        console.print(text if command is None else f"{text}: {command}")
+        console.print(f"{text}: {command}")
     if hidden:
         verb = be(hidden)
         console.print(f"{counted(hidden, 'more metric')} {verb} details: ferocal table --detail")

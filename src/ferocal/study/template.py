@@ -50,6 +50,7 @@ warmups = 1
 timeout = "1 min"
 
 [workload.catalogue.metric.rate]
+role = "primary"                     # decides; "secondary" unless stated
 unit = "stars/s"
 better = "higher"
 source = { json = "/stars_per_s" }   # a JSON Pointer into the output

@@ -24,6 +24,7 @@ BUSY_LIMIT = 0.10
 BUSY_RESOLUTION = "busy_resolution"
 BUSIEST_OTHERS = "busiest_others"
 STOLEN_SHARE = "stolen_share"
+TEMPERATURE = "temperature_celsius"
 PROCESSORS_ALLOWED = "processors_allowed"
 UTILISATION = "utilisation"
 LEFT_BEHIND = "left_behind"
@@ -32,7 +33,7 @@ CONDITIONS: dict[str, Condition] = {
     for condition in (
         Condition("load", "load", 0.25),
         Condition("free_memory_mib", "free memory, MiB", 256.0),
-        Condition("temperature_celsius", "temperature, °C", 1.0),
+        Condition(TEMPERATURE, "temperature, °C", 1.0),
         Condition("battery_percent", "battery, %", 5.0),
         Condition("on_mains", "on mains"),
         Condition("clock_mhz", "clock, MHz", 50.0),

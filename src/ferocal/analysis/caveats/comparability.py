@@ -16,7 +16,7 @@ from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.student import combine_errors, t_interval
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.terms.conditions import BUSY_LIMIT, label_of, least_difference
+from ferocal.terms.conditions import BUSY_LIMIT, TEMPERATURE, label_of, least_difference
 from ferocal.terms.numbers import grouped, signed_significant
 from ferocal.terms.wording import counted, listed
 
@@ -164,7 +164,7 @@ def _least_shift(effect: Effect) -> float:
     margin = margin_on_scale(effect.series, effect.scale)
     if not math.isnan(margin):
         return margin
-    return least_difference("temperature") if effect.series.unit == "°C" else 0.0
+    return least_difference(TEMPERATURE) if effect.series.unit == "°C" else 0.0
 
 
 def _conditions_of_visits(view: View, level: float) -> Iterator[Finding]:

@@ -253,4 +253,4 @@ def sized(shift: float, scale: Scale, unit: str) -> str:
     """A difference on the scale of the analysis, such as "+3.4 %" or "−2 W"."""
     if scale == "ratio":
         return percentage(math.expm1(shift))
-    return f"{signed_significant(shift)} {unit}"
+    return f"{signed_significant(shift)} {'points' if unit == '%' else unit}"
