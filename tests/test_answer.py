@@ -295,9 +295,8 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
             for n in range(20)
         ),
         [
-            "r64: better: workload-19 +24.0 %, workload-17 +22.0 %, workload-16 +21.0 %, 10 "
-            "more; worse: workload-18 −23.0 %, workload-15 −20.0 %, workload-12 −17.0 %, 4 "
-            "more",
+            "r64: better: workload-19 +24.0 %, workload-17 +22.0 %, 11 more; "
+            "worse: workload-18 −23.0 %, workload-15 −20.0 %, 5 more",
         ],
         "write it down: ferocal report",
     ),
@@ -323,6 +322,20 @@ def test_the_answer_says_what_a_careful_colleague_would(name: str) -> None:
     assert not sentences[0].lower().startswith(("yes", "no:", "no,"))
     assert all(len(head) + len(said) <= WIDTH for head, said in lines if head)
     assert sum(bool(head) for head, _ in lines) <= 4
+
+
+def test_what_does_not_decide_gives_way_to_a_narrow_screen_unless_it_gets_worse() -> None:
+    study = """
+        flight/- fps higher primary | r64 +9.1±1.5 | r65 +3.0±0.5
+        query/rate 1/s higher | r64 +4.0±1.0 | r65 +4.0±1.0
+        query/latency ms lower | r64 -4.0±1.0 | r65 +4.0±1.0
+        """
+    whole = ["better: flight +9.1 %; others: 2 better", "better: flight +3.0 %; others: worse "
+             "latency +4.0 %, better rate +4.0 %"]  # fmt: skip
+    better, worse = whole
+    for screen, expected in ((0, whole), (120, whole), (40, [better.split("; o")[0], worse])):
+        lines = answer_lines(make_study(study), screen)
+        assert [text for _, text in lines if not text.startswith("But")] == expected
 
 
 def test_a_step_is_proposed_only_where_it_can_be_done() -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -43,12 +44,13 @@ class AnswerLine(NamedTuple):
     text: str
 
 
-def answer_lines(comparison: Comparison, width: int = WIDTH) -> list[AnswerLine]:
+def answer_lines(comparison: Comparison, screen: int = 0) -> list[AnswerLine]:
     """The answer on one bench: what each configuration makes better and worse, best first.
 
-    Where the control arm is not nil, that comes first, whatever is looked at.
+    Where the control arm is not nil, that comes first, whatever is looked at. On a ``screen`` of so
+    many columns a configuration has one line, if that can be: fewer things are named.
     """
-    return [*(AnswerLine("", text) for text in _alarm(comparison)), *_answer(comparison, width)]
+    return [*(AnswerLine("", text) for text in _alarm(comparison)), *_answer(comparison, screen)]
 
 
 def _alarm(comparison: Comparison) -> Iterator[str]:
@@ -63,7 +65,7 @@ def _alarm(comparison: Comparison) -> Iterator[str]:
         )
 
 
-def _answer(comparison: Comparison, width: int) -> list[AnswerLine]:
+def _answer(comparison: Comparison, screen: int) -> list[AnswerLine]:
     compared = [e for e in comparison.effects if not e.control]
     if not compared:
         text = f"Nothing can be compared yet: nothing was measured with both {comparison.baseline} "
@@ -74,7 +76,7 @@ def _answer(comparison: Comparison, width: int) -> list[AnswerLine]:
         text = "There is no verdict: of what was measured, neither direction is better."
         return [AnswerLine("", text)]
     headline = _nothing_differs(spoken) or _everything_open(comparison, spoken)
-    lines = _by_configuration(comparison, spoken, width)
+    lines = _by_configuration(comparison, spoken, screen)
     if headline is not None:
         lines = [AnswerLine("", headline)]
     return [*lines, *(AnswerLine("", text) for text in _but(comparison, trade_offs))]
@@ -144,7 +146,7 @@ class _Line:
 
 
 def _by_configuration(
-    comparison: Comparison, effects: Sequence[Effect], width: int
+    comparison: Comparison, effects: Sequence[Effect], screen: int
 ) -> list[AnswerLine]:
     """A line for every configuration, the best-shown first; those that say the same share one."""
     lines: list[_Line] = []
@@ -160,9 +162,9 @@ def _by_configuration(
     heads = [side_text(line.names, comparison.levels) for line in shown]
     if rest:
         heads.append(f"the other {len(dict.fromkeys(e.configuration for e in rest))}")
-    room = width - max(map(len, heads))
+    taken = max(map(len, heads)) + 2
     names = short_names(comparison.series)
-    texts = [_clauses(line.effects, names, room) for line in shown]
+    texts = [_clauses(line.effects, names, WIDTH - taken, screen - taken) for line in shown]
     texts += [_counts(rest)] if rest else []
     answer = [AnswerLine(*pair) for pair in zip(heads, texts, strict=True)]
     once = all(e.verdict is Verdict.SEEN_ONCE for e in effects)
@@ -207,44 +209,60 @@ def short_names(series: Sequence[Series]) -> dict[Series, str]:
     return {s: s.label if s.label and labels[s.label] == 1 else s.title for s in series}
 
 
-def _clauses(effects: Sequence[Effect], names: Mapping[Series, str], width: int) -> str:
-    """What becomes better, worse, stays equal or is open, in as many names as fit.
+def _clauses(
+    effects: Sequence[Effect], names: Mapping[Series, str], width: int, screen: int
+) -> str:
+    """What becomes better, worse, stays equal or is open.
 
     What decides is named; beside primary metrics the others are counted, but for what gets worse.
     """
     primary = [e for e in effects if e.series.role == "primary"]
     beside = [e for e in effects if e.series.role != "primary"] if primary else []
-    end = f"; others: {_beside(beside, names)}" if beside else ""
-    if any(e.method is Method.STATED for e in effects):
-        end += " (noise as stated)"
     deciding = primary or list(effects)
-    if all(e.verdict is Verdict.EQUIVALENT for e in deciding):
-        return f"no change beyond {margins_text(deciding)} in {_metrics(deciding)}{end}"
-    members = {v: sorted((e for e in deciding if e.verdict is v), key=_order) for v in _SPOKEN}
-    most = dict.fromkeys(_SPOKEN, _MOST_NAMES)
+    stated = " (noise as stated)" if any(e.method is Method.STATED for e in effects) else ""
+    others = f"; others: {_beside(beside, names)}" if beside else ""
+    whole = _deciding(deciding, names, width, others + stated)
+    if not 0 < screen < len(whole):
+        return whole
+    # The overview below has what does not fit; what gets worse is never left to it.
+    worse = [e for e in beside if e.verdict is Verdict.WORSE]
+    for most in range(_MOST_BESIDE, 0, -1):
+        end = f"; others: {_beside(worse, names, most)}" if worse else ""
+        alone = _deciding(deciding, names, screen, end + stated)
+        if len(alone) <= screen:
+            return alone
+    return whole
 
-    def write() -> str:
-        known = [(VERDICT_WORDS[v], own, most[v]) for v, own in members.items() if own]
-        return "; ".join(f"{word}: {_named(own, names, n)}" for word, own, n in known) + end
 
-    # What does not change gives way first; then always the longest list of names.
-    while len(write()) > width:
-        shown = {v: min(most[v], len(own)) for v, own in members.items()}
-        quiet = [v for v in _QUIET if shown[v] > 1]
-        verdict = max(quiet or _WITH_CHANGE, key=lambda v: shown[v])
-        if shown[verdict] <= 1:
+def _deciding(effects: Sequence[Effect], names: Mapping[Series, str], width: int, end: str) -> str:
+    """What becomes of the metrics that decide, in as many names as fit before the end."""
+    if all(e.verdict is Verdict.EQUIVALENT for e in effects):
+        return f"no change beyond {margins_text(effects)} in {_metrics(effects)}{end}"
+    members = {v: sorted((e for e in effects if e.verdict is v), key=_order) for v in _SPOKEN}
+    known = {v: own for v, own in members.items() if own}
+    changed = [v for v in known if v in _WITH_CHANGE]
+    quiet = [v for v in known if v in _QUIET]
+    text = ""
+    # What does not change is counted before fewer changes are named.
+    for most, counts in itertools.product(range(_MOST_NAMES, 0, -1), (False, True)):
+        named = [*changed, *([] if counts else quiet)]
+        parts = [f"{VERDICT_WORDS[v]}: {_named(known[v], names, most)}" for v in named]
+        parts += [_counts([e for v in quiet for e in known[v]])] if counts and quiet else []
+        text = "; ".join(parts) + end
+        if len(text) <= width:
             break
-        most[verdict] = shown[verdict] - 1
-    return write()
+    return text
 
 
-def _beside(effects: Sequence[Effect], names: Mapping[Series, str]) -> str:
+def _beside(
+    effects: Sequence[Effect], names: Mapping[Series, str], most: int = _MOST_BESIDE
+) -> str:
     """What does not decide, counted; what gets worse is named, and what is alone."""
     parts = []
     for verdict in (Verdict.WORSE, *(v for v in _SPOKEN if v is not Verdict.WORSE)):
         own = sorted((e for e in effects if e.verdict is verdict), key=_order)
         if (verdict is Verdict.WORSE and own) or len(own) == 1:
-            parts.append(f"{VERDICT_WORDS[verdict]} {_named(own, names, _MOST_BESIDE)}")
+            parts.append(f"{VERDICT_WORDS[verdict]} {_named(own, names, most)}")
         elif own:
             parts.append(_counts(own))
     return ", ".join(parts)

@@ -113,7 +113,7 @@ def _show_steps(console: Console, steps: Sequence[NextStep]) -> None:
 
 def _show_answer(console: Console, comparison: Comparison) -> None:
     """The answer; what does not fit a line goes below its text, not below its head."""
-    lines = answer_lines(comparison)
+    lines = answer_lines(comparison, console.width)
     margin = max(len(head) for head, _ in lines) + 2
     names = [s.label for s in comparison.series if s.label and " " in s.label]
     for head, text in lines:

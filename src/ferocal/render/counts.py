@@ -45,8 +45,8 @@ def count_verdicts(
 def _line(verdict: Verdict, effects: Sequence[Effect], shape: Shape) -> Text:
     """How many effects have a verdict, and which of them are the largest."""
     sign = "" if shape.words else f"{VERDICT_SIGNS[verdict]} "
-    text = Text(f"  {sign}{VERDICT_WORDS[verdict]:<10}", VERDICT_STYLES[verdict])
-    text.append(f"{len(effects):>6}", "")
+    word = (f"  {sign}{VERDICT_WORDS[verdict]:<10}", VERDICT_STYLES[verdict])
+    text = Text.assemble(word, f"{len(effects):>6}")
     if verdict in (*CHANGED, Verdict.SEEN_ONCE):
         largest = sorted(effects, key=lambda e: (e.scale != "ratio", -abs(e.shift.mean)))
         names = [f"{e.series.title} {change_words(e)}" for e in largest[:_MOST_NAMED]]
