@@ -214,6 +214,14 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
         ],
         "write it down: ferocal report",
     ),
+    "a detail comes after what decides, however large it is": (
+        """
+        boot/- s lower | r64 +6.1±0.8
+        soak/depth % lower detail | r64 +12.0±3.0
+        """,
+        ["r64: worse: boot +6.1 %, soak depth +12 %"],
+        "write it down: ferocal report",
+    ),
     "details are not spoken of": (
         """
         boot/- s lower primary | r64 -6.1±0.8

@@ -111,6 +111,32 @@ def test_rows_are_in_groups_with_parts_below_their_total_and_details_on_request(
         assert "export" in output[first:second] and "query" in output[second:]
 
 
+def test_the_best_of_each_row_is_marked_with_what_is_within_the_margin_of_it(
+    ferocal: Ferocal,
+) -> None:
+    factors = {
+        ("Oxbow-M", "query time"): 0.5, ("Tarn-8", "query time"): 0.505,
+        ("Tarn-8", "render total"): 1.2,
+    }  # fmt: skip
+    load(ferocal, SUITE, HOSTS[:3], PLACES, factors)
+    table = ferocal("table", COLUMNS="120").stdout
+    row = re.search(r"\nquery .*", table)
+    assert row is not None and re.search(
+        r"2 alike +11\.\S+ ±\S+ % +5\.\S+ .* \* +6\.\S+ .* \*$", row[0]
+    )
+    assert re.search(r"total • .* Tarn-8 +9\S+ ±\S+ % +9\S+ ±\S+ % +1\S+ ±\S+ % \*", table)
+    assert re.search(r"workers", table) is None and "2 more metrics are details" in table
+    # What is only known to be beyond the best number is best; before it, nobody knows.
+    for level, value in (("a", "10"), ("b", ">12"), ("c", ">9")):
+        other = Ferocal(ferocal.directory / level)
+        other.directory.mkdir()
+        other.write(SUITE.format(levels="[factor.host.level.x]\n[factor.host.level.y]"))
+        other.quick("enter", "render", "total=10", "--configuration", "x")
+        other.quick("enter", "render", f"total={value}", "--configuration", "y")
+        best = {"a": "2 alike", "b": "y", "c": "–"}[level]
+        assert re.search(rf"render total +points +↑ +{best} ", other.quick("table"))
+
+
 @pytest.mark.parametrize("columns", [100, 60, 36])
 def test_a_wide_overview_folds_and_loses_nothing(ferocal: Ferocal, columns: int) -> None:
     load(ferocal, SUITE, HOSTS, PLACES, {})
@@ -157,6 +183,12 @@ def test_of_very_many_metrics_verdicts_are_counted(ferocal: Ferocal) -> None:
     ]  # fmt: skip
     for command in ("table", "plan", "inspect", "runs"):
         assert len(ferocal.quick(command).splitlines()) < 70
+    # Of very many runs those are listed that do not count, wherever they are, and the last ones.
+    first = ferocal.json("runs")["runs"][0]["id"]
+    assert first not in ferocal.quick("runs") and first in ferocal.quick("runs", "--all")
+    ferocal.quick("exclude", first, "--reason", "dark")
+    listed = ferocal("runs", COLUMNS="120").stdout
+    assert re.search(rf"{first} .* excluded: dark", listed) and "1 that do not count" in listed
     ferocal.quick("report")
     page = (ferocal.directory / "report.html").read_text(encoding="utf-8")
     assert "268 more metrics change less" in page
