@@ -18,6 +18,9 @@ from ferocal.terms.numbers import unbroken
 if TYPE_CHECKING:
     from ferocal.answers.report import Report
 
+# So many signs fit a line of the answer on a page.
+_WIDTH = 126
+
 
 @dataclass(frozen=True)
 class Section:
@@ -76,7 +79,7 @@ def _notes(report: Report, bench: str) -> dict[str, Any] | None:
 
 def _answer(report: Report, bench: str) -> dict[str, Any]:
     comparison = report.comparison.on_bench(bench)
-    return {"lines": [(head, unbroken(text)) for head, text in answer_lines(comparison)]}
+    return {"lines": [(head, unbroken(text)) for head, text in answer_lines(comparison, _WIDTH)]}
 
 
 SECTIONS: tuple[Section, ...] = (
