@@ -104,7 +104,7 @@ def test_the_overview_of_a_page_draws_every_metric_on_its_own_scale() -> None:
         """
     )
     page = page_overview(study)
-    rows = {row.label.split()[0]: {c.name: c for c in row.cells} for row in page.rows if row.cells}
+    rows = {r.row.label.split()[0]: {c.name: c for c in r.cells} for r in page.rows if r.cells}
     # A detail is there where it gets clearly worse.
     assert set(rows) == {"rate", "stutters", "query"}
     for cells in rows.values():

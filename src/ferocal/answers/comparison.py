@@ -162,7 +162,7 @@ def _base_cells(evidence: Evidence, baseline: str) -> dict[tuple[str, str, str],
     return {
         (bench, cell.series.workload, cell.series.metric): cell
         for b, bench in enumerate(evidence.readings.benches)
-        for row in tabulate(evidence.readings, b)
+        for row in tabulate(evidence.readings, b, place)
         if (cell := row[place]) is not None
     }
 

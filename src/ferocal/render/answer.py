@@ -32,6 +32,7 @@ _MOST_NAMES = 5
 _MOST_BESIDE = 2
 _MOST_ALARMS = 3
 _MOST_CONFIGURATIONS = 2
+_CHANCE = "Seen once is no verdict: how much of that is chance, nothing shows."
 _WITH_CHANGE = (*CHANGED, Verdict.SEEN_ONCE)
 _QUIET = (Verdict.EQUIVALENT, Verdict.INCONCLUSIVE)
 _SPOKEN = (*CHANGED, Verdict.EQUIVALENT, Verdict.INCONCLUSIVE, Verdict.SEEN_ONCE)
@@ -168,7 +169,7 @@ def _by_configuration(
     texts += [_counts(rest)] if rest else []
     answer = [AnswerLine(*pair) for pair in zip(heads, texts, strict=True)]
     once = all(e.verdict is Verdict.SEEN_ONCE for e in effects)
-    return [*answer, AnswerLine("", _chance())] if once else answer
+    return [*answer, AnswerLine("", _CHANCE)] if once else answer
 
 
 def _says_the_same(first: Sequence[Effect], second: Sequence[Effect]) -> bool:
@@ -176,10 +177,6 @@ def _says_the_same(first: Sequence[Effect], second: Sequence[Effect]) -> bool:
     verdicts = [{e.series: e.verdict for e in effects} for effects in (first, second)]
     quiet = not any(v in _WITH_CHANGE for known in verdicts for v in known.values())
     return quiet and verdicts[0] == verdicts[1]
-
-
-def _chance() -> str:
-    return "Seen once is no verdict: how much of that is chance, nothing shows."
 
 
 def _rank(effects: Sequence[Effect]) -> Callable[[str], tuple[float, ...]]:

@@ -25,13 +25,12 @@ from ferocal.render.grid import MOST_ROWS, Shape
 from ferocal.render.next_steps import NextStep, next_steps
 from ferocal.render.numbers import change_text, interval_name, interval_text, p_text, series_margin
 from ferocal.render.overview import (
-    VERDICT_STYLES,
     Overview,
     shown_series,
 )
 from ferocal.render.remarks import remark_lines
 from ferocal.render.tables import group_by_series, plain_table, series_label
-from ferocal.render.wording import VERDICT_WORDS, evidence_text, verdict_text
+from ferocal.render.wording import VERDICT_STYLES, VERDICT_WORDS, evidence_text, verdict_text
 from ferocal.terms.numbers import significant
 
 if TYPE_CHECKING:

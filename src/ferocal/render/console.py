@@ -54,7 +54,6 @@ def fold(text: str, width: int, together: Sequence[str] = ()) -> list[str]:
         subsequent_indent=" " * lead,
         break_long_words=False,
         break_on_hyphens=False,
-        drop_whitespace=True,
     )
     return [line.replace(NO_BREAK, " ") for line in lines] or [""]
 

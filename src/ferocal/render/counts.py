@@ -10,8 +10,12 @@ from rich.text import Text
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.render.grid import Shape
 from ferocal.render.numbers import change_words
-from ferocal.render.overview import VERDICT_SIGNS, VERDICT_STYLES
-from ferocal.render.wording import VERDICT_WORDS, margins_text
+from ferocal.render.wording import (
+    VERDICT_SIGNS,
+    VERDICT_STYLES,
+    VERDICT_WORDS,
+    margins_text,
+)
 from ferocal.terms.wording import counted
 
 if TYPE_CHECKING:

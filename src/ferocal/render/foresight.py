@@ -23,7 +23,6 @@ if TYPE_CHECKING:
     from ferocal.answers.foresight import Foresight
     from ferocal.plan.advice import Outlook
 
-_BEYOND = f"more than {MOST_ROUNDS} rounds would be needed"
 # So many rounds are shown in their order; the others on request.
 _MOST_ROUNDS = 5
 _MOST_NAMED = 3

@@ -91,6 +91,11 @@ class Footnotes:
         return [f"{self._sign(n)} {text}" for n, text in enumerate(self._texts, 1)]
 
 
+def mixes_roles(series: Sequence[Series]) -> bool:
+    """Whether primary metrics stand among others, so that they have to be marked."""
+    return {"primary"} < {s.role for s in series}
+
+
 def arrange(
     series: Sequence[Series],
     shape: Shape,
@@ -104,7 +109,7 @@ def arrange(
     """
     group = workload = ""
     counts = Counter(s.workload for s in series)
-    mixed = {"primary"} < {s.role for s in series}
+    mixed = mixes_roles(series)
     for s in series:
         alone = counts[s.workload] == 1
         if s.group != group:

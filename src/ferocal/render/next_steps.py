@@ -98,9 +98,8 @@ def _for_open(
         return
     further = _further(pending)
     if further is not None:
-        text = what_decides(comparison, pending).rstrip(".")
-        if len(pending) == 1:
-            text = text.removesuffix("it") + "what is open"
+        which = "what is open" if len(pending) == 1 else further.which
+        text = f"{_amount(prospect, further)} would be expected to decide {which}"
         yield NextStep(text, _command(comparison, prospect, further))
     elif any(e.out_of_reach for e in pending):
         yield NextStep(
@@ -130,12 +129,15 @@ def what_decides(comparison: Comparison, effects: Sequence[Effect]) -> str:
         if any(e.out_of_reach for e in effects):
             return f"Deciding is out of reach: more than {MOST_ROUNDS} rounds would be needed."
         return "How much more would decide it is not known."
-    if prospect.replicates == "rounds":
-        time = _time(prospect, further.more)
-        amount = f"{counted(further.more, 'more round')}{time}{',' if time else ''}"
-    else:
-        amount = f"{counted(further.more, 'more visit')} to each side"
-    return f"{amount} would be expected to decide {further.which}."
+    return f"{_amount(prospect, further)} would be expected to decide {further.which}."
+
+
+def _amount(prospect: Prospect, further: _Further) -> str:
+    """So many rounds and their time, or visits, to begin a sentence with."""
+    if prospect.replicates != "rounds":
+        return f"{counted(further.more, 'more visit')} to each side"
+    time = _time(prospect, further.more)
+    return f"{counted(further.more, 'more round')}{time}{',' if time else ''}"
 
 
 def _until(comparison: Comparison, prospect: Prospect, look: int) -> str:

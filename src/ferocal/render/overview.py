@@ -9,43 +9,42 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from ferocal.analysis.data.gaps import GapMark
+from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import has_evidence
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.render.answer import is_clearly_worse
-from ferocal.render.grid import Base, Footnotes, GridCell, GridRow, Shape, arrange, lay_out
+from ferocal.render.grid import (
+    Base,
+    Footnotes,
+    GridCell,
+    GridRow,
+    Shape,
+    arrange,
+    lay_out,
+    mixes_roles,
+)
 from ferocal.render.numbers import (
     change_text,
     factor_decimals,
     factor_text,
     half_width_text,
 )
-from ferocal.render.tables import short_centre
-from ferocal.render.wording import VERDICT_WORDS, evidence_text, margins_text
+from ferocal.render.tables import bounds_note, short_centre
+from ferocal.render.wording import (
+    VERDICT_SIGNS,
+    VERDICT_STYLES,
+    VERDICT_WORDS,
+    evidence_text,
+    margins_text,
+)
 from ferocal.terms.numbers import grouped
 from ferocal.terms.roles import DECIDING
-from ferocal.terms.wording import be, counted
+from ferocal.terms.wording import counted
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
     from ferocal.analysis.inference.effects import Effect
     from ferocal.answers.comparison import Comparison
-
-VERDICT_SIGNS = {
-    Verdict.BETTER: "\N{BLACK UP-POINTING TRIANGLE}",
-    Verdict.WORSE: "\N{BLACK DOWN-POINTING TRIANGLE}",
-    Verdict.EQUIVALENT: "=",
-    Verdict.INCONCLUSIVE: "\N{WHITE CIRCLE}",
-    Verdict.SEEN_ONCE: "?",
-    Verdict.NOT_JUDGED: " ",
-}
-VERDICT_STYLES = {
-    Verdict.BETTER: "bold blue",
-    Verdict.WORSE: "bold dark_orange",
-    Verdict.EQUIVALENT: "",
-    Verdict.INCONCLUSIVE: "italic",
-    Verdict.SEEN_ONCE: "italic",
-    Verdict.NOT_JUDGED: "",
-}
 
 
 def shown_series(comparison: Comparison, only: Sequence[str] = ()) -> list[Series]:
@@ -88,7 +87,7 @@ class Overview:
             for name in list(comparison.levels)[1:]
             if name in named or (name in gaps and name != "control")
         ]
-        self._some_primary = {"primary"} < {s.role for s in self._series}
+        self._some_primary = mixes_roles(self._series)
 
     @property
     def names(self) -> list[str]:
@@ -133,8 +132,7 @@ class Overview:
         base = self._comparison.baseline
         marks = self._note_marks(series.workload, base)
         if cell is not None and cell.bounds:
-            beside = counted(cell.bounds, "reading")
-            marks += self._notes.mark(f"{beside} beside {be(cell.bounds)} only a bound")
+            marks += self._notes.mark(bounds_note(cell))
         if cell is not None:
             return short_centre(cell) + marks
         return self._gap(series, base) + marks
@@ -148,7 +146,7 @@ class Overview:
         signs = VERDICT_WORDS if self._shape.words else VERDICT_SIGNS
         sign = "" if effect.verdict is Verdict.NOT_JUDGED else signs[effect.verdict]
         change, half = _change_and_half(effect)
-        if effect.method.value == "as stated":
+        if effect.method is Method.STATED:
             marks += self._notes.mark("the interval rests on a noise that somebody states")
         return GridCell(change, half, sign, marks, style)
 

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.data.series import margin_on_scale
-from ferocal.render.grid import MOST_ROWS, Shape
+from ferocal.analysis.inference.verdicts import CHANGED, Verdict
+from ferocal.render.grid import MOST_ROWS, GridRow, Shape
 from ferocal.render.overview import Overview, shown_series
 from ferocal.render.wording import VERDICT_WORDS
 
@@ -48,13 +49,10 @@ class PageCell:
 
 @dataclass(frozen=True)
 class PageRow:
-    """A row of the overview; one without cells is a heading."""
+    """A row of the overview as in a terminal, with its cells as they are drawn."""
 
-    label: str
-    unit: str = ""
-    arrow: str = ""
-    base: str = ""
-    cells: list[PageCell] = field(default_factory=list)
+    row: GridRow
+    cells: list[PageCell]
 
 
 @dataclass(frozen=True)
@@ -80,7 +78,7 @@ def page_overview(comparison: Comparison) -> PageOverview:
         largest = {
             e.series: abs(e.shift.mean)
             for e in sorted(comparison.effects, key=lambda e: abs(e.shift.mean))
-            if VERDICT_WORDS[e.verdict] in ("better", "worse")
+            if e.verdict in CHANGED
         }
         wanted = sorted(series, key=lambda s: -largest.get(s, 0.0))[:MOST_ROWS]
         chosen = [s for s in series if s in set(wanted)]
@@ -90,7 +88,7 @@ def page_overview(comparison: Comparison) -> PageOverview:
         effects = {n: overview.effect(row.series, n) for n in row.cells} if row.series else {}
         scale = _Scale([e for e in effects.values() if e is not None])
         cells = [_cell(name, cell, effects[name], scale) for name, cell in row.cells.items()]
-        rows.append(PageRow(row.label, row.unit, row.arrow, row.base, cells))
+        rows.append(PageRow(row, cells))
     parts, evidence = overview.legend()
     return PageOverview(
         comparison.baseline,
@@ -129,7 +127,7 @@ class _Scale:
         shift = effect.shift
         if not math.isfinite(shift.mean):
             return None
-        known = not math.isnan(shift.low) and effect.verdict != "seen once"
+        known = not math.isnan(shift.low) and effect.verdict is not Verdict.SEEN_ONCE
         low, high = (shift.low, shift.high) if known else (shift.mean, shift.mean)
         band = None
         if self.margin is not None:

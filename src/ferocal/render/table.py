@@ -24,9 +24,8 @@ from ferocal.render.grid import (
     arrange,
     lay_out,
 )
-from ferocal.render.numbers import percent
 from ferocal.render.remarks import remark_lines
-from ferocal.render.tables import short_centre
+from ferocal.render.tables import bounds_note, short_centre, spread_text
 from ferocal.terms.roles import DECIDING
 from ferocal.terms.wording import be, counted
 
@@ -129,16 +128,8 @@ def _grid_cell(cell: Cell | None, gap: Gap | None, usual: int, notes: Footnotes)
     if cell.runs != usual:
         marks += notes.mark(counted(cell.runs, "run"))
     if cell.bounds:
-        beside = counted(cell.bounds, "reading")
-        marks += notes.mark(f"{beside} beside {be(cell.bounds)} only a bound")
+        marks += notes.mark(bounds_note(cell))
     return GridCell(short_centre(cell), spread_text(cell), mark=marks)
-
-
-def spread_text(cell: Cell) -> str:
-    """The coefficient of variation of single runs; nothing where it is not known."""
-    if cell.bound or math.isnan(cell.cv):
-        return ""
-    return "all equal" if cell.cv == 0 else f"±{percent(cell.cv)}"
 
 
 def _best(series: Series, cells: Sequence[Cell]) -> list[str]:

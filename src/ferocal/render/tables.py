@@ -13,7 +13,7 @@ from ferocal.analysis.data.gaps import Gap
 from ferocal.render.gaps import GAP_SIGNS
 from ferocal.render.numbers import percent, reading_text
 from ferocal.terms.numbers import significant
-from ferocal.terms.wording import counted
+from ferocal.terms.wording import be, counted
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.cells import Cell
@@ -58,7 +58,8 @@ def cell_text(cell: Cell | Gap | None, separator: str = " ") -> str:
         return "–"
     if isinstance(cell, Gap):
         return GAP_SIGNS[cell.mark]
-    return f"{centre_text(cell)}{separator}{_spread_text(cell)}({cell.runs})"
+    spread = spread_text(cell)
+    return f"{centre_text(cell)}{separator}{spread}{' ' if spread else ''}({cell.runs})"
 
 
 def centre_text(cell: Cell) -> str:
@@ -79,10 +80,16 @@ def short_centre(cell: Cell) -> str:
     return significant(cell.centre)
 
 
-def _spread_text(cell: Cell) -> str:
+def spread_text(cell: Cell) -> str:
+    """The coefficient of variation of single runs; nothing where it is not known."""
     if cell.bound or math.isnan(cell.cv):
         return ""
-    return "all equal " if cell.cv == 0 else f"±{percent(cell.cv)} "
+    return "all equal" if cell.cv == 0 else f"±{percent(cell.cv)}"
+
+
+def bounds_note(cell: Cell) -> str:
+    """What a footnote says of the bounds beside the readings of a cell."""
+    return f"{counted(cell.bounds, 'reading')} beside {be(cell.bounds)} only a bound"
 
 
 def with_gaps(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Collection, Mapping, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from ferocal.analysis.data.series import margin_on_scale
 from ferocal.analysis.inference.contrasts import Method
@@ -16,15 +16,26 @@ from ferocal.terms.wording import counted, listed
 if TYPE_CHECKING:
     from ferocal.analysis.inference.effects import Effect
 
-# Verdicts as they are called in tables and sentences.
-VERDICT_WORDS = {
-    Verdict.BETTER: "better",
-    Verdict.WORSE: "worse",
-    Verdict.EQUIVALENT: "equal",
-    Verdict.INCONCLUSIVE: "open",
-    Verdict.SEEN_ONCE: "seen once",
-    Verdict.NOT_JUDGED: "not judged",
+
+class _Look(NamedTuple):
+    """How a verdict appears: in words, as a sign, and in which style."""
+
+    word: str
+    sign: str
+    style: str
+
+
+_LOOKS = {
+    Verdict.BETTER: _Look("better", "\N{BLACK UP-POINTING TRIANGLE}", "bold blue"),
+    Verdict.WORSE: _Look("worse", "\N{BLACK DOWN-POINTING TRIANGLE}", "bold dark_orange"),
+    Verdict.EQUIVALENT: _Look("equal", "=", ""),
+    Verdict.INCONCLUSIVE: _Look("open", "\N{WHITE CIRCLE}", "italic"),
+    Verdict.SEEN_ONCE: _Look("seen once", "?", "italic"),
+    Verdict.NOT_JUDGED: _Look("not judged", " ", ""),
 }
+VERDICT_WORDS = {verdict: look.word for verdict, look in _LOOKS.items()}
+VERDICT_SIGNS = {verdict: look.sign for verdict, look in _LOOKS.items()}
+VERDICT_STYLES = {verdict: look.style for verdict, look in _LOOKS.items()}
 _BEHIND = {Method.FLOOR: "noise floor", Method.STATED: "noise as stated", Method.BOUND: "bound"}
 
 

@@ -36,13 +36,18 @@ class Cell:
     bounds: int = 0
 
 
-def tabulate(readings: Readings, bench: int = 0) -> list[list[Cell | None]]:
+def tabulate(
+    readings: Readings, bench: int = 0, configuration: int | None = None
+) -> list[list[Cell | None]]:
     """Cells of a bench by series (rows) and configuration (columns); None where nothing was read.
 
-    The scale of a series is chosen by its readings on all benches.
+    The scale of a series is chosen by its readings on all benches. Only the column of one
+    ``configuration`` is filled where that is all that is wanted.
     """
     scales = choose_scales(readings)
     everything = readings.on_bench(bench)
+    if configuration is not None:
+        everything = everything.select(everything.configuration_of == configuration)
     rows: list[list[Cell | None]] = [[None] * len(readings.configurations) for _ in readings.series]
     _fill(rows, everything.select(everything.bound != 0), scales, bench)
     bounds = [(s, c, cell) for s, row in enumerate(rows) for c, cell in enumerate(row) if cell]
