@@ -99,6 +99,8 @@ def _workload_changes(
         for key in _differing(old, new, _OF_WORKLOAD)
     ]
     for metric in old.metric.keys() & new.metric.keys():
+        if new.metric[metric].formula is not None:
+            continue  # it is computed anew
         changes += [
             DefinitionChange(
                 f"{metric} of {name} has another {key} now than on {day}",
@@ -107,7 +109,7 @@ def _workload_changes(
             )
             for key in _differing(old.metric[metric], new.metric[metric], _OF_METRIC)
         ]
-    gone = [metric for metric in old.metric if metric not in new.metric]
+    gone = [m for m, was in old.metric.items() if m not in new.metric and was.formula is None]
     if gone:
         text = f"{name} had {', '.join(gone)} on {day}, which the study file no longer names"
         changes.append(DefinitionChange(text, workload=name))

@@ -13,6 +13,7 @@ import numpy as np
 
 from ferocal.analysis.caveats.circumstances import Circumstances
 from ferocal.analysis.caveats.kinds import Context
+from ferocal.analysis.data.derived import add_derived
 from ferocal.analysis.data.readings import NO_ROUND, Readings
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.looks import LookPlan, plan_looks
@@ -43,9 +44,14 @@ from ferocal.ledger.reading.visits import VisitRow, read_conditions, recorded_fa
 from ferocal.ledger.records import NoiseFloorRecord, Note
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
+from ferocal.terms.formulas import Declared, walk
 
 # Conditions of so many runs are looked at; of more, every n-th.
 _MOST_CONDITIONS = 2000
+
+
+# By configuration, workload and derived metric, why values are missing, and how many.
+Uncomputed = dict[tuple[str, str, str], list[tuple[str, int]]]
 
 
 @dataclass(frozen=True)
@@ -81,6 +87,7 @@ def gather(study: Study, ledger: Ledger) -> Evidence:
     columns = read_columns(ledger)
     order = _in_order_of_time(columns.visits)
     readings, known, stray = _readings(study, columns, order)
+    readings, uncomputed = _with_derived(study, readings)
     visits = {key: columns.visits[key] for key in order}
     facts = recorded_facts(ledger)
     limits = read_look_limits(ledger)
@@ -89,7 +96,7 @@ def gather(study: Study, ledger: Ledger) -> Evidence:
         readings=readings,
         visits=list(visits.values()),
         facts=facts,
-        contexts=_contexts(study, ledger, columns, stray, visits, facts, changes),
+        contexts=_contexts(study, ledger, columns, stray, visits, facts, changes, uncomputed),
         noise_floors=_noise_floors(readings, read_noise_floors(ledger), list(visits.values())),
         looks=plan_looks(max(limits.values())) if limits else None,
         looks_taken=read_looks(ledger),
@@ -111,6 +118,7 @@ def _contexts(
     visits: dict[int, VisitRow],
     facts: dict[int, list[dict[str, Any]]],
     changes: tuple[CriteriaChange, ...],
+    uncomputed: Mapping[str, Uncomputed],
 ) -> dict[str, Context]:
     """What is known of every bench besides its readings."""
     losses: dict[str, dict[tuple[str, str], dict[str, int]]] = {}
@@ -136,6 +144,7 @@ def _contexts(
             busy=find_busy(visits, bench, sampled),
             unproven=find_unproven(study, (v for v in visits.values() if v.bench == bench)),
             definition_changes=definitions,
+            uncomputed=uncomputed.get(bench, {}),
         )
         for bench in study.benches
     }
@@ -215,6 +224,36 @@ def _readings(
         visits_known=all(visit.known for _, visit in visits),
     )
     return readings if known.all() else readings.select(known), known, placed & ~known
+
+
+def _with_derived(study: Study, readings: Readings) -> tuple[Readings, dict[str, Uncomputed]]:
+    """The readings with those of derived metrics, and by bench what could not be computed."""
+    if not study.formulas:
+        return readings, {}
+    places = {(s.workload, s.metric): n for n, s in enumerate(readings.series)}
+    formulas = {places[place]: formula for place, formula in study.formulas.items()}
+    names = {t.name for f in formulas.values() for t in walk(f.term) if isinstance(t, Declared)}
+    amounts = {
+        name: np.array(
+            [
+                [study.quantity(name, bench, c) for c in readings.configurations]
+                for bench in readings.benches
+            ],
+            dtype=np.float64,
+        )
+        for name in names
+    }
+    found, losses = add_derived(readings, formulas, amounts)
+    uncomputed: dict[str, Uncomputed] = {}
+    width = len(readings.configurations)
+    for loss in losses:
+        strand, configuration = divmod(loss.arm, width)
+        place, bench = divmod(strand, len(readings.benches))
+        series = readings.series[place]
+        key = (readings.configurations[configuration], series.workload, series.metric)
+        of_bench = uncomputed.setdefault(readings.benches[bench], {})
+        of_bench.setdefault(key, []).append((loss.reason, loss.count))
+    return found, uncomputed
 
 
 def _times(columns: ReadingColumns) -> np.ndarray:

@@ -9,6 +9,7 @@ from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.inference.weights import Arm
 from ferocal.answers.evidence import Evidence
 from ferocal.study.load import Study
+from ferocal.terms.wording import listed
 
 
 def find_gaps(study: Study, evidence: Evidence) -> tuple[Gap, ...]:
@@ -20,6 +21,11 @@ def find_gaps(study: Study, evidence: Evidence) -> tuple[Gap, ...]:
     absences = {
         (gap.bench, gap.configuration, gap.workload, gap.metric): gap
         for gap in evidence.absences.values()
+    }
+    uncomputed = {
+        (bench, *place): listed(list(dict.fromkeys(reason for reason, _ in reasons)))
+        for bench, context in evidence.contexts.items()
+        for place, reasons in context.uncomputed.items()
     }
     gaps = []
     for b, bench in enumerate(readings.benches):
@@ -33,6 +39,8 @@ def find_gaps(study: Study, evidence: Evidence) -> tuple[Gap, ...]:
                     mark, reason = GapMark.IMPOSSIBLE, ""
                 elif absence is not None:
                     mark, reason = GapMark(absence.mark), absence.reason or ""
+                elif place in uncomputed:
+                    mark, reason = GapMark.ABSENT, uncomputed[place]
                 elif _has_sibling(readings, present, (s, b, c)):
                     mark, reason = GapMark.ABSENT, "does not occur in these traces"
                 elif (bench, name) in inactive:

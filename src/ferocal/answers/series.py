@@ -15,8 +15,8 @@ from ferocal.terms.units import is_time
 
 def study_series(study: Study) -> tuple[Series, ...]:
     """The metrics of a study: groups together, and what is part of a score below it."""
-    groups = list(dict.fromkeys(w.group for w in study.workloads.values()))
-    ordered = sorted(study.workloads.items(), key=lambda item: groups.index(item[1].group))
+    groups = list(dict.fromkeys(w.section for w in study.workloads.values()))
+    ordered = sorted(study.workloads.items(), key=lambda item: groups.index(item[1].section))
     return tuple(series for name, entry in ordered for series in _of_workload(study, name, entry))
 
 
@@ -62,6 +62,7 @@ def _label(part: str, metric: Metric) -> str:
 def _series(
     study: Study, workload: str, name: str, metric: Metric, label: str, depth: int
 ) -> Series:
+    entry = study.workloads[workload]
     return Series(
         workload=workload,
         metric=name,
@@ -74,7 +75,10 @@ def _series(
         plausible=metric.plausible,
         of_frames=metric.trace_kind is not None and metric.trace_kind.counts_samples,
         assumed_times=metric.assumes_times and is_time(metric.unit),
-        group=study.workloads[workload].group,
+        group=entry.section,
+        family=entry.family or "",
+        size=None if entry.size is None else entry.size.value,
+        weight=entry.weight,
         label=label,
         depth=depth,
         **_noise_of(study, workload, metric),

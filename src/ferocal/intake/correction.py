@@ -39,7 +39,7 @@ def correct(study: Study, run: str, metric: str, text: str, reason: str) -> Corr
     with open_ledger(study.directory) as ledger:
         (key,) = resolve_run_ids(ledger, [run])
         uid, workload = workload_of_run(ledger, key)
-        declared = {(w, n): m for w, n, m in study.metrics()}.get((workload, metric))
+        declared = {(w, n): m for w, n, m in study.read_metrics()}.get((workload, metric))
         if declared is None:
             raise UsageError(f'{workload} has no metric "{metric}" in the study file')
         try:

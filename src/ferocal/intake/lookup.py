@@ -54,7 +54,7 @@ def find_series(columns: Columns, study: Study, problems: Problems) -> np.ndarra
         workloads = Labels.same(next(iter(study.workloads)), len(columns))
     known = list(study.workloads)
     metrics: dict[str, dict[str, int]] = {workload: {} for workload in known}
-    for place, (workload, name, _) in enumerate(study.metrics()):
+    for place, (workload, name, _) in enumerate(study.read_metrics()):
         metrics[workload][name] = place
 
     def find(workload: str, name: str) -> int:
@@ -112,7 +112,7 @@ def find_factors(
     """By what each value is multiplied to be in the unit of its metric, if by anything."""
     if "unit" not in columns:
         return None
-    metrics = study.metrics()
+    metrics = study.read_metrics()
     wanted = of_metrics(series_of, [metric.unit for _, _, metric in metrics])
 
     def factor(unit: str, wanted_unit: str) -> float:
@@ -138,7 +138,7 @@ def check_better(columns: Columns, study: Study, series_of: np.ndarray, problems
     if "better" not in columns:
         return
     better = columns.labels("better")
-    wanted = of_metrics(series_of, [metric.better for _, _, metric in study.metrics()])
+    wanted = of_metrics(series_of, [metric.better for _, _, metric in study.read_metrics()])
     wrong = _by_pair(
         better, wanted, lambda stated, declared: bool(stated and declared and stated != declared)
     )

@@ -46,7 +46,7 @@ def find_place(study: Study, place: Place) -> Place:
     """
     study.configuration(place.configuration)
     study.workload(place.workload)
-    known = [name for workload, name, _ in study.metrics() if workload == place.workload]
+    known = [name for workload, name, _ in study.read_metrics() if workload == place.workload]
     if not place.metric and len(known) > 1:
         raise UsageError(
             f"{place.workload} has {len(known)} metrics: name one with --metric, or type "
@@ -75,7 +75,7 @@ def intake_of(study: Study, places: Sequence[Place], **columns: np.ndarray | Lab
 
     ``columns`` are of shape (n,), in the units of the study.
     """
-    series = {(workload, name): n for n, (workload, name, _) in enumerate(study.metrics())}
+    series = {(workload, name): n for n, (workload, name, _) in enumerate(study.read_metrics())}
     configurations = {c.name: n for n, c in enumerate(study.configurations)}
     benches = [study.on(place.bench or study.bench).bench for place in places]
     nothing, silent = np.full(len(places), np.nan), Labels.same("", len(places))
@@ -125,7 +125,7 @@ def enter_values(
     from ferocal.intake.typed import TypedError, TypedReading, parse_mark, parse_typed
 
     statistic = statistic or Statistic()
-    metrics = {(w, n): m for w, n, m in study.metrics()}
+    metrics = {(w, n): m for w, n, m in study.read_metrics()}
     places, read = [], []
     for where, text in _places(study, place, texts):
         metric = metrics[where.workload, where.metric]

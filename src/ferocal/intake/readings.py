@@ -232,13 +232,13 @@ def _check_plausible(
     problems: Problems,
 ) -> None:
     """Check what the study file says can be true; a reading that is to be excluded may be false."""
-    ranges = [metric.plausible for _, _, metric in study.metrics()]
+    ranges = [metric.plausible for _, _, metric in study.read_metrics()]
     if not any(ranges):
         return
     ends = np.array([(-np.inf, np.inf) if r is None else r for r in ranges])[series_of]
     wrong = ((value < ends[:, 0]) | (value > ends[:, 1])) & (series_of >= 0)
     wrong &= ~columns.labels("excluded").given & ~cells.kept
-    units = [metric.unit for _, _, metric in study.metrics()]
+    units = [metric.unit for _, _, metric in study.read_metrics()]
     problems.add(
         wrong,
         "value",
@@ -293,7 +293,7 @@ def _rounds(columns: Columns, problems: Problems) -> np.ndarray:
 def _check_time(study: Study, series_of: np.ndarray, value: np.ndarray, problems: Problems) -> None:
     negative = value < 0
     if negative.any():
-        units = of_metrics(series_of, [metric.unit for _, _, metric in study.metrics()])
+        units = of_metrics(series_of, [metric.unit for _, _, metric in study.read_metrics()])
         timed = units.map(lambda unit: is_time(unit))
         problems.add(timed & negative, "value", "{} is negative, and is a time")
 

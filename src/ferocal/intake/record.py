@@ -42,7 +42,7 @@ def make_batch(
     in a visit belongs to its n-th run. Traces go to the first run of their name and workload.
     Runs that are named by an id, as exported ones are, keep it unless ``renew`` is true.
     """
-    metrics = study.metrics()
+    metrics = study.read_metrics()
     workloads = [workload for workload, _, _ in metrics]
     codes = {name: n for n, name in enumerate(study.workloads)}
     workload_of = np.array([codes[w] for w in workloads])[intake.series_of]

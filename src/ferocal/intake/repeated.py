@@ -45,7 +45,7 @@ def find_repeated(study: Study, ledger: Ledger, intake: Intake) -> np.ndarray:
 
 
 def _rows_of(study: Study, intake: Intake) -> list[tuple[RowCore, RowRest]]:
-    places = [(workload, name) for workload, name, _ in study.metrics()]
+    places = [(workload, name) for workload, name, _ in study.read_metrics()]
     names = [configuration.name for configuration in study.configurations]
     every = np.arange(len(intake.value))
     columns = zip(

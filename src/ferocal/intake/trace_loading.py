@@ -181,7 +181,7 @@ def _kind_of(metric: Metric) -> Kind:
 def _values_by_run(
     study: Study, intake: Intake, runs: Sequence[CapturedRun]
 ) -> list[tuple[Sequence[Path], Mapping[str, float]]]:
-    metrics = study.metrics()
+    metrics = study.read_metrics()
     return [
         (
             run.files,

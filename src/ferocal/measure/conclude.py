@@ -39,7 +39,7 @@ def conclude_run(
         )
     elif not warmup:
         try:
-            values, traces = extract_values(name, workload.metric, completed, directory, began_ns)
+            values, traces = extract_values(name, workload.read, completed, directory, began_ns)
         except ExtractionError as error:
             outcome, reason = Outcome.FAILED, str(error)
     streams = {

@@ -46,7 +46,7 @@ def _describe(
         "arguments": list(workload.words),
         "version": version,
         "files": files,
-        "statistics": {name: metric.statistic for name, metric in workload.metric.items()},
+        "statistics": {name: metric.statistic for name, metric in workload.read.items()},
     }
 
 

@@ -69,12 +69,12 @@ def _answer(inspection: Inspection) -> Iterator[str]:
 def _workloads(inspection: Inspection) -> Table:
     """What is run and read, in groups."""
     table = plain_table("workload", "metric", "read from", "role", "warm-ups", right=("warm-ups",))
-    groups = list(dict.fromkeys(w.group for w in inspection.workloads.values()))
-    ordered = sorted(inspection.workloads.items(), key=lambda item: groups.index(item[1].group))
+    groups = list(dict.fromkeys(w.section for w in inspection.workloads.values()))
+    ordered = sorted(inspection.workloads.items(), key=lambda item: groups.index(item[1].section))
     group = ""
     for name, workload in ordered[:_MOST_WORKLOADS]:
-        if workload.group != group:
-            group = workload.group
+        if workload.section != group:
+            group = workload.section
             table.add_row(f"— {group} —" if group else "")
         for number, (metric_name, metric) in enumerate(workload.metric.items()):
             series = f"{metric_name}, {metric.unit}, {direction(metric.better)}"
@@ -89,6 +89,8 @@ def _workloads(inspection: Inspection) -> Table:
 def _origin(metric: Metric) -> str:
     """Where a metric is read from, in words."""
     source = metric.model_dump(by_alias=True, exclude_none=True).get("source")
+    if metric.formula is not None:
+        return f"computed: {metric.formula}"
     if source is None:
         return f"operator, {metric.read}" if metric.trace_kind is None else "loaded"
     return source if isinstance(source, str) else " ".join(map(str, next(iter(source.items()))))

@@ -53,7 +53,7 @@ def loaded_notes(loaded: Loaded) -> list[str]:
 
 def readings_table(study: Study, loaded: Loaded) -> Table:
     """The first readings of a file as they are understood."""
-    intake, metrics = loaded.intake, study.metrics()
+    intake, metrics = loaded.intake, study.read_metrics()
     names = [c.name for c in study.configurations]
     several = len(study.benches) > 1
     columns = ["configuration", "workload", "metric", "value", "round", "visit", "run"]

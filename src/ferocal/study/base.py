@@ -17,6 +17,7 @@ from pydantic import (
     model_validator,
 )
 
+from ferocal.errors import Problem
 from ferocal.study.quantities import Seconds
 
 # Letters and digits of any script.
@@ -56,6 +57,14 @@ Words = Annotated[tuple[str, ...], BeforeValidator(_words)]
 
 def _kebab(field: str) -> str:
     return field.replace("_", "-")
+
+
+class CompositionError(ValueError):
+    """Mistakes in how the parts of a study file go together."""
+
+    def __init__(self, problems: list[Problem]) -> None:
+        self.problems = problems
+        super().__init__("; ".join(map(str, problems)))
 
 
 class StudyTable(BaseModel):

@@ -8,7 +8,9 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from ferocal.errors import Problem
+from ferocal.study.base import CompositionError
 from ferocal.study.model import Check, FactValue, Level, StudyFile
+from ferocal.terms.dimensions import ONE
 from ferocal.terms.names import closest
 
 Levels = dict[str, str]
@@ -22,7 +24,8 @@ class Configuration:
     """A named combination of levels, with what they bring composed.
 
     ``verify`` holds pairs of the level that asks ("driver=r64") and its check; ``facts``
-    are those that its levels declare.
+    are those that its levels declare. ``quantities`` are what its levels amount to, with units:
+    those that they declare by name, and by factor its own.
     """
 
     name: str
@@ -31,18 +34,11 @@ class Configuration:
     prefix: tuple[str, ...]
     verify: tuple[tuple[str, Check], ...]
     facts: dict[str, FactValue]
+    quantities: dict[str, tuple[float, str]]
 
     def differs_in(self, other: Configuration) -> tuple[str, ...]:
         """Factors whose level is not the same in both."""
         return tuple(f for f in self.levels if self.levels[f] != other.levels.get(f))
-
-
-class ConfigurationError(ValueError):
-    """Mistakes in the combinations of levels that a study file asks for."""
-
-    def __init__(self, problems: list[Problem]) -> None:
-        self.problems = problems
-        super().__init__("; ".join(map(str, problems)))
 
 
 @dataclass(frozen=True)
@@ -64,7 +60,7 @@ def compose_design(file: StudyFile) -> Design:
 
     Raises
     ------
-    ConfigurationError
+    CompositionError
         Unknown or missing factors and levels, or levels that contradict each other.
     """
     combinations = _combinations(file)
@@ -79,7 +75,7 @@ def compose_design(file: StudyFile) -> Design:
         if not skipped:
             composed.append(_compose(file, label, levels, problems))
     if problems:
-        raise ConfigurationError(list(dict.fromkeys(problems)))
+        raise CompositionError(list(dict.fromkeys(problems)))
     composed.sort(key=lambda configuration: configuration.name != baseline)
     if file.study.control:
         composed.append(replace(composed[0], name=CONTROL))
@@ -101,11 +97,13 @@ def _impossible_workloads(
     file: StudyFile, configurations: Sequence[Configuration]
 ) -> frozenset[tuple[str, str]]:
     return frozenset(
-        (configuration.name, rule[WORKLOAD])
+        (configuration.name, workload)
         for rule in file.configuration.impossible
         if _names_workload(file, rule)
         for configuration in configurations
         if {f: v for f, v in rule.items() if f != WORKLOAD}.items() <= configuration.levels.items()
+        for workload, entry in file.workload.items()
+        if rule[WORKLOAD] in (workload, entry.family)
     )
 
 
@@ -127,12 +125,18 @@ def _check_names(file: StudyFile, labels: Sequence[str]) -> list[Problem]:
             f'no workload "{rule[WORKLOAD]}"; {closest(rule[WORKLOAD], list(file.workload))}',
         )
         for number, rule in enumerate(file.configuration.impossible)
-        if _names_workload(file, rule) and rule[WORKLOAD] not in file.workload
+        if _names_workload(file, rule) and rule[WORKLOAD] not in _workload_names(file)
     ]
     if file.study.control and CONTROL in labels:
         text = f'a configuration is called "{CONTROL}", the name of the control arm; rename it'
         problems.append(Problem("study.control", text))
     return problems
+
+
+def _workload_names(file: StudyFile) -> set[str]:
+    """Names of workloads, and of those that have several sizes."""
+    families = {entry.family for entry in file.workload.values() if entry.family is not None}
+    return {*file.workload, *families}
 
 
 def _combinations(file: StudyFile) -> list[Levels]:
@@ -143,7 +147,7 @@ def _combinations(file: StudyFile) -> list[Levels]:
         for name, levels in wanted.named.items():
             problems += check_levels(levels, factors, f"configuration.named.{name}")
         if problems:
-            raise ConfigurationError(problems)
+            raise CompositionError(problems)
         return [{f: levels[f] for f in factors} for levels in wanted.named.values()]
     every = [dict(zip(factors, c, strict=True)) for c in itertools.product(*factors.values())]
     if wanted.design == "full":
@@ -184,11 +188,11 @@ def _baseline_levels(file: StudyFile, combinations: list[Levels]) -> Levels:
         return combinations[0]
     if isinstance(wanted, str):
         text = 'is a table of levels here, like { driver = "r61" }'
-        raise ConfigurationError([Problem("configuration.baseline", text)])
+        raise CompositionError([Problem("configuration.baseline", text)])
     factors = {name: list(factor.level) for name, factor in file.factor.items()}
     problems = check_levels(wanted, factors, "configuration.baseline")
     if problems:
-        raise ConfigurationError(problems)
+        raise CompositionError(problems)
     return {factor: wanted[factor] for factor in factors}
 
 
@@ -198,11 +202,11 @@ def _baseline_label(file: StudyFile, combinations: list[Levels], labels: list[st
         if wanted in labels:
             return wanted
         text = f'no configuration "{wanted}"; {closest(wanted, labels)}'
-        raise ConfigurationError([Problem("configuration.baseline", text)])
+        raise CompositionError([Problem("configuration.baseline", text)])
     base = _baseline_levels(file, combinations)
     if base not in combinations:
         text = "is none of the named configurations; name it, or choose one of them"
-        raise ConfigurationError([Problem("configuration.baseline", text)])
+        raise CompositionError([Problem("configuration.baseline", text)])
     return labels[combinations.index(base)]
 
 
@@ -216,6 +220,14 @@ def _compose(file: StudyFile, label: str, levels: Levels, problems: list[Problem
         prefix=tuple(word for level in chosen.values() for word in level.prefix),
         verify=tuple((name, check) for name, level in chosen.items() for check in level.verify),
         facts=_merge(chosen, "facts", problems),
+        quantities={
+            **{
+                factor: (amount, ONE)
+                for factor, level in levels.items()
+                if (amount := file.factor[factor].level[level].quantity) is not None
+            },
+            **_merge(chosen, "quantities", problems),
+        },
     )
 
 

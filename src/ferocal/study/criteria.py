@@ -8,7 +8,7 @@ from ferocal.study.load import Study
 from ferocal.study.metrics import Metric
 
 # What of a metric decides how its readings are judged.
-JUDGING = ("unit", "better", "role", "margin")
+JUDGING = ("unit", "better", "role", "margin", "formula")
 
 
 def criteria_of(study: Study, *, planned_rounds: int | None = None) -> dict[str, Any]:
@@ -34,13 +34,14 @@ def criteria_of(study: Study, *, planned_rounds: int | None = None) -> dict[str,
 
 
 def judging(study: Study, metric: Metric) -> dict[str, Any]:
-    """What judges one metric: its unit, direction, role and margin."""
+    """What judges one metric: its unit, direction, role, margin, formula."""
     share = metric.share_margin or study.head.margin
     return {
         "unit": metric.unit,
         "better": metric.better,
         "role": metric.role,
         "margin": margin_words(share, metric.unit_margin, metric.unit),
+        "formula": metric.formula,
     }
 
 

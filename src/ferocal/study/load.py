@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, get_args
@@ -13,14 +13,16 @@ from pydantic import BaseModel, ValidationError
 from pydantic_core import ErrorDetails
 
 from ferocal.errors import Problem, StudyFileError, UsageError
+from ferocal.study.base import CompositionError
 from ferocal.study.configurations import (
     Configuration,
-    ConfigurationError,
     Design,
     compose_design,
 )
+from ferocal.study.derived import compile_formulas
 from ferocal.study.metrics import Metric, derive
 from ferocal.study.model import Bench, Head, Level, StudyFile, Workload
+from ferocal.terms.formulas import Formula
 from ferocal.terms.names import closest
 from ferocal.terms.numbers import grouped
 from ferocal.terms.wording import listed
@@ -39,7 +41,8 @@ _RENAMED = {"settle.limit": "it is called timeout now"}
 class Study:
     """A study as understood: its file, with configurations composed.
 
-    ``text`` is that of the file. ``chosen_bench`` is the bench on which this machine is, where
+    ``text`` is that of the file, and ``formulas`` are those of derived metrics by workload and
+    metric. ``chosen_bench`` is the bench on which this machine is, where
     that has been found out.
     """
 
@@ -47,6 +50,7 @@ class Study:
     file: StudyFile
     design: Design
     text: str
+    formulas: Mapping[tuple[str, str], Formula]
     chosen_bench: str | None = None
 
     @property
@@ -142,7 +146,7 @@ class Study:
         return self.workloads[name]
 
     def metrics(self) -> list[tuple[str, str, Metric]]:
-        """Workload name, metric name and metric, in the order of the file.
+        """Workload name, metric name and metric, in the order of the file, derived ones too.
 
         Of a trace there are several: its parts.
         """
@@ -152,6 +156,16 @@ class Study:
             for declared, metric in entry.metric.items()
             for name, derived in derive(declared, metric).items()
         ]
+
+    def read_metrics(self) -> list[tuple[str, str, Metric]]:
+        """Those of `metrics` that are read, and not computed from others."""
+        return [place for place in self.metrics() if place[2].formula is None]
+
+    def quantity(self, name: str, bench: str, configuration: str) -> float | None:
+        """How much of a declared quantity a configuration has on a bench, in its unit."""
+        declared = self.file.bench.get(bench, Bench()).quantities
+        found = self.configuration(configuration).quantities.get(name) or declared.get(name)
+        return None if found is None else found[0]
 
 
 def load_study(directory: Path) -> Study:
@@ -172,13 +186,14 @@ def load_study(directory: Path) -> Study:
         raise StudyFileError(path, [_syntax_problem(error)]) from None
     try:
         file = StudyFile.model_validate(data)
+        file, formulas = compile_formulas(file)
         design = compose_design(file)
     except ValidationError as error:
         problems = [_explain(details) for details in error.errors()]
         raise StudyFileError(path, _with_lines(problems, text)) from None
-    except ConfigurationError as error:
+    except CompositionError as error:
         raise StudyFileError(path, _with_lines(error.problems, text)) from None
-    return Study(directory, file, design, text)
+    return Study(directory, file, design, text, formulas)
 
 
 def _read_text(path: Path) -> str:

@@ -38,16 +38,20 @@ class Metric(StudyTable):
     a role of their own. Frames take a ``limit``: the share of time in longer frames is one of
     these metrics.
 
+    A derived metric is computed ``from`` others of the run, or of other workloads of the visit,
+    by a formula such as "page - idle"; unless stated, its unit is what that gives.
+
     ``role`` says what the metric is for: "primary" decides, "secondary" is judged beside,
     "detail" is shown on request, and "context" is never judged, so that ``better`` is "none".
     A score that is ``part_of`` another metric of the workload stands below that.
     """
 
     kind: Literal["value", "frames", "soak"] = "value"
-    unit: str
+    unit: str = ""
     better: Direction
     limit: Seconds | None = None
     source: Source | None = None
+    formula: str | None = Field(default=None, alias="from")
     read: Literal["typed", "stopwatch"] = "typed"
     role: Role = "secondary"
     part_of: str | None = None
@@ -116,6 +120,8 @@ class Metric(StudyTable):
         if "primary" in data:
             raise ValueError('primary is a role: write role = "primary", or leave it out')
         kind = KINDS.get(str(data.get("kind")))
+        if "from" not in data and "unit" not in data and kind is None:
+            raise ValueError('the unit is missing: unit = "s"')
         if kind is not None:
             return {**kind.defaults, **data}
         if data.get("role") == "context":
@@ -142,6 +148,17 @@ class Metric(StudyTable):
             raise ValueError(f"of {kind.name}, {kind.direction} is better; leave out better")
         if kind is not None and self.better == "none":
             raise ValueError(f"of {kind.name} one direction is better: say which")
+        return self
+
+    @model_validator(mode="after")
+    def _formula_fits(self) -> Metric:
+        if self.formula is None:
+            return self
+        for key in ("source", "read", "resolution", "samples", "statistic", "noise"):
+            if key in self.model_fields_set:
+                raise ValueError(f"{key} does not go with from: a derived metric is not read")
+        if self.kind != "value":
+            raise ValueError(f'kind = "{self.kind}" does not go with from: a trace is read')
         return self
 
     @model_validator(mode="after")
@@ -189,7 +206,10 @@ class Metric(StudyTable):
     def _limits_are_right(self) -> Metric:
         if self.plausible is not None and not self.plausible[0] < self.plausible[1]:
             raise ValueError("plausible is the lowest and the highest value, in this order")
-        if self.margin is not None and self.margin[1] not in ("%", self.unit):
+        units = ("%", self.unit)
+        if self.formula is not None and not self.unit:
+            return self  # its unit is not known yet
+        if self.margin is not None and self.margin[1] not in units:
             raise ValueError(f'the margin is in "%" or in "{self.unit}", not "{self.margin[1]}"')
         if self.noise is not None and self.noise[1] not in ("%", self.unit):
             raise ValueError(f'the noise is in "%" or in "{self.unit}", not "{self.noise[1]}"')

@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
+import itertools
 import re
-from typing import Annotated, Any, ClassVar, Literal, Self
+from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Self
 
 from pydantic import (
     AfterValidator,
     BeforeValidator,
     Discriminator,
     Field,
+    PrivateAttr,
     Tag,
     model_validator,
 )
 
 from ferocal.study.base import ArmName, Command, Name, StudyTable, Words
 from ferocal.study.metrics import Metric
-from ferocal.study.quantities import Seconds, Share
+from ferocal.study.quantities import Declared, Seconds, Share
 from ferocal.terms.wording import listed
 
 
@@ -33,6 +35,21 @@ class Step(Command):
 
     timeout: Seconds = 600.0
     retries: int = Field(default=0, ge=0, le=100)
+
+
+def _check_parameter(name: str) -> str:
+    if not name.isidentifier() or name == "python":
+        raise ValueError(f'"{name}" is not a parameter: use letters, digits and "_"')
+    return name
+
+
+def _filled(value: Any, sign: str, text: str) -> Any:
+    """A text, or a table or list of texts, with a placeholder filled in."""
+    if isinstance(value, str):
+        return value.replace(sign, text)
+    if isinstance(value, dict):
+        return {key: item.replace(sign, text) for key, item in value.items()}
+    return tuple(item.replace(sign, text) for item in value)
 
 
 def _as_tables(value: Any) -> Any:
@@ -114,7 +131,9 @@ class Level(StudyTable):
 
     ``switch`` brings the bench there, or ``hold`` says what an operator has to do;
     ``leave`` is run before going elsewhere; ``renew`` begins a new visit without
-    switching. ``takes`` states how long switching to it lasts.
+    switching. ``takes`` states how long switching to it lasts. ``quantity`` is what the level
+    amounts to where its factor can be counted, such as 4 cores; ``quantities`` are other amounts
+    that go with it, such as a price.
     """
 
     environment: dict[str, str] = {}
@@ -126,6 +145,8 @@ class Level(StudyTable):
     verify: tuple[Check, ...] = ()
     facts: dict[str, FactValue] = {}
     takes: Seconds | None = None
+    quantity: float | None = Field(default=None, gt=0, allow_inf_nan=False)
+    quantities: dict[Name, Declared] = {}
     note: str = ""
 
 
@@ -158,6 +179,27 @@ VersionCommand = Annotated[
 ]
 
 
+class Sizes(StudyTable):
+    """Sizes of the problem: ``{parameter}`` in the command stands for each of the values."""
+
+    parameter: Annotated[str, AfterValidator(_check_parameter)]
+    values: tuple[Annotated[float, Field(gt=0, allow_inf_nan=False)], ...] = Field(min_length=2)
+
+    @model_validator(mode="after")
+    def _values_ascend(self) -> Self:
+        if any(b <= a for a, b in itertools.pairwise(self.values)):
+            raise ValueError("the values ascend, and each is there once")
+        return self
+
+
+class Size(NamedTuple):
+    """The size of a problem: the workload that has several, its parameter, and the value."""
+
+    workload: str
+    parameter: str
+    value: float
+
+
 class Workload(Command):
     """What is run, and what is read from it.
 
@@ -165,7 +207,9 @@ class Workload(Command):
     what the workload works on, of which digests are kept. ``takes`` states its duration.
     ``before`` and ``after`` are done around every run, outside of what is measured. A run that
     fails is taken again at once, up to ``retakes`` times. ``noise`` is how much visits vary
-    (SD), as somebody asserts. Workloads of one ``group`` stand together in every table.
+    (SD), as somebody asserts. Workloads of one ``group`` stand together in every table; in an
+    index over workloads each has its ``weight``. With ``sizes`` it is one workload for each of
+    them, all in every visit.
     A workload without command is done by hand: an operator follows its ``instructions``, and
     types what is read, or takes the time.
     """
@@ -186,7 +230,42 @@ class Workload(Command):
     retakes: int = Field(default=0, ge=0, le=100)
     noise: Share | None = None
     group: str = ""
+    weight: float = Field(default=1.0, ge=0, allow_inf_nan=False)
+    sizes: Sizes | None = None
     metric: dict[Name, Metric] = Field(min_length=1)
+    _size: Size | None = PrivateAttr(default=None)
+
+    @property
+    def size(self) -> Size | None:
+        """Which size of a workload with several it is, None for any other."""
+        return self._size
+
+    @property
+    def family(self) -> str | None:
+        """The workload of which it is one size, None for any other."""
+        return None if self._size is None else self._size.workload
+
+    def of_size(self, name: str, value: float) -> Workload:
+        """The workload of that name with one of its sizes."""
+        assert self.sizes is not None
+        sign, text = f"{{{self.sizes.parameter}}}", f"{value:.15g}"
+        filled = {
+            key: _filled(getattr(self, key), sign, text)
+            for key in ("command", "environment", "instructions", "files")
+        }
+        sized = self.model_copy(update={**filled, "sizes": None})
+        sized._size = Size(name, self.sizes.parameter, value)
+        return sized
+
+    @property
+    def section(self) -> str:
+        """With which others it stands together in tables: its group, or the other sizes."""
+        return self.group or self.family or ""
+
+    @property
+    def read(self) -> dict[str, Metric]:
+        """The metrics that are read, and not computed from others."""
+        return {name: metric for name, metric in self.metric.items() if metric.formula is None}
 
     @property
     def by_hand(self) -> bool:
@@ -201,10 +280,21 @@ class Workload(Command):
         """
         return {
             name: metric
-            for name, metric in self.metric.items()
+            for name, metric in self.read.items()
             if (metric.source is None and metric.kind == "value")
             or (self.by_hand and metric.source is not None)
         }
+
+    @model_validator(mode="after")
+    def _parameter_is_used(self) -> Self:
+        if self.sizes is not None:
+            sign = f"{{{self.sizes.parameter}}}"
+            told = (
+                self.instructions if self.by_hand else (self.command, self.environment, self.files)
+            )
+            if sign not in repr(told):
+                raise ValueError(f'sizes: nothing in it has "{sign}", so that all would be one')
+        return self
 
     @model_validator(mode="after")
     def _totals_exist(self) -> Self:
@@ -278,6 +368,7 @@ class Bench(StudyTable):
     """One machine that stays the same; facts that Ferocal cannot read itself are declared."""
 
     facts: dict[str, FactValue] = {}
+    quantities: dict[Name, Declared] = {}
     probe: dict[Name, Probe] = {}
     settle: Settle = Field(default_factory=Settle)
     quiet: Quiet = Field(default_factory=Quiet)
@@ -324,6 +415,20 @@ class StudyFile(StudyTable):
     factor: dict[Name, Factor] = Field(min_length=1)
     configuration: Configurations = Field(default_factory=Configurations)
     workload: dict[Name, Workload] = Field(min_length=1)
+
+    @model_validator(mode="after")
+    def _with_sizes(self) -> Self:
+        """One workload for each size, in the place of the one that has several."""
+        if all(entry.sizes is None for entry in self.workload.values()):
+            return self
+        workloads: dict[str, Workload] = {}
+        for name, entry in self.workload.items():
+            sizes = () if entry.sizes is None else entry.sizes.values
+            made = {f"{name}-{v:.15g}": entry.of_size(name, v) for v in sizes} or {name: entry}
+            for taken in made.keys() & (workloads.keys() | self.workload.keys() - {name}):
+                raise ValueError(f'a size of {name} is called "{taken}", as another workload is')
+            workloads |= made
+        return self.model_copy(update={"workload": workloads})
 
     @model_validator(mode="after")
     def _running_checks_have_something_to_look_at(self) -> Self:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from typing import Annotated, Any
 
@@ -67,6 +68,26 @@ def parse_amount(value: Any) -> tuple[float, str]:
     return number, unit
 
 
+def parse_quantity(value: Any) -> tuple[float, str]:
+    """Turn "0.40 EUR/h" into 0.4 and "EUR/h", and a plain number into that and "1".
+
+    Raises
+    ------
+    ValueError
+        When it is neither, or negative.
+    """
+    plain = isinstance(value, (int, float)) and not isinstance(value, bool)
+    number, unit = (float(value), "1") if plain else _split(value, "0.40 EUR/h")
+    if not 0 <= number < math.inf:
+        raise ValueError(f"is a number that is not negative, not {value!r}")
+    return number, unit or "1"
+
+
+Declared = Annotated[
+    tuple[float, str],
+    BeforeValidator(lambda value: value if isinstance(value, tuple) else parse_quantity(value)),
+    WithJsonSchema({"type": ["number", "string"], "examples": [8, "180 W", "0.40 EUR/h"]}),
+]
 Amount = Annotated[
     tuple[float, str],
     BeforeValidator(lambda value: value if isinstance(value, tuple) else parse_amount(value)),

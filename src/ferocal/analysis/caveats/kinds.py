@@ -123,7 +123,8 @@ class Context:
     facts that change with a factor in which it differs from the baseline. ``strays`` counts,
     by workload and metric, readings in a unit that is not the study's. ``criteria_changes``
     are sentences, by workload and metric. ``unproven`` names, by configuration, levels that no
-    check has shown to be active.
+    check has shown to be active. ``uncomputed`` has, by configuration, workload and derived
+    metric, why values could not be computed, and how many.
     """
 
     circumstances: Mapping[str, Circumstances] = field(default_factory=dict)
@@ -135,6 +136,9 @@ class Context:
     busy: BusyBench | None = None
     unproven: Mapping[str, Sequence[str]] = field(default_factory=dict)
     definition_changes: Sequence[Redefined] = ()
+    uncomputed: Mapping[tuple[str, str, str], Sequence[tuple[str, int]]] = field(
+        default_factory=dict
+    )
 
 
 @dataclass(frozen=True)

@@ -76,6 +76,16 @@ def _bounds(view: View) -> Iterator[Finding]:
         yield view.on_side(place, name, text, count)
 
 
+def _not_computed(view: View) -> Iterator[Finding]:
+    for (name, workload, metric), reasons in view.context.uncomputed.items():
+        for series, place in view.places.items():
+            if (series.workload, series.metric) == (workload, metric):
+                for reason, count in reasons:
+                    values = "a value" if count == 1 else f"{count} values"
+                    text = f"{values} of {name} could not be computed: {reason}"
+                    yield view.on_side(place, name, text)
+
+
 def _few_rounds(view: View) -> Iterator[Finding]:
     for n, effect in enumerate(view.effects):
         if effect.method is Method.PAIRED and effect.rounds < FEW_ROUNDS:
@@ -253,6 +263,13 @@ KINDS = (
         "measure at least 5",
         _few_rounds,
         look="ferocal plan",
+    ),
+    CaveatKind(
+        "not-computed",
+        "values of a derived metric that could not be computed",
+        "take the readings that are missing, or mend the formula",
+        _not_computed,
+        look="ferocal runs {workload}",
     ),
     CaveatKind(
         "unpaired-rounds",

@@ -26,7 +26,8 @@ class Series:
     ``of_frames`` summarises as many as it has samples; it has ``assumed_times`` where nobody
     said how far apart its values are. Where neither direction is better there is no verdict.
     For people it is called ``label``, which is empty where the workload says enough; ``depth``
-    counts the scores that it is part of, one within the other.
+    counts the scores that it is part of, one within the other. It is of a ``size`` of the workload
+    ``family`` where that has several; ``weight`` is that of its workload in an index.
     """
 
     workload: str
@@ -45,6 +46,9 @@ class Series:
     group: str = ""
     label: str | None = None
     depth: int = 0
+    family: str = ""
+    size: float | None = None
+    weight: float = 1.0
 
     @property
     def title(self) -> str:
