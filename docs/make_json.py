@@ -8,7 +8,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterator
 
-from ferocal.render.documents import DOCUMENTS
+from ferocal.render.all_documents import DOCUMENTS
 from ferocal.render.objects import Schema
 
 HEAD = """\

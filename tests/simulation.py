@@ -135,3 +135,32 @@ def simulate_bursts(rng: np.random.Generator, frames: int, *, slower: float = 1.
     for begin in np.flatnonzero(rng.random(frames) < 1 / 150).tolist():
         times[begin : begin + 1 + rng.poisson(3)] *= rng.uniform(1.3, 3)
     return times
+
+
+def simulate_factors(
+    rng: np.random.Generator,
+    logs: Sequence[float],
+    *,
+    rounds: int = 5,
+    runs: int = 1,
+    run_sd: float = 0.01,
+    visit_sd: float = 0.01,
+    missing: float = 0.0,
+    metrics: int = 1,
+) -> Readings:
+    """A study of configurations with true logarithms, each round with a level of its own.
+
+    A share ``missing`` of the visits was not made.
+    """
+    names = [f"c{n}" for n in range(len(logs))]
+    rows = []
+    for visit, planned in enumerate(plan_rounds(names, rounds, int(rng.integers(2**31)))):
+        if rng.random() < missing:
+            continue
+        c = names.index(planned.configuration)
+        for s in range(metrics):
+            level = logs[c] + 0.02 * planned.round + rng.normal(0, visit_sd)
+            values = np.exp(4 + level + rng.normal(0, run_sd, runs))
+            rows += [(s, c, planned.round, visit, value) for value in values]
+    series = [Series(f"w{s}", "rate", "fps", "higher", 0.02) for s in range(metrics)]
+    return make_readings(series, names, *zip(*rows, strict=True))

@@ -15,7 +15,7 @@ import pytest
 from conftest import Ferocal
 from ferocal.cli.main import SECTIONS
 from ferocal.cli.main import ferocal as group
-from ferocal.render.documents import DOCUMENTS
+from ferocal.render.all_documents import DOCUMENTS
 from ferocal.render.objects import Schema
 
 ROOT = Path(__file__).parent.parent

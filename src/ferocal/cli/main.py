@@ -36,6 +36,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "frames": "Show frame times: average rate, lows, stutters.",
         "soak": "Show soaks: peak, minimum, last quarter, onset of throttling.",
         "compare": "Say which configuration changes the scores, and by how much.",
+        "factors": "Say which of the things that were varied did it.",
         "export": "Write all readings with their context into a file.",
         "report": "Write everything into one HTML page.",
     },

@@ -14,6 +14,18 @@ from ferocal.cli.common import example, json_option, make_console, print_json, s
 @json_option
 @click.option("--bench", metavar="NAME", help="As seen on this bench.  [default: the first]")
 @click.option("--detail", is_flag=True, help="The order of all rounds, and all metrics.")
+@click.option(
+    "--design",
+    type=click.Choice(["separate"]),
+    help="The fewest configurations that tell all factors apart.",
+)
+@click.option(
+    "--interaction",
+    "interactions",
+    multiple=True,
+    metavar="FACTOR:FACTOR",
+    help="With --design: two factors that may act on each other; may be repeated.",
+)
 @click.option("--rounds", type=click.IntRange(min=1), metavar="N", help="Plan for so many rounds.")
 @click.option("--detect", metavar="CHANGE", help='A change to be found, such as "2%".')
 @click.option("--sd", metavar="SD", help='Spread of changes between rounds, such as "3%".')
@@ -29,6 +41,8 @@ def command(
     as_json: bool,
     bench: str | None,
     detail: bool,
+    design: str | None,
+    interactions: tuple[str, ...],
     rounds: int | None,
     detect: str | None,
     sd: str | None,
@@ -41,7 +55,16 @@ def command(
     spread between rounds is known (from this study so far, from --like, or stated with
     --sd), the rounds that a change needs at 80 and 90 % power, and the number of runs per
     visit that costs least.
+
+    With --design separate the smallest set of configurations that separates the effects of
+    all factors (and of the interactions named) with the least switching, ready for the study
+    file.
     """
+    if interactions and design is None:
+        raise click.UsageError("--interaction goes with --design separate")
+    if design is not None:
+        _show_separation(directory, interactions, as_json=as_json)
+        return
     from ferocal.answers.foresight import foresee_study
     from ferocal.render.foresight import show_foresight
     from ferocal.study.load import load_study
@@ -59,6 +82,29 @@ def command(
         print_json(PLAN.make(foresight))
     else:
         show_foresight(make_console(), foresight, detail=detail)
+
+
+def _show_separation(directory: Path, interactions: tuple[str, ...], *, as_json: bool) -> None:
+    from ferocal.plan.separation import separate
+    from ferocal.study.load import load_study
+
+    pairs = [_pair(text) for text in interactions]
+    separation = separate(load_study(directory), pairs)
+    if as_json:
+        from ferocal.render.plan_documents import SEPARATION
+
+        print_json(SEPARATION.make(separation))
+    else:
+        from ferocal.render.separation import show_separation
+
+        show_separation(make_console(), separation)
+
+
+def _pair(text: str) -> tuple[str, str]:
+    first, colon, second = text.partition(":")
+    if not colon:
+        raise click.BadParameter("write two factors, like driver:api", param_hint="--interaction")
+    return first, second
 
 
 def _share(text: str, option: str) -> float:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 import math
 from collections import Counter
 from collections.abc import Mapping, Sequence
@@ -20,6 +19,7 @@ from ferocal.analysis.inference.power import (
 )
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.plan.order import PlannedVisit, count_switches
+from ferocal.plan.separation import confounded_factors, describe_confounding
 from ferocal.study.load import Study
 from ferocal.terms.roles import DECIDING, Role
 from ferocal.terms.wording import counted
@@ -108,9 +108,9 @@ def find_answers(study: Study, rounds: int) -> list[str]:
         answers.append(f"{changes}, with an interval between visits; drift stays in it")
     else:
         answers.append(f"{changes}, with an interval only if a noise floor is known")
-    confounded = {factor for pair in _confounded(study) for factor in pair}
+    confounded = confounded_factors(study)
     separate = [f for f in study.file.factor if f not in confounded]
-    if len(study.file.factor) > 1 and separate and study.file.configuration.design != "listed":
+    if len(study.file.factor) > 1 and separate:
         answers.append(f"which factor carries a change: {', '.join(separate)}")
     if head.control:
         answers.append("whether the bench agrees with itself: the control arm should not change")
@@ -160,12 +160,7 @@ def find_shortcomings(study: Study, rounds: int) -> list[str]:
             f"{comparisons['secondary']} comparisons share the error rate, which costs power: "
             'give the metric that decides role = "primary", or add rounds'
         )
-    together = [
-        f"{first} and {second} always change together: their effects cannot be separated; add a "
-        "configuration that changes only one of them"
-        for first, second in _confounded(study)
-    ]
-    return found + _unproven(study) + together
+    return [*found, *_unproven(study), *describe_confounding(study)]
 
 
 def _unproven(study: Study) -> list[str]:
@@ -178,17 +173,6 @@ def _unproven(study: Study) -> list[str]:
     return (
         [f"nothing proves that these are active: {', '.join(levels)}; add verify"] if levels else []
     )
-
-
-def _confounded(study: Study) -> list[tuple[str, str]]:
-    """Pairs of factors that always change together."""
-    rows = [configuration.levels for configuration in study.configurations]
-    found = []
-    for first, second in itertools.combinations(study.file.factor, 2):
-        pairs = {(row[first], row[second]) for row in rows}
-        if 1 < len({a for a, _ in pairs}) == len({b for _, b in pairs}) == len(pairs):
-            found.append((first, second))
-    return found
 
 
 @dataclass(frozen=True)

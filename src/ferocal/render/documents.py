@@ -24,12 +24,12 @@ def _of_series(name: str) -> Callable[[Any], Any]:
     return lambda item: getattr(item.series, name)
 
 
-_CHANGES = Key(
+CHANGES = Key(
     "criteria_changed", "array",
     "sentences on margins, roles, units and directions that were changed after the first reading",
     lambda item: [change.text for change in item.criteria_changes],
 )  # fmt: skip
-_LEFT_OUT = attributes(
+LEFT_OUT = attributes(
     (
         ("excluded", "integer", "runs that are marked as not to be used"),
         ("left_out", "integer", "readings that the study file no longer knows"),
@@ -222,8 +222,8 @@ COMPARISON = Schema(
                 ("margin", "number", "the margin of the study, a share"),
             )
         ),
-        *_LEFT_OUT,
-        _CHANGES,
+        *LEFT_OUT,
+        CHANGES,
         Key("mind", "array", "what to mind, the gravest first; an object by bench where there are "
             "several", _by_bench(_remarks)),
         Key("next", "array", "what to do next; an object by bench where there are several",
@@ -270,8 +270,8 @@ TABLE = Schema(
                 ("baseline", "string", "the baseline of the study"),
             )
         ),
-        *_LEFT_OUT,
-        _CHANGES,
+        *LEFT_OUT,
+        CHANGES,
         Key("cells", "array", "what was read", _cells, of=CELL),
         Key("gaps", "array", "cells without a reading", of=GAP),
     ),
@@ -281,7 +281,7 @@ TRACES = Schema(
     (
         Key("baseline", "string", "the configuration that the others are compared with",
             lambda a: a.comparison.baseline),
-        Key("criteria_changed", "array", _CHANGES.meaning,
+        Key("criteria_changed", "array", CHANGES.meaning,
             lambda a: [change.text for change in a.comparison.criteria_changes]),
         Key("cells", "array", "what was read", lambda a: _cells(a.table), of=CELL),
         Key("effects", "array", "of the metrics that are made of traces",
@@ -329,7 +329,7 @@ RUN = Schema(
 )  # fmt: skip
 RUNS = Schema(
     "`ferocal runs --json`",
-    (_CHANGES, Key("runs", "array", "the runs in the order of time", of=RUN)),
+    (CHANGES, Key("runs", "array", "the runs in the order of time", of=RUN)),
 )
 
 
@@ -383,7 +383,7 @@ PLAN = Schema(
                 ("shortcomings", "array", "what it cannot, in sentences"),
             )
         ),
-        _CHANGES,
+        CHANGES,
         *attributes((("spread_from", "string?", "where the spread is from"),)),
         Key("outlook", "array", "what to expect, metric by metric", lambda f: f.outlooks,
             of=OUTLOOK),
@@ -491,14 +491,3 @@ _NOTE = Schema(
 NOTES = Schema(
     "`ferocal note --json`", (Key("notes", "array", "the notes", lambda notes: notes, of=_NOTE),)
 )
-# By command, what it prints; `frames` stands for both kinds of traces.
-DOCUMENTS = {
-    "compare": COMPARISON,
-    "table": TABLE,
-    "frames": TRACES,
-    "runs": RUNS,
-    "plan": PLAN,
-    "inspect": INSPECTION,
-    "noise-floor": NOISE_FLOORS,
-    "note": NOTES,
-}

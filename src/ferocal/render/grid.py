@@ -124,7 +124,7 @@ def arrange(
             label += f" {shape.primary}"
         base, cells = cells_of(s)
         arrows = _ARROW_WORDS if shape.words else _ARROWS
-        yield GridRow(label, s.unit, arrows[s.better], base, cells, s)
+        yield GridRow(label, s.unit if s.workload else "", arrows[s.better], base, cells, s)
 
 
 def lay_out(

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from ferocal.terms.numbers import MINUS, as_read, grouped, significant
 
 if TYPE_CHECKING:
-    from ferocal.analysis.data.series import Series
-    from ferocal.analysis.inference.effects import Effect
+    from ferocal.analysis.data.series import Scale, Series
+    from ferocal.analysis.inference.verdicts import Verdict
 
 
 TIMES = "\N{MULTIPLICATION SIGN}"
@@ -17,6 +17,38 @@ TIMES = "\N{MULTIPLICATION SIGN}"
 LARGE_FACTOR = 3.0
 # So many more digits are tried for the end of an interval before it is called zero.
 _MORE_DIGITS = 4
+
+
+class Change(Protocol):
+    """A change with its interval, of whatever contrast it is."""
+
+    @property
+    def series(self) -> Series:
+        """The metric."""
+
+    @property
+    def scale(self) -> Scale:
+        """Whether it is a share or a difference."""
+
+    @property
+    def change(self) -> float:
+        """The change, a share or in the unit."""
+
+    @property
+    def low(self) -> float:
+        """The lower end of its interval."""
+
+    @property
+    def high(self) -> float:
+        """The upper end of its interval."""
+
+    @property
+    def bound(self) -> str | None:
+        """Of which kind it is, ">" or "<", where nothing but a bound is known."""
+
+    @property
+    def verdict(self) -> Verdict:
+        """What can be said of it."""
 
 
 def decimals_for(uncertainty: float) -> int:
@@ -40,14 +72,14 @@ def signed(value: float, decimals: int) -> str:
     return f"{'+' if rounded > 0 else MINUS}{text}"
 
 
-def _change_scale(effect: Effect) -> tuple[float, str]:
+def _change_scale(effect: Change) -> tuple[float, str]:
     if effect.scale == "ratio":
         return 100.0, "%"
     unit = effect.series.unit
     return 1.0, "points" if unit == "%" else unit
 
 
-def change_decimals(effect: Effect) -> int:
+def change_decimals(effect: Change) -> int:
     """Decimal places for a change and its interval."""
     factor, _ = _change_scale(effect)
     half_width = (effect.high - effect.low) / 2
@@ -58,7 +90,7 @@ def change_decimals(effect: Effect) -> int:
     return min(decimals_for(factor * half_width), 6)
 
 
-def factor_text(effect: Effect) -> str | None:
+def factor_text(effect: Change) -> str | None:
     """A large change as a factor, such as "× 4.2"; None for others."""
     factor = 1 + effect.change
     if effect.scale != "ratio" or effect.bound is not None or not math.isfinite(factor):
@@ -68,7 +100,7 @@ def factor_text(effect: Effect) -> str | None:
     return f"{TIMES} {factor:.{factor_decimals(effect)}f}"
 
 
-def factor_decimals(effect: Effect) -> int:
+def factor_decimals(effect: Change) -> int:
     """Decimal places for a change that is written as a factor."""
     half_width = (effect.high - effect.low) / 2
     if not math.isfinite(half_width):
@@ -76,13 +108,13 @@ def factor_decimals(effect: Effect) -> int:
     return min(decimals_for(half_width), 6)
 
 
-def change_words(effect: Effect) -> str:
+def change_words(effect: Change) -> str:
     """The change for a sentence; a large one also as a factor."""
     factor = factor_text(effect)
     return change_text(effect) if factor is None else f"{change_text(effect)} ({factor})"
 
 
-def change_text(effect: Effect) -> str:
+def change_text(effect: Change) -> str:
     """The change with its unit, such as "+3.4 %", or ">+3.4 %" where it is a bound."""
     if math.isnan(effect.change):
         return "–"
@@ -97,7 +129,7 @@ def change_text(effect: Effect) -> str:
     return f"{effect.bound}{signed(edge, places + 1)} {unit}"
 
 
-def interval_text(effect: Effect) -> str:
+def interval_text(effect: Change) -> str:
     """The interval, such as "+2.1 … +4.7 %", or a dash where it is unknown."""
     if math.isnan(effect.low) or effect.verdict == "seen once":
         return "–"
@@ -115,10 +147,26 @@ def _end_text(end: float, places: int) -> str:
     return next((signed(end, n) for n in digits if round(end, n)), signed(end, places))
 
 
-def half_width_text(effect: Effect) -> str:
+def half_width_text(effect: Change) -> str:
     """Half of the width of the interval in the digits of the change, without its unit."""
     factor, _ = _change_scale(effect)
     return grouped(factor * (effect.high - effect.low) / 2, change_decimals(effect))
+
+
+def change_and_half(effect: Change) -> tuple[str, str]:
+    """The change and half of the width of its interval, as two pieces with one unit."""
+    open_ended = effect.bound is not None or effect.verdict == "seen once"
+    known = not open_ended and not math.isnan(effect.low)
+    factor = factor_text(effect)
+    if factor is not None:
+        if not known:
+            return factor, ""
+        half = grouped((effect.high - effect.low) / 2, factor_decimals(effect))
+        return factor, f"±{half}"
+    number, _, unit = change_text(effect).rpartition(" ")
+    if not number:
+        return unit, ""
+    return number, f"±{half_width_text(effect)} {unit}" if known else unit
 
 
 def interval_name(confidence: float) -> str:

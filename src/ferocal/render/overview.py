@@ -23,12 +23,7 @@ from ferocal.render.grid import (
     lay_out,
     mixes_roles,
 )
-from ferocal.render.numbers import (
-    change_text,
-    factor_decimals,
-    factor_text,
-    half_width_text,
-)
+from ferocal.render.numbers import change_and_half
 from ferocal.render.tables import bounds_note, short_centre
 from ferocal.render.wording import (
     VERDICT_SIGNS,
@@ -37,7 +32,6 @@ from ferocal.render.wording import (
     evidence_text,
     margins_text,
 )
-from ferocal.terms.numbers import grouped
 from ferocal.terms.roles import DECIDING
 from ferocal.terms.wording import counted
 
@@ -145,7 +139,7 @@ class Overview:
         style = VERDICT_STYLES[effect.verdict]
         signs = VERDICT_WORDS if self._shape.words else VERDICT_SIGNS
         sign = "" if effect.verdict is Verdict.NOT_JUDGED else signs[effect.verdict]
-        change, half = _change_and_half(effect)
+        change, half = change_and_half(effect)
         if effect.method is Method.STATED:
             marks += self._notes.mark("the interval rests on a noise that somebody states")
         return GridCell(change, half, sign, marks, style)
@@ -215,19 +209,3 @@ class Overview:
         of = f" of {counted(int(each), 'run')}" if each and each.is_integer() else ""
         level = f"intervals {100 * self._comparison.confidence:.4g} %"
         return f"{'mostly ' if len(known) > 1 else ''}{text}{of}; {level}"
-
-
-def _change_and_half(effect: Effect) -> tuple[str, str]:
-    """The change and half of the width of its interval, as two pieces with one unit."""
-    open_ended = effect.bound is not None or effect.verdict is Verdict.SEEN_ONCE
-    known = not open_ended and has_evidence(effect)
-    factor = factor_text(effect)
-    if factor is not None:
-        if not known:
-            return factor, ""
-        half = grouped((effect.high - effect.low) / 2, factor_decimals(effect))
-        return factor, f"±{half}"
-    number, _, unit = change_text(effect).rpartition(" ")
-    if not number:
-        return unit, ""
-    return number, f"±{half_width_text(effect)} {unit}" if known else unit

@@ -83,6 +83,19 @@ def compose_design(file: StudyFile) -> Design:
     return Design(tuple(composed), baseline, impossible, _impossible_workloads(file, composed))
 
 
+def is_possible(file: StudyFile, levels: Levels) -> bool:
+    """Whether a combination of levels can exist, as the study file says."""
+    return not _is_impossible(file, levels)
+
+
+def name_of(study: Design, file: StudyFile, levels: Levels) -> str:
+    """The name of a combination: that of the configuration, else what it would be called."""
+    for configuration in study.configurations:
+        if configuration.levels == levels:
+            return configuration.name
+    return _join(file, levels)
+
+
 def _is_impossible(file: StudyFile, levels: Levels) -> bool:
     rules = (rule for rule in file.configuration.impossible if not _names_workload(file, rule))
     return any(rule.items() <= levels.items() for rule in rules)
@@ -176,10 +189,15 @@ def _labels(file: StudyFile, combinations: list[Levels]) -> list[str]:
     """Names for combinations: level names alone where these distinguish the factors."""
     if file.configuration.design == "listed":
         return list(file.configuration.named)
+    return [_join(file, levels) for levels in combinations]
+
+
+def _join(file: StudyFile, levels: Levels) -> str:
+    """The levels of a combination in one word."""
     names = [level for factor in file.factor.values() for level in factor.level]
     if len(set(names)) == len(names):
-        return ["+".join(levels.values()) for levels in combinations]
-    return ["+".join(f"{f}={level}" for f, level in levels.items()) for levels in combinations]
+        return "+".join(levels.values())
+    return "+".join(f"{f}={level}" for f, level in levels.items())
 
 
 def _baseline_levels(file: StudyFile, combinations: list[Levels]) -> Levels:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 
-from ferocal.analysis.data.readings import MEDIAN_FROM_RUNS, NO_ROUND, Readings
+from ferocal.analysis.data.readings import MEDIAN_FROM_RUNS, Readings, concatenate, replicate_keys
 from ferocal.analysis.data.segments import FloatArray, IntArray, find_segments, sort_within
 from ferocal.terms.formulas import (
     Declared,
@@ -77,9 +77,10 @@ def add_derived(
     through by interval arithmetic (Moore 1966, Interval Analysis).
     """
     codes = {(s.workload, s.metric): n for n, s in enumerate(readings.series)}
-    parts, losses = [readings], []
+    parts, losses, steps = [readings], [], {}
     for place, formula in formulas.items():
         rows, missing = _join(readings, formula, codes, amounts)
+        steps[place] = _resolution(readings, formula, codes, rows)
         losses += [_loss_at(readings, place, b, c, reason, n) for b, c, reason, n in missing]
         faults: dict[str, np.ndarray] = {}
         with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
@@ -88,20 +89,42 @@ def add_derived(
         made, bad = _as_readings(readings, place, rows.lead, span, faults)
         losses += bad
         parts.append(made)
-    return _concatenate(parts), tuple(losses)
+    series = tuple(
+        replace(s, resolution=steps.get(n) or s.resolution) for n, s in enumerate(readings.series)
+    )
+    return replace(concatenate(parts), series=series), tuple(losses)
 
 
-def _concatenate(parts: list[Readings]) -> Readings:
-    names = [name for name, column in vars(parts[0]).items() if isinstance(column, np.ndarray)]
-    columns: dict[str, Any] = {n: np.concatenate([getattr(p, n) for p in parts]) for n in names}
-    return replace(parts[0], **columns)
+def _resolution(
+    readings: Readings, formula: Formula, codes: Mapping[tuple[str, str], int], rows: _Rows
+) -> float | None:
+    """The step that declared resolutions leave in a derived series, None where there is none."""
+    declared = {
+        operand: (readings.series[codes[operand.workload, operand.metric]].resolution or 0.0)
+        for operand in formula.readings
+    }
+    if not any(declared.values()) or not len(rows.lead):
+        return None
+    spans = {
+        operand: _Span(span.value, span.value - half, span.value + half)
+        for operand, span in rows.spans.items()
+        for half in (declared[operand] * operand.factor / 2,)
+    }
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+        span = _evaluate(formula.term, replace(rows, spans=spans), {})
+    width = (span.high - span.low) / formula.factor
+    return float(np.median(width[np.isfinite(width)])) if np.isfinite(width).any() else None
 
 
 def _join(
     readings: Readings, formula: Formula, codes: Mapping[tuple[str, str], int], amounts: Amounts
 ) -> tuple[_Rows, list[tuple[int, int, str, int]]]:
     """The runs or visits that have all parts, and by bench and configuration what is missing."""
-    key = _visit_keys(readings) if formula.across else readings.run_of
+    key = (
+        replicate_keys(readings, len(readings.configurations))
+        if formula.across
+        else readings.run_of
+    )
     found = {}
     for operand in formula.readings:
         rows = np.flatnonzero(readings.series_of == codes[operand.workload, operand.metric])
@@ -141,16 +164,6 @@ def _missing(
         key = (*place, f"{listed(names)} {verb} missing")
         found[key] = found.get(key, 0) + 1
     return [(*key, count) for key, count in found.items()]
-
-
-def _visit_keys(readings: Readings) -> IntArray:
-    """One number per visit; visits of one configuration in one round are one."""
-    alone = readings.round_of == NO_ROUND
-    replicate = np.where(alone, NO_ROUND - 1 - readings.visit_of, readings.round_of)
-    replicate = replicate - replicate.min(initial=0)
-    place = readings.bench_of * len(readings.configurations) + readings.configuration_of
-    keys: IntArray = place * (int(replicate.max(initial=0)) + 1) + replicate
-    return keys
 
 
 def _summarise(

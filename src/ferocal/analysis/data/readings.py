@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
@@ -100,6 +102,28 @@ class VisitSummaries:
     arm_of: IntArray
 
 
+def replicate_keys(visits: Readings | VisitSummaries, configurations: int) -> IntArray:
+    """One number per visit; visits of one configuration in one round are one. Shape (n,)."""
+    replicate = replicates(visits)
+    replicate -= replicate.min(initial=0)
+    place = visits.bench_of * configurations + visits.configuration_of
+    keys: IntArray = place * (int(replicate.max(initial=0)) + 1) + replicate
+    return keys
+
+
+def replicates(visits: Readings | VisitSummaries) -> IntArray:
+    """The round of every row, and numbers below `NO_ROUND` for visits that have none."""
+    alone = visits.round_of == NO_ROUND
+    return np.where(alone, NO_ROUND - 1 - visits.visit_of, visits.round_of)
+
+
+def concatenate(parts: Sequence[Readings]) -> Readings:
+    """Readings of the same study in one piece."""
+    names = [name for name, column in vars(parts[0]).items() if isinstance(column, np.ndarray)]
+    columns: dict[str, Any] = {n: np.concatenate([getattr(p, n) for p in parts]) for n in names}
+    return replace(parts[0], **columns)
+
+
 def choose_scales(readings: Readings) -> tuple[Scale, ...]:
     """Ratios where every reading of a series is positive, differences elsewhere.
 
@@ -131,9 +155,7 @@ def summarise_visits(readings: Readings, scales: tuple[Scale, ...] | None = None
     """
     scales = choose_scales(readings) if scales is None else scales
     value = to_scale(readings, scales)
-    # Visits without a round are distinguished by their numbers.
-    alone = readings.round_of == NO_ROUND
-    replicate = np.where(alone, NO_ROUND - 1 - readings.visit_of, readings.round_of)
+    replicate = replicates(readings)
     replicate -= replicate.min(initial=0)
     group = readings.arm_of * (int(replicate.max(initial=0)) + 1) + replicate
     order = sort_within(value, group)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ferocal.analysis.data.readings import NO_ROUND, VisitSummaries
+from ferocal.analysis.data.readings import NO_ROUND, VisitSummaries, replicates
 from ferocal.analysis.data.segments import FloatArray, IntArray
 from ferocal.analysis.inference.moments import Moments, group_moments, starts_of
 from ferocal.analysis.inference.weights import Terms
@@ -30,7 +30,7 @@ def visits_of_sides(terms: Terms, summaries: VisitSummaries) -> SideRows:
     term = np.repeat(np.arange(len(terms.arm)), count)
     row = np.arange(len(term)) - np.repeat(np.cumsum(count) - count, count) + begin[term]
     alone = summaries.round_of == NO_ROUND
-    replicate = np.where(alone, NO_ROUND - 1 - summaries.visit_of, summaries.round_of)
+    replicate = replicates(summaries)
     rows = SideRows(
         side=terms.side[term],
         replicate=replicate[row],

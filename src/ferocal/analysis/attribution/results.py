@@ -1,0 +1,150 @@
+"""What attribution finds: effects of levels, interactions, shares, scaling."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from ferocal.analysis.data.series import Scale, Series
+from ferocal.analysis.inference.verdicts import Verdict
+
+
+@dataclass(frozen=True)
+class Judged:
+    """A contrast as it was judged.
+
+    ``change``, ``low`` and ``high`` are shares on the "ratio" scale, else in the unit of the
+    series; ``mean`` is on the scale of the analysis. All are NaN where nothing is known. It is
+    never known as a ``bound`` only.
+    """
+
+    series: Series
+    scale: Scale
+    change: float
+    low: float
+    high: float
+    mean: float
+    p_value: float
+    p_adjusted: float
+    degrees: float
+    verdict: Verdict
+    bound: str | None = None
+
+
+@dataclass(frozen=True)
+class FactorEffect:
+    """The change due to a level of a factor, averaged over the levels of the others.
+
+    Where it is not ``estimable``, ``judged`` is that of the level with what always came with
+    it, ``together``; None where not even that is known.
+    """
+
+    series: Series
+    factor: str
+    level: str
+    against: str
+    judged: Judged | None
+    estimable: bool
+    together: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Interaction:
+    """Whether a level does another thing beside a level of another factor.
+
+    ``judged`` is a ratio of ratios (a difference of differences); ``with_first`` and
+    ``with_other`` are the effect of ``level`` beside the first and beside the other level.
+    """
+
+    series: Series
+    factor: str
+    level: str
+    against: str
+    other: str
+    other_level: str
+    other_first: str
+    judged: Judged
+    with_first: Judged
+    with_other: Judged
+
+
+@dataclass(frozen=True)
+class LackOfFit:
+    """How well the factors add up for a series; ``used`` says that the error rests on it."""
+
+    series: Series
+    p_value: float
+    degrees: int
+    used: bool
+
+
+@dataclass(frozen=True)
+class Share:
+    """The part of a factor in a whole change; ``share`` of it on the scale of the analysis."""
+
+    factor: str
+    start: str
+    end: str
+    judged: Judged
+    share: float
+
+
+@dataclass(frozen=True)
+class Decomposition:
+    """The change between two configurations as the sum of the parts of their factors.
+
+    ``rest`` is what the model leaves of the change that was measured; ``through`` are the
+    measured configurations that lie between, which hold one factor while another changes.
+    """
+
+    series: Series
+    start: str
+    end: str
+    total: Judged
+    parts: tuple[Share, ...]
+    rest: float
+    through: tuple[str, ...]
+
+
+class SerialShare(NamedTuple):
+    """The share of the work that more resources do not speed up, on its own scale."""
+
+    share: float
+    error: float
+    degrees: float
+
+
+@dataclass(frozen=True)
+class ScalingStep:
+    """One amount of a resource against the least: speed, and speed per unit of it.
+
+    ``speed`` and ``efficiency`` are changes; an efficiency of −0.2 is 80 % of the ideal.
+    """
+
+    level: str
+    amount: float
+    speed: Judged
+    efficiency: Judged
+
+
+@dataclass(frozen=True)
+class Scaling:
+    """How a series scales with a factor that can be counted; ``serial`` with three amounts."""
+
+    series: Series
+    factor: str
+    least: float
+    first: str
+    steps: tuple[ScalingStep, ...]
+    serial: SerialShare | None
+    serial_half_width: float
+
+
+@dataclass(frozen=True)
+class IndexPart:
+    """What one workload does in an index: its own change, and the index without it."""
+
+    workload: str
+    weight: float
+    own: Judged
+    without: Judged | None

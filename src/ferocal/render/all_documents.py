@@ -1,0 +1,30 @@
+"""What every command prints with ``--json``."""
+
+from __future__ import annotations
+
+from ferocal.render.documents import (
+    COMPARISON,
+    INSPECTION,
+    NOISE_FLOORS,
+    NOTES,
+    PLAN,
+    RUNS,
+    TABLE,
+    TRACES,
+)
+from ferocal.render.factor_documents import FACTORS
+from ferocal.render.plan_documents import SEPARATION
+
+# By command, what it prints; `frames` stands for both kinds of traces.
+DOCUMENTS = {
+    "compare": COMPARISON,
+    "factors": FACTORS,
+    "table": TABLE,
+    "frames": TRACES,
+    "runs": RUNS,
+    "plan": PLAN,
+    "plan --design separate": SEPARATION,
+    "inspect": INSPECTION,
+    "noise-floor": NOISE_FLOORS,
+    "note": NOTES,
+}

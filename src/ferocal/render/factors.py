@@ -1,0 +1,344 @@
+"""What factors do, as text: a line for each level, the overview, the parts of a whole change."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from rich.console import Console
+from rich.text import Text
+
+from ferocal.analysis.inference.verdicts import CHANGED, Verdict
+from ferocal.render.console import fold_with, plain_words, room, show_beside
+from ferocal.render.grid import MOST_ROWS, Footnotes, GridCell, Shape, arrange, lay_out
+from ferocal.render.numbers import (
+    change_and_half,
+    change_text,
+    half_width_text,
+    interval_text,
+    margin_text,
+    percent,
+)
+from ferocal.render.tables import plain_table
+from ferocal.render.wording import VERDICT_SIGNS, VERDICT_STYLES, VERDICT_WORDS
+from ferocal.terms.numbers import significant
+from ferocal.terms.wording import be, counted, listed
+
+if TYPE_CHECKING:
+    from ferocal.analysis.attribution.results import (
+        Decomposition,
+        FactorEffect,
+        IndexPart,
+        Interaction,
+        Judged,
+        Scaling,
+    )
+    from ferocal.analysis.data.series import Series
+    from ferocal.answers.factors import BenchFactors, FactorsAnswer
+
+# Of more, what decides is shown, and the rest with --detail.
+_MOST_NAMED = 4
+_MOST_SENTENCES = 3
+_MOST_PARTS = 5
+_MOST_REMARKS = 6
+# What the parts leave of a whole change is said from a thousandth on.
+_REST = 1e-3
+_SPOKEN = (*CHANGED, Verdict.EQUIVALENT, Verdict.INCONCLUSIVE)
+_LACK = "the factors do not add up (lack of fit)"
+
+
+def show_factors(console: Console, answer: FactorsAnswer, *, detail: bool = False) -> None:
+    """Print what each level does, which act on each other, and what cannot be told apart."""
+    console.print(answer.question, style="bold", end="\n\n")
+    for number, bench in enumerate(answer.benches):
+        if len(answer.benches) > 1:
+            console.print(f"{chr(10) if number else ''}bench {bench.bench}", style="bold")
+        _show_bench(console, answer, bench, detail=detail)
+    steps = list(_next(answer.benches))
+    show_beside(console, "next", [x for s in steps for x in fold_with(*s, room(console))])
+
+
+def _show_bench(
+    console: Console, answer: FactorsAnswer, bench: BenchFactors, *, detail: bool
+) -> None:
+    if not bench.effects:
+        console.print("Nothing that varies was measured with more than one level yet.\n")
+        show_beside(console, "mind", _remarks(bench, detail=True))
+        return
+    lines = list(level_lines(bench))
+    margin = max(len(head) for head, _ in lines) + 2
+    for head, text in lines:
+        show_beside(console, head, [text], margin=margin)
+    sentences = [*interaction_sentences(bench.interactions)]
+    shown = sentences if detail else sentences[:_MOST_SENTENCES]
+    for sentence in shown:
+        show_beside(console, "", [sentence], margin=0)
+    if len(shown) < len(sentences):
+        console.print(
+            f"{len(sentences) - len(shown)} more act on each other: ferocal factors --detail"
+        )
+    console.print()
+    shape = Shape(console.width, words=plain_words(console))
+    for line in _overview(bench, shape, answer.margin, detail=detail):
+        console.print(line, soft_wrap=True)
+    console.print()
+    for heading, rows in (
+        (_heading(bench.decomposition), part_lines(bench.decomposition, detail=detail)),
+        ("scaling", [text for s in bench.scaling for text in scaling_lines(s)]),
+    ):
+        if rows:
+            console.print(heading, style="bold")
+            for row in rows:
+                show_beside(console, "", [row], margin=2)
+            console.print()
+    if detail:
+        _show_detail(console, bench)
+    show_beside(console, "mind", _remarks(bench, detail=detail))
+
+
+def level_lines(bench: BenchFactors) -> Iterator[tuple[str, str]]:
+    """For every level what it makes better and worse, and what it leaves as it is."""
+    told: set[frozenset[str]] = set()
+    for factor, levels in bench.factors.items():
+        for level in levels[1:]:
+            own = [e for e in bench.effects if (e.factor, e.level) == (factor, level)]
+            together = list(dict.fromkeys(t for e in own for t in e.together))
+            members = frozenset([f"{factor}={level}", *together])
+            if members in told:
+                continue  # what always comes together is one line
+            told.add(members)
+            others = [t.partition(":")[0].replace("=", " ") for t in together]
+            yield listed([f"{factor} {level}", *others]), _level_text(own)
+
+
+def _level_text(effects: Sequence[FactorEffect]) -> str:
+    index = next((e.judged for e in effects if not e.series.workload), None)
+    metrics = [e.judged for e in effects if e.series.workload and e.judged is not None]
+    if not metrics and index is None:
+        return "not known: it always came with others"
+    metrics.sort(key=lambda j: -abs(j.mean) if j.scale == "ratio" else 0.0)
+    parts = []
+    for verdict in _SPOKEN:
+        names = [_named(j) for j in metrics if j.verdict is verdict]
+        if names:
+            rest = len(names) - _MOST_NAMED
+            text = ", ".join(names[:_MOST_NAMED]) + (f", {rest} more" if rest > 0 else "")
+            parts.append(f"{VERDICT_WORDS[verdict]}: {text}")
+    whole = "" if index is None else f"{change_text(index)} over all workloads"
+    if index is not None and index.verdict not in CHANGED:
+        whole += f" ({VERDICT_WORDS[index.verdict]})"
+    return "; ".join(filter(None, (whole, *parts)))
+
+
+def _named(judged: Judged) -> str:
+    title = judged.series.title
+    return f"{title} {change_text(judged)}" if judged.verdict in CHANGED else title
+
+
+def interaction_sentences(interactions: Sequence[Interaction]) -> Iterator[str]:
+    """What is shown to act on each other, the largest first, in words."""
+    shown = [i for i in interactions if i.judged.verdict in CHANGED and i.series.workload]
+    if interactions and not shown:
+        pairs = list(dict.fromkeys(f"{i.other} and {i.factor}" for i in interactions))
+        which = f"{listed(pairs)} act" if len(pairs) <= 2 else "any two factors act"
+        yield f"That {which} on each other is not shown."
+    for i in sorted(shown, key=lambda i: -abs(i.judged.mean)):
+        yield interaction_sentence(i)
+
+
+def interaction_sentence(i: Interaction) -> str:
+    """What a level does beside one level of another factor, and what beside the other."""
+    pairs = [(i.with_first, i.other_first), (i.with_other, i.other_level)]
+    pairs.sort(key=lambda pair: -abs(pair[0].mean))
+    (strong, beside), (weak, other) = pairs
+    title = i.series.title
+    first = f"{i.level} {_verb(strong)} on {title} ({change_text(strong)})"
+    if strong.verdict not in CHANGED:
+        return (
+            f"{i.level} acts on {title} with {beside} ({change_text(strong)}) otherwise than with "
+            f"{other} ({change_text(weak)}); neither is shown alone"
+        )
+    if weak.verdict not in CHANGED:
+        known = f"{change_text(weak)}, {VERDICT_WORDS[weak.verdict]}"
+        return f"{first}, but only with {beside}; with {other} {known}"
+    if weak.verdict is strong.verdict:
+        return f"{first} with {beside}, and less with {other} ({change_text(weak)})"
+    return f"{first} with {beside}, but {_verb(weak)} with {other} ({change_text(weak)})"
+
+
+def _verb(judged: Judged) -> str:
+    return "gains" if judged.verdict is Verdict.BETTER else "loses"
+
+
+def _overview(bench: BenchFactors, shape: Shape, margin: float, *, detail: bool) -> Iterator[Text]:
+    """Metrics in rows, levels in columns."""
+    known = {(e.series, e.factor, e.level): e for e in bench.effects}
+    series = list(dict.fromkeys(e.series for e in bench.effects))
+    left = series if detail else series[:MOST_ROWS]
+    columns = {f"{f}={v}": (f, v) for f, levels in bench.factors.items() for v in levels[1:]}
+    notes = Footnotes(words=shape.words)
+
+    def cells(s: Series) -> tuple[str, dict[str, GridCell]]:
+        return "", {
+            name: _cell(known.get((s, *place)), shape, notes) for name, place in columns.items()
+        }
+
+    rows = list(arrange(left, shape, cells))
+    yield from lay_out(rows, {name: name for name in columns}, shape)
+    if len(left) < len(series):
+        yield Text(f"{len(series) - len(left)} more metrics: ferocal factors --detail", "dim")
+    yield from _legend(bench.effects, shape, margin)
+    yield from (Text(line, "dim") for line in notes.lines)
+
+
+def _cell(effect: FactorEffect | None, shape: Shape, notes: Footnotes) -> GridCell:
+    if effect is None:
+        return GridCell(number="not measured")
+    if effect.judged is None:
+        return GridCell(number="not known", mark=notes.mark("it always came with others"))
+    mark = ""
+    if effect.together:
+        mark = notes.mark(f"with {listed(list(effect.together))}")
+    signs = VERDICT_WORDS if shape.words else VERDICT_SIGNS
+    verdict = effect.judged.verdict
+    number, rest = change_and_half(effect.judged)
+    return GridCell(number, rest, signs[verdict], mark, VERDICT_STYLES[verdict])
+
+
+def _legend(effects: Sequence[FactorEffect], shape: Shape, margin: float) -> Iterator[Text]:
+    present = {e.judged.verdict for e in effects if e.judged is not None}
+    words = {**VERDICT_WORDS, Verdict.EQUIVALENT: f"within {margin_text(margin)}"}
+    parts = [
+        words[v] if shape.words else f"{sign} {words[v]}"
+        for v, sign in VERDICT_SIGNS.items()
+        if v in present and sign.strip()
+    ]
+    left, right = "  ".join(parts), "averaged over the other factors; intervals 95 %"
+    gap = shape.width - len(left) - len(right)
+    lines = [left + " " * min(gap, 8) + right] if gap >= 2 else [left, right]
+    yield from (Text(line, "dim") for line in lines)
+
+
+def _heading(parts: Sequence[Decomposition]) -> str:
+    if not parts:
+        return ""
+    through = f", through {listed(list(parts[0].through))}" if parts[0].through else ""
+    return f"{parts[0].start} → {parts[0].end}{through}"
+
+
+def part_lines(parts: Sequence[Decomposition], *, detail: bool = False) -> list[str]:
+    """The whole changes as products (or sums) of the parts of factors."""
+    lines = [part_line(part) for part in parts]
+    if detail or len(lines) <= _MOST_PARTS:
+        return lines
+    return [*lines[:_MOST_PARTS], f"{len(lines) - _MOST_PARTS} more: ferocal factors --detail"]
+
+
+def part_line(part: Decomposition) -> str:
+    """A whole change as the product, or the sum, of the parts of its factors."""
+    ratio = part.total.scale == "ratio"
+    joined = (" × " if ratio else " + ").join(
+        f"{share.factor} {change_text(share.judged)}" for share in part.parts
+    )
+    text = f"{part.series.title}: {change_text(part.total)} = {joined}"
+    if abs(part.rest) > _REST:
+        rest = math.expm1(part.rest + part.total.mean) if ratio else part.rest + part.total.mean
+        text += f"; measured as a whole {change_text(replace(part.total, change=rest))}"
+    shares = [s.share for s in part.parts]
+    if all(0 <= share <= 1 for share in shares):
+        text += f" ({listed([f'{100 * share:.0f} %' for share in shares])} of it)"
+    return text
+
+
+def scaling_lines(scaling: Scaling) -> Iterator[str]:
+    """Speed and efficiency with every amount of a resource, and the serial share."""
+    title, factor = scaling.series.title, scaling.factor
+    for step in scaling.steps:
+        ideal = step.amount / scaling.least
+        known = step.efficiency
+        speed = significant(1 + step.speed.change, 3)
+        yield (
+            f"{title}: with {factor} {step.amount:g} {speed} times as fast as with "
+            f"{scaling.least:g} (ideal {ideal:g}); efficiency {100 * (1 + known.change):.0f} "
+            f"±{half_width_text(known)} %, {change_text(known)} per unit of {factor}"
+        )
+    if scaling.serial is not None:
+        share, half = 100 * scaling.serial.share, 100 * scaling.serial_half_width
+        yield f"{title}: serial share {significant(share, 2)} ±{significant(half, 2)} % (Amdahl)"
+
+
+def _show_detail(console: Console, bench: BenchFactors) -> None:
+    """Intervals of all interactions, and what every workload does in the index."""
+    if bench.interactions:
+        table = plain_table("interaction", "metric", "beyond both", "95 % interval", "verdict")
+        for i in bench.interactions:
+            name = f"{i.factor}={i.level} × {i.other}={i.other_level}"
+            verdict = VERDICT_WORDS[i.judged.verdict]
+            row = (name, i.series.title, change_text(i.judged), interval_text(i.judged), verdict)
+            table.add_row(*row)
+        console.print(table)
+    for (factor, level), parts in bench.index_parts.items():
+        if parts:
+            console.print(_parts_table(f"{factor}={level}", parts))
+
+
+def _parts_table(name: str, parts: Sequence[IndexPart]) -> object:
+    table = plain_table(f"index, {name}", "weight", "its gain", "index without it")
+    for part in sorted(parts, key=lambda part: -abs(part.weight * part.own.mean)):
+        without = "–" if part.without is None else change_text(part.without)
+        table.add_row(part.workload, percent(part.weight), change_text(part.own), without)
+    return table
+
+
+def _remarks(bench: BenchFactors, *, detail: bool) -> list[str]:
+    """What cannot be told apart first, then what else bears on the figures."""
+    remarks = [
+        f"{c.text}; " + (f"measure {c.separate}" if c.separate else "nothing possible would tell")
+        for c in bench.confounded
+    ]
+    remarks += _blind_lines(bench)
+    lacking = [x for x in bench.lack_of_fit if x.p_value < 0.05]
+    if lacking:
+        names = [x.series.title for x in lacking[:_MOST_NAMED]]
+        others = len(lacking) - len(names)
+        where = ", ".join(names) + (f" and {others} more" if others else "")
+        used = all(x.used for x in lacking)
+        what = "intervals are as wide as that" if used else "intervals may be too narrow"
+        remarks.append(f"{_LACK}: {where}; {what}, see single configurations in ferocal compare")
+    if bench.left_out:
+        names = [f"{name} ({reason})" for name, reason in bench.left_out]
+        shown = names if detail else names[:_MOST_NAMED]
+        more = f" and {len(names) - len(shown)} more" if len(shown) < len(names) else ""
+        remarks.append(f"left out: {', '.join(shown)}{more}")
+    if bench.not_in_index:
+        names = [s.title for s in bench.not_in_index]
+        text = f"not in the index, for {'it' if len(names) == 1 else 'they'} {be(len(names))} "
+        remarks.append(f"{text}missing somewhere or may be zero: {', '.join(names[:_MOST_NAMED])}")
+    if detail or len(remarks) <= _MOST_REMARKS:
+        return remarks
+    rest = len(remarks) - _MOST_REMARKS
+    return [*remarks[:_MOST_REMARKS], f"{counted(rest, 'more')}: ferocal factors --detail"]
+
+
+def _blind_lines(bench: BenchFactors) -> Iterator[str]:
+    """Of which factors nothing shows whether they act on each other, and what would."""
+    if bench.blind:
+        pairs = [" and ".join(c.terms) for c in bench.blind]
+        shown = pairs if len(pairs) <= _MOST_NAMED else [*pairs[:_MOST_NAMED], "others"]
+        text = f"whether {', or '.join(shown)} act on each other cannot be seen"
+        first = next((c for c in bench.blind if c.separate), None)
+        if first is not None:
+            text += f"; {first.separate} would show it of {' and '.join(first.terms)}"
+        yield text
+
+
+def _next(benches: Sequence[BenchFactors]) -> Iterator[tuple[str, str | None]]:
+    if any(c.levels for b in benches for c in b.confounded):
+        yield (
+            "the fewest configurations that tell all factors apart",
+            "ferocal plan --design separate",
+        )
+    else:
+        yield "single configurations against the baseline", "ferocal compare"
