@@ -28,6 +28,7 @@ from ferocal.answers.selection import Selection
 from ferocal.ledger.records import Note
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
+from ferocal.terms.dimensions import ONE
 
 
 @dataclass(frozen=True)
@@ -107,7 +108,7 @@ def compare(
     """
     selection = (selection or Selection()).resolve(study)
     base = study.configuration(against or study.baseline).name
-    setting = _setting(study, evidence, base)
+    setting = setting_of(study, evidence, base)
     effects = estimate_effects(evidence.readings, base, setting)
     contexts = {
         bench: replace(context, explained=_explained(study, setting))
@@ -203,7 +204,8 @@ def _unmeasured(
                 yield bench, name
 
 
-def _setting(study: Study, evidence: Evidence, baseline: str) -> Setting:
+def setting_of(study: Study, evidence: Evidence, baseline: str) -> Setting:
+    """What the analysis has to know of a study besides its readings."""
     base = study.configuration(baseline)
     interleaved = study.head.schedule == "rounds"
     return Setting(
@@ -216,6 +218,10 @@ def _setting(study: Study, evidence: Evidence, baseline: str) -> Setting:
         noise_floors=evidence.noise_floors,
         floor_arm=CONTROL if study.head.control else None,
         differing={c.name: c.differs_in(base) for c in study.configurations},
+        amounts={
+            c.name: {name: amount for name, (amount, unit) in c.quantities.items() if unit == ONE}
+            for c in study.configurations
+        },
         planned_rounds=evidence.planned_rounds,
     )
 

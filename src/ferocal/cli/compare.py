@@ -22,6 +22,7 @@ from ferocal.cli.common import (
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
     from ferocal.answers.comparison import Comparison
+    from ferocal.answers.selection import Selection
 
 
 @click.command("compare")
@@ -41,6 +42,15 @@ if TYPE_CHECKING:
     multiple=True,
     type=click.Choice(["better", "worse", "equal", "open"]),
     help="Only metrics of which something is so; may be repeated.",
+)
+@click.option(
+    "--between",
+    metavar="FACTOR|workload|size|bench|study",
+    help="Whether the changes differ between levels of a factor, workloads, sizes, benches, or "
+    "between this study and another, DIR.",
+)
+@click.argument(
+    "other", metavar="[DIR]", required=False, type=click.Path(path_type=Path, file_okay=False)
 )
 @click.option("--detail", is_flag=True, help="Every effect and every caveat in full.")
 @click.option(
@@ -64,6 +74,8 @@ def command(
     groups: tuple[str, ...],
     sort: str,
     only: tuple[str, ...],
+    between: str | None,
+    other: Path | None,
     detail: bool,
     times: bool,
     gate: str | None,
@@ -85,6 +97,13 @@ def command(
     from ferocal.render.comparison import show_comparison
 
     selection = Selection(configurations, workloads, metrics, benches, roles, groups)
+    if (other is not None) != (between == "study"):
+        raise click.UsageError("--between study goes with the directory of another study")
+    if between is not None:
+        if gate or only or times:
+            raise click.UsageError("--gate, --only and --times do not go with --between")
+        _show_between(directory, between, other, against, selection, as_json=as_json)
+        return
     comparison = ferocal.open(directory).compare(against=against, selection=selection)
     if benches:
         comparison = replace(comparison, benches=benches)
@@ -100,6 +119,37 @@ def command(
         show_comparison(make_console(), comparison, times=times, only=only, detail=detail)
     if gate is not None:
         _check_gate(comparison, gate)
+
+
+def _show_between(
+    directory: Path,
+    kind: str,
+    other: Path | None,
+    against: str | None,
+    selection: Selection,
+    *,
+    as_json: bool,
+) -> None:
+    import ferocal
+    from ferocal.answers.between import compare_between
+
+    opened = ferocal.open(directory)
+    selection = selection.resolve(opened.study)
+    second = None
+    if other is not None:
+        there = ferocal.open(other)
+        second = (there.study, there.evidence())
+    answer = compare_between(
+        opened.study, opened.evidence(), kind, other=second, against=against, selection=selection
+    )
+    if as_json:
+        from ferocal.render.between_documents import BETWEEN
+
+        print_json(BETWEEN.make(answer))
+    else:
+        from ferocal.render.between import show_between
+
+        show_between(make_console(), answer)
 
 
 def _sorted(comparison: Comparison, sort: str) -> Comparison:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ferocal.render.between_documents import BETWEEN
 from ferocal.render.documents import (
     COMPARISON,
     INSPECTION,
@@ -18,6 +19,7 @@ from ferocal.render.plan_documents import SEPARATION
 # By command, what it prints; `frames` stands for both kinds of traces.
 DOCUMENTS = {
     "compare": COMPARISON,
+    "compare --between": BETWEEN,
     "factors": FACTORS,
     "table": TABLE,
     "frames": TRACES,

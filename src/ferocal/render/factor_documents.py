@@ -83,7 +83,7 @@ _INTERACTION = Schema(
             lambda pair: pair[1].with_first.change),
         Key("beside_level", "number", "the change that it brings beside `other_level`",
             lambda pair: pair[1].with_other.change),
-        Key("text", "string", "the same in words", lambda pair: interaction_sentence(pair[1])),
+        Key("text", "string", "the same in words", lambda pair: interaction_sentence([pair[1]])),
     ),
 )  # fmt: skip
 _CONFOUNDED = Schema(

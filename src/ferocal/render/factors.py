@@ -139,37 +139,47 @@ def _named(judged: Judged) -> str:
 
 def interaction_sentences(interactions: Sequence[Interaction]) -> Iterator[str]:
     """What is shown to act on each other, the largest first, in words."""
-    shown = [i for i in interactions if i.judged.verdict in CHANGED and i.series.workload]
-    if interactions and not shown:
+    groups: dict[tuple[Series, str, str, str], list[Interaction]] = {}
+    for i in interactions:
+        if i.judged.verdict in CHANGED and i.series.workload:
+            groups.setdefault((i.series, i.factor, i.level, i.other), []).append(i)
+    if interactions and not groups:
         pairs = list(dict.fromkeys(f"{i.other} and {i.factor}" for i in interactions))
         which = f"{listed(pairs)} act" if len(pairs) <= 2 else "any two factors act"
         yield f"That {which} on each other is not shown."
-    for i in sorted(shown, key=lambda i: -abs(i.judged.mean)):
-        yield interaction_sentence(i)
+    for group in sorted(groups.values(), key=lambda g: -max(abs(i.judged.mean) for i in g)):
+        yield interaction_sentence(group)
 
 
-def interaction_sentence(i: Interaction) -> str:
-    """What a level does beside one level of another factor, and what beside the other."""
-    pairs = [(i.with_first, i.other_first), (i.with_other, i.other_level)]
-    pairs.sort(key=lambda pair: -abs(pair[0].mean))
-    (strong, beside), (weak, other) = pairs
-    title = i.series.title
-    first = f"{i.level} {_verb(strong)} on {title} ({change_text(strong)})"
-    if strong.verdict not in CHANGED:
-        return (
-            f"{i.level} acts on {title} with {beside} ({change_text(strong)}) otherwise than with "
-            f"{other} ({change_text(weak)}); neither is shown alone"
-        )
-    if weak.verdict not in CHANGED:
-        known = f"{change_text(weak)}, {VERDICT_WORDS[weak.verdict]}"
-        return f"{first}, but only with {beside}; with {other} {known}"
-    if weak.verdict is strong.verdict:
-        return f"{first} with {beside}, and less with {other} ({change_text(weak)})"
-    return f"{first} with {beside}, but {_verb(weak)} with {other} ({change_text(weak)})"
+def interaction_sentence(group: Sequence[Interaction]) -> str:
+    """What a level does beside each of the levels of another factor."""
+    first = group[0]
+    beside = [
+        (first.with_first, first.other_first),
+        *((i.with_other, i.other_level) for i in group),
+    ]
+    by_verdict: dict[str, list[tuple[Judged, str]]] = {}
+    for judged, other in sorted(beside, key=lambda pair: -abs(pair[0].mean)):
+        by_verdict.setdefault(_verb(judged), []).append((judged, other))
+    shown = [verb for verb in ("gains", "loses") if verb in by_verdict]
+    quiet = [pair for verb, pairs in by_verdict.items() if verb not in shown for pair in pairs]
+    if not shown:
+        known = listed([f"{other} ({change_text(j)})" for j, other in quiet])
+        text = f"{first.level} does not do the same to {first.series.title} with {known}"
+        return f"{text}; no change is shown alone"
+    parts = [
+        f"{verb} with {listed([f'{other} ({change_text(j)})' for j, other in by_verdict[verb]])}"
+        for verb in shown
+    ]
+    text = f"{first.level} on {first.series.title} {', but '.join(parts)}"
+    if not quiet:
+        return text
+    known = listed([f"{o} ({change_text(j)}, {VERDICT_WORDS[j.verdict]})" for j, o in quiet])
+    return f"{text}, but not with {known}"
 
 
 def _verb(judged: Judged) -> str:
-    return "gains" if judged.verdict is Verdict.BETTER else "loses"
+    return {Verdict.BETTER: "gains", Verdict.WORSE: "loses"}.get(judged.verdict, "")
 
 
 def _overview(bench: BenchFactors, shape: Shape, margin: float, *, detail: bool) -> Iterator[Text]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol
 
 from ferocal.terms.numbers import MINUS, as_read, grouped, significant
@@ -49,6 +50,19 @@ class Change(Protocol):
     @property
     def verdict(self) -> Verdict:
         """What can be said of it."""
+
+
+@dataclass(frozen=True)
+class PlainChange:
+    """A change of a series, from an estimate that does not name one."""
+
+    series: Series
+    scale: Scale
+    change: float
+    low: float
+    high: float
+    verdict: Verdict
+    bound: str | None = None
 
 
 def decimals_for(uncertainty: float) -> int:

@@ -8,12 +8,12 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 import numpy as np
 
 from ferocal.analysis.caveats.circumstances import Circumstances, Conditions, Values
-from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, sized
+from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, percentage, sized
 from ferocal.analysis.data.readings import NO_ROUND
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.data.series import margin_on_scale
 from ferocal.analysis.inference.contrasts import Method
-from ferocal.analysis.inference.effects import Effect
+from ferocal.analysis.inference.effects import Effect, speed_factor
 from ferocal.analysis.inference.student import combine_errors, t_interval
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.terms.conditions import BUSY_LIMIT, TEMPERATURE, label_of, least_difference
@@ -23,6 +23,8 @@ from ferocal.terms.wording import counted, listed
 _NOTHING: Values = {}
 # In fewer runs others are busy now and then on any machine.
 _BUSY_RUNS = 0.1
+# So many metrics are named with what they are per unit of a resource.
+_MOST_PER_RESOURCE = 3
 # Gives the values of one side of an effect that are to be the same on both.
 ValuesOf = Callable[[View, Effect, Circumstances], Values]
 # What effects have in common for which these values are the same.
@@ -67,6 +69,41 @@ def _joined(values: frozenset[str]) -> str:
 
 def _resources(view: View, effect: Effect, side: Circumstances) -> Values:
     return side.resources
+
+
+def _per_resource(view: View) -> Iterator[Finding]:
+    """How fast a configuration is per core, per adapter, where it has more or fewer of them."""
+    groups: dict[str, list[int]] = {}
+    for n, effect in enumerate(view.effects):
+        if effect.scale == "ratio" and effect.verdict is not Verdict.NOT_JUDGED:
+            groups.setdefault(effect.configuration, []).append(n)
+    for name, members in groups.items():
+        effects = [view.effects[n] for n in members]
+        for resource, (ours, theirs) in _amounts(view, effects[0]).items():
+            shown = [
+                f"{e.series.title} {percentage(speed_factor(e) * theirs / ours - 1)}"
+                for e in sorted(effects, key=_by_role)[:_MOST_PER_RESOURCE]
+            ]
+            text = f"{resource} {ours:g} against {theirs:g}: as speed per unit of it, "
+            yield Finding(text + ", ".join(shown), members, name)
+
+
+def _by_role(effect: Effect) -> int:
+    return ("primary", "secondary", "detail", "context").index(effect.series.role)
+
+
+def _amounts(view: View, effect: Effect) -> dict[str, tuple[float, float]]:
+    """What both sides have a different number of: as levels declare it, or as facts."""
+    sides = (effect.configuration, effect.baseline)
+    declared = [dict(view.setting.amounts.get(name, {})) for name in sides]
+    for name, known in zip(sides, declared, strict=True):
+        circumstances = view.context.circumstances.get(name)
+        for fact, values in {} if circumstances is None else circumstances.resources.items():
+            (value, *others) = values
+            if not others and value.isdecimal() and int(value):
+                known.setdefault(fact, float(value))
+    here, there = declared
+    return {n: (here[n], there[n]) for n in here if n in there and here[n] != there[n]}
 
 
 def _software(view: View, effect: Effect, side: Circumstances) -> Values:
@@ -325,6 +362,14 @@ KINDS = (
         _comparing("a resource", _resources),
         weight="forbids",
         look="ferocal inspect",
+    ),
+    CaveatKind(
+        "per-resource",
+        "more or fewer cores, adapters or other resources that can be counted",
+        "read the change per unit of the resource beside the raw one",
+        _per_resource,
+        weight="informs",
+        look="ferocal factors",
     ),
     CaveatKind(
         "workload-differs",

@@ -108,8 +108,9 @@ class Setting:
     ``noise_floors`` are those brought in from elsewhere, by bench and series; the visits to
     ``floor_arm`` give one too, which counts first. ``control`` is the configuration that is
     the baseline measured a second time. For the caveats: ``differing`` names the factors in
-    which each configuration differs from the baseline, ``planned_rounds`` the number of
-    rounds with which measuring began on each bench.
+    which each configuration differs from the baseline, ``amounts`` how much each has of what can be
+    counted (cores, adapters), ``planned_rounds`` the number of rounds with which measuring began
+    on each bench.
     """
 
     interleaved: bool = True
@@ -120,6 +121,7 @@ class Setting:
     noise_floors: Mapping[tuple[str, Series], NoiseFloor] = field(default_factory=dict)
     floor_arm: str | None = None
     differing: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    amounts: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
     planned_rounds: Mapping[str, int] = field(default_factory=dict)
 
 

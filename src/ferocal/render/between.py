@@ -1,0 +1,183 @@
+"""Changes in one place against the same in another, as sentences and a table."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
+
+from rich.console import Console
+from rich.text import Text
+
+from ferocal.analysis.inference.between import speeds
+from ferocal.analysis.inference.verdicts import CHANGED, Verdict
+from ferocal.render.console import show_beside
+from ferocal.render.grid import MOST_ROWS
+from ferocal.render.numbers import (
+    PlainChange,
+    change_text,
+    half_width_text,
+    series_margin,
+)
+from ferocal.render.tables import plain_table
+from ferocal.render.wording import VERDICT_STYLES, VERDICT_WORDS
+from ferocal.terms.numbers import significant
+from ferocal.terms.wording import counted
+
+if TYPE_CHECKING:
+    from ferocal.analysis.inference.between import Difference
+    from ferocal.answers.between import BetweenAnswer, SizeCrossing
+
+_MOST_SENTENCES = 4
+_MOST_MINDS = 4
+# The word before a place, by what is compared.
+_PLACES = {"workload": "on", "size": "at", "bench": "on", "study": "in"}
+
+
+def show_between(console: Console, answer: BetweenAnswer) -> None:
+    """Print what differs most, all changes side by side, and where curves cross."""
+    console.print(answer.question, style="bold", end="\n\n")
+    for line in answer_sentences(answer):
+        show_beside(console, "", [line], margin=0)
+    console.print()
+    shown = sorted(answer.differences, key=_weight)[:MOST_ROWS]
+    kept = [d for d in answer.differences if d in shown]
+    table = plain_table(*_heads(answer), right=("change", "there", "ratio"))
+    for difference in kept:
+        table.add_row(*_row(answer, difference))
+    console.print(table)
+    left = len(answer.differences) - len(kept)
+    minds = [f"{left} more, which --json lists; --metric and --workload limit them"] if left else []
+    minds += list(dict.fromkeys(answer.skipped))[:_MOST_MINDS]
+    if minds:
+        show_beside(console, "mind", minds)
+    show_beside(console, "next", ["the changes themselves: ferocal compare"])
+
+
+def answer_sentences(answer: BetweenAnswer) -> Iterator[str]:
+    """What is shown to differ, the largest first; else that nothing is."""
+    changed = [d for d in answer.differences if d.estimate.verdict in CHANGED]
+    shown = sorted(changed, key=_weight)[:_MOST_SENTENCES]
+    if not shown:
+        equal = sum(d.estimate.verdict is Verdict.EQUIVALENT for d in answer.differences)
+        count = len(answer.differences)
+        yield (
+            f"No change is shown to be larger in one place than in another: of "
+            f"{counted(count, 'comparison')} {equal} within the margin, {count - equal} open."
+        )
+        shown = sorted(answer.differences, key=_weight)[:1]
+    yield from (sentence(d, answer) for d in shown)
+    yield from (crossing_sentence(c) for c in answer.crossings)
+
+
+def sentence(difference: Difference, answer: BetweenAnswer) -> str:
+    """A difference in words, such as "1.59 times as fast with Pelican, 1.80 with Wren"."""
+    name = answer.labels[difference.first.configuration]
+    what = "" if answer.kind == "workload" else f" on {_title(difference, answer)}"
+    where = f" ({difference.first.bench})" if _names_bench(answer) else ""
+    word = _PLACES.get(answer.kind, "with")
+    places = [f"{word} {p}" for p in (difference.first_place, difference.second_place)]
+    speed = speeds(difference)
+    if math.isnan(speed[0]):
+        first, second = (change_text(e) for e in (difference.first, difference.second))
+        apart = change_text(as_change(difference))
+        return (
+            f"{name} changes{what} by {first} {places[0]}, by {second} {places[1]}{where}: "
+            f"{apart} apart{_shown(difference)}"
+        )
+    sides = (difference.first, difference.second)
+    moved = [e.verdict in CHANGED for e in sides]
+    if sum(moved) == 1 and difference.estimate.verdict in CHANGED:
+        n = moved.index(True)
+        return (
+            f"{name} is {_times(speed[n])} as fast{what} {places[n]}, and not shown to change it "
+            f"{places[1 - n]} ({change_text(sides[1 - n])}){where}"
+        )
+    return (
+        f"{name} is {_times(speed[0])} as fast{what} {places[0]}, {_times(speed[1])} "
+        f"{places[1]}{where}: {_larger(difference)}"
+    )
+
+
+def _times(speed: float) -> str:
+    return f"{significant(speed, 3)} times"
+
+
+def _title(difference: Difference, answer: BetweenAnswer) -> str:
+    series = difference.series
+    if answer.kind != "size":
+        return series.title
+    return f"{series.family} {series.label or ''}".strip()
+
+
+def as_change(difference: Difference) -> PlainChange:
+    """The second effect over the first, as a change."""
+    e = difference.estimate
+    return PlainChange(difference.series, e.scale, e.change, e.low, e.high, e.verdict, e.bound)
+
+
+def _larger(difference: Difference) -> str:
+    """How much larger the gain or the loss is, and whether that is shown."""
+    first, second = speeds(difference)
+    verdict = difference.estimate.verdict
+    if verdict is Verdict.EQUIVALENT:
+        return f"the same, within {series_margin(difference.series)}"
+    ratio = second / first
+    gains = first >= 1 or second >= 1
+    if min(first, second) < 1 < max(first, second):
+        return f"a gain and a loss{_shown(difference)}"
+    larger = ratio > 1 if gains else ratio < 1
+    size = ratio - 1 if gains else 1 / ratio - 1
+    word = "larger" if larger else "smaller"
+    return f"the {'gain' if gains else 'loss'} is {_percent(size)} {word}{_shown(difference)}"
+
+
+def _percent(share: float) -> str:
+    return f"{significant(100 * abs(share), 2)} %"
+
+
+def _shown(difference: Difference) -> str:
+    return "" if difference.estimate.verdict in CHANGED else ", which is not shown"
+
+
+def crossing_sentence(found: SizeCrossing) -> str:
+    """Where two configurations are alike, and which is better beyond."""
+    c = found.crossing
+    where = "above" if c.better_above else "below"
+    return (
+        f"{found.configuration} is better than {found.baseline} on {found.family} {found.metric} "
+        f"{where} {found.parameter} {significant(c.size, 3)} ({significant(c.low, 3)} … "
+        f"{significant(c.high, 3)}; measured at {c.below:g} and {c.above:g})"
+    )
+
+
+def _weight(difference: Difference) -> tuple[int, float]:
+    order = (*CHANGED, Verdict.INCONCLUSIVE, Verdict.EQUIVALENT)
+    verdict = difference.estimate.verdict
+    rank = order.index(verdict) if verdict in order else len(order)
+    return max(rank, 1), -abs(difference.estimate.shift.mean)
+
+
+def _names_bench(answer: BetweenAnswer) -> bool:
+    return answer.several_benches and answer.kind != "bench"
+
+
+def _heads(answer: BetweenAnswer) -> Sequence[str]:
+    bench = ["bench"] if _names_bench(answer) else []
+    series = [] if answer.kind == "workload" else ["metric"]
+    return ["configuration", *bench, *series, "with", "change", "and with", "there",
+            "ratio", "verdict"]  # fmt: skip
+
+
+def _row(answer: BetweenAnswer, d: Difference) -> list[str | Text]:
+    bench = [d.first.bench] if _names_bench(answer) else []
+    series = [] if answer.kind == "workload" else [_title(d, answer)]
+    half = half_width_text(as_change(d)) if math.isfinite(d.estimate.low) else "–"
+    text = change_text(as_change(d))
+    number, _, unit = text.rpartition(" ")
+    word = VERDICT_WORDS[d.estimate.verdict]
+    return [
+        answer.labels[d.first.configuration], *bench, *series, d.first_place, change_text(d.first), d.second_place,
+        change_text(d.second), f"{number} ±{half} {unit}" if number else text,
+        Text(word, VERDICT_STYLES[d.estimate.verdict]),
+    ]  # fmt: skip
