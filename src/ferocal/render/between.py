@@ -177,7 +177,8 @@ def _row(answer: BetweenAnswer, d: Difference) -> list[str | Text]:
     number, _, unit = text.rpartition(" ")
     word = VERDICT_WORDS[d.estimate.verdict]
     return [
-        answer.labels[d.first.configuration], *bench, *series, d.first_place, change_text(d.first), d.second_place,
-        change_text(d.second), f"{number} ±{half} {unit}" if number else text,
+        answer.labels[d.first.configuration], *bench, *series,
+        d.first_place, change_text(d.first), d.second_place, change_text(d.second),
+        f"{number} ±{half} {unit}" if number else text,
         Text(word, VERDICT_STYLES[d.estimate.verdict]),
     ]  # fmt: skip
