@@ -37,6 +37,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "soak": "Show soaks: peak, minimum, last quarter, onset of throttling.",
         "compare": "Say which configuration changes the scores, and by how much.",
         "factors": "Say which of the things that were varied did it.",
+        "claims": "Say which claims the readings support or refute.",
         "export": "Write all readings with their context into a file.",
         "report": "Write everything into one HTML page.",
     },

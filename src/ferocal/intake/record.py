@@ -21,6 +21,8 @@ from ferocal.ledger.reading.visits import NamedVisit, read_named_visits
 from ferocal.ledger.records import SessionRecord
 from ferocal.ledger.store import Ledger
 from ferocal.ledger.writing.batch import Batch, BatchAbsence, BatchVisit, record_batch
+from ferocal.ledger.writing.claims import freeze_claims
+from ferocal.study.claims import claims_of
 from ferocal.study.criteria import criteria_of
 from ferocal.traces.capture import Trace
 
@@ -205,6 +207,7 @@ def record(
         source=source,
         digest=digest,
     )
+    freeze_claims(ledger, claims_of(study))
     record_batch(ledger, session, batch)
     return batch.counts
 

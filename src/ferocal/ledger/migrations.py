@@ -164,6 +164,26 @@ def _name_subjects_of_notes(op: Operations) -> None:
     op.drop_column("note", "name")
 
 
+def _add_claims_and_bench_looks(op: Operations) -> None:
+    """Version 5: claims as they were when first seen, and looks at the noise of a bench."""
+    op.create_table(
+        "claim",
+        *_identity(),
+        _required("at", sa.String(40)),
+        _required("name", sa.String(200)),
+        _required("digest", sa.String(64)),
+        _required("content", sa.JSON()),
+        _required("before_readings", sa.Boolean()),
+    )
+    op.create_table(
+        "bench_look",
+        *_identity(),
+        _required("at", sa.String(40)),
+        _required("bench", sa.String(200)),
+        _required("figures", sa.JSON()),
+    )
+
+
 def _identity() -> list[sa.Column[Any]]:
     return [
         sa.Column("id", sa.Integer(), primary_key=True),
@@ -180,6 +200,7 @@ STEPS: dict[int, Callable[[Operations], None]] = {
     2: _add_traces_and_noise_floors,
     3: _add_criteria_and_benches,
     4: _add_what_people_know,
+    5: _add_claims_and_bench_looks,
 }
 
 

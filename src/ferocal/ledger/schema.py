@@ -24,7 +24,7 @@ from sqlalchemy import (
     UniqueConstraint,
 )
 
-SCHEMA_VERSION = 4
+SCHEMA_VERSION = 5
 
 metadata = MetaData()
 
@@ -258,6 +258,29 @@ noise_floor = Table(
     Column("run_degrees", Integer, nullable=False),
     Column("measured_at", String(40), nullable=False),
     Column("source", Text, nullable=False),
+)
+
+# A claim as it was when it was first seen: its content in the study file, and whether there were
+# readings by then. What is changed afterwards is another row.
+claim = Table(
+    "claim",
+    metadata,
+    *_identity(),
+    Column("at", String(40), nullable=False),
+    Column("name", String(200), nullable=False),
+    Column("digest", String(64), nullable=False),
+    Column("content", JSON, nullable=False),
+    Column("before_readings", Boolean, nullable=False),
+)
+
+# What a look at a bench without any workload has shown of its noise.
+bench_look = Table(
+    "bench_look",
+    metadata,
+    *_identity(),
+    Column("at", String(40), nullable=False),
+    Column("bench", String(200), nullable=False),
+    Column("figures", JSON, nullable=False),
 )
 
 # A look at the results after a round of a sequential study; `limit` is the last round.

@@ -14,12 +14,14 @@ from ferocal.errors import UsageError, VerificationError
 from ferocal.ledger.opening import open_ledger
 from ferocal.ledger.reading.runs import settled_slots
 from ferocal.ledger.records import SessionRecord
+from ferocal.ledger.writing.claims import freeze_claims
 from ferocal.ledger.writing.runs import Recorder
 from ferocal.measure.lock import measuring_lock
 from ferocal.measure.padding import visit_context
 from ferocal.measure.progress import Observer, Summary
 from ferocal.measure.session import Options, Session, slots_of, wanted_metrics
 from ferocal.plan.order import PlannedVisit, plan_study
+from ferocal.study.claims import claims_of
 from ferocal.study.configurations import Configuration
 from ferocal.study.criteria import criteria_of
 from ferocal.study.load import Study
@@ -63,6 +65,7 @@ def on_bench(
                 criteria=criteria_of(study, planned_rounds=rounds),
             )
         )
+        freeze_claims(ledger, claims_of(study))
         yield recorder, executor
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ferocal.render.between_documents import BETWEEN
+from ferocal.render.claim_documents import CLAIMS
 from ferocal.render.documents import (
     COMPARISON,
     INSPECTION,
@@ -20,6 +21,7 @@ from ferocal.render.plan_documents import SEPARATION
 DOCUMENTS = {
     "compare": COMPARISON,
     "compare --between": BETWEEN,
+    "claims": CLAIMS,
     "factors": FACTORS,
     "table": TABLE,
     "frames": TRACES,

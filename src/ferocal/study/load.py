@@ -14,6 +14,7 @@ from pydantic_core import ErrorDetails
 
 from ferocal.errors import Problem, StudyFileError, UsageError
 from ferocal.study.base import CompositionError
+from ferocal.study.claims import check_claims, metric_names
 from ferocal.study.configurations import (
     Configuration,
     Design,
@@ -188,6 +189,10 @@ def load_study(directory: Path) -> Study:
         file = StudyFile.model_validate(data)
         file, formulas = compile_formulas(file)
         design = compose_design(file)
+        names = [configuration.name for configuration in design.configurations]
+        problems = list(check_claims(file, names, metric_names(file)))
+        if problems:
+            raise CompositionError(problems)
     except ValidationError as error:
         problems = [_explain(details) for details in error.errors()]
         raise StudyFileError(path, _with_lines(problems, text)) from None

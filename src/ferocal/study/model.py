@@ -17,6 +17,7 @@ from pydantic import (
 )
 
 from ferocal.study.base import ArmName, Command, Name, StudyTable, Words
+from ferocal.study.claims import Claim
 from ferocal.study.metrics import Metric
 from ferocal.study.quantities import Declared, Seconds, Share
 from ferocal.terms.wording import listed
@@ -415,6 +416,7 @@ class StudyFile(StudyTable):
     factor: dict[Name, Factor] = Field(min_length=1)
     configuration: Configurations = Field(default_factory=Configurations)
     workload: dict[Name, Workload] = Field(min_length=1)
+    claim: dict[Name, Claim] = {}
 
     @model_validator(mode="after")
     def _with_sizes(self) -> Self:

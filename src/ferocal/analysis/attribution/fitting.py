@@ -12,7 +12,14 @@ import numpy as np
 from ferocal.analysis.attribution.design import FactorDesign, Levels, make_design
 from ferocal.analysis.attribution.model import Fit, Models, Uncertain, blocks_of, replicates_of
 from ferocal.analysis.attribution.results import Judged
-from ferocal.analysis.data.index import INDEX, add_index, index_weights
+from ferocal.analysis.data.index import (
+    INDEX,
+    add_index,
+    deciding_places,
+    index_members,
+    index_series,
+    index_weights,
+)
 from ferocal.analysis.data.readings import (
     Readings,
     choose_scales,
@@ -26,7 +33,6 @@ from ferocal.analysis.inference.families import adjust_by_family
 from ferocal.analysis.inference.student import t_interval, t_quantile
 from ferocal.analysis.inference.verdicts import CONFIDENCE, Verdict, decide
 from ferocal.analysis.inference.weights import Arm
-from ferocal.terms.roles import DECIDING
 
 
 @dataclass(frozen=True)
@@ -74,7 +80,7 @@ class Attribution:
         self.setting = setting
         self.bench = bench
         present = set(np.unique(here.series_of).tolist())
-        self.places = _deciding(readings.series, present)
+        self.places = deciding_places(readings.series, present)
         self.index_of, self.left_out = self._indices(here, scales)
         self.readings, self.scales = add_index(here, scales, self.index_of)
         self._summaries = summarise_visits(self.readings, self.scales)
@@ -88,24 +94,15 @@ class Attribution:
         self, here: Readings, scales: tuple[Scale, ...]
     ) -> tuple[dict[Series, dict[int, float]], tuple[Series, ...]]:
         """The index over all workloads, and those without one workload each."""
-        arms = {
-            (s, c)
-            for s, c in zip(here.series_of.tolist(), here.configuration_of.tolist(), strict=True)
-        }
-        seen = {c for _, c in arms}
-        members = [
-            n for n in self.places
-            if scales[n] == "ratio" and all((n, c) in arms for c in seen)
-        ]  # fmt: skip
+        members = index_members(here, scales, self.places)
         left_out = tuple(here.series[n] for n in self.places if n not in members)
         weights = index_weights(here.series, members)
         workloads = list(dict.fromkeys(here.series[n].workload for n in weights))
         if len(workloads) < 2:
             return {}, ()
-        role = here.series[self.places[0]].role
 
         def index(name: str) -> Series:
-            return Series("", name, "1", "higher", self.setting.margin, role=role, label=name)
+            return index_series(here, members, self.setting.margin, name)
 
         found = {index(INDEX): weights}
         for workload in workloads:
@@ -239,19 +236,6 @@ class Attribution:
             chosen = [rows & (s.configuration_of == c) for c in (start, end)]
             return float(s.centre[chosen[1]].mean() - s.centre[chosen[0]].mean())
         return float(np.mean([centres[1][r] - centres[0][r] for r in common]))
-
-
-def _deciding(series: Sequence[Series], present: set[int]) -> list[int]:
-    """The metrics that decide: the primary ones, else the secondary ones."""
-    for role in DECIDING:
-        found = [
-            n
-            for n, s in enumerate(series)
-            if s.role == role and s.better != "none" and n in present
-        ]
-        if found:
-            return found
-    return []
 
 
 def _judged(series: Series, row: Sequence[float], scale: Scale, verdict: Verdict) -> Judged:

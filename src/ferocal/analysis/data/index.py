@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -10,6 +10,7 @@ import numpy as np
 from ferocal.analysis.data.readings import Readings, concatenate, replicate_keys, summarise_visits
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.data.series import Scale, Series
+from ferocal.terms.roles import DECIDING
 
 INDEX = "index"
 
@@ -25,6 +26,34 @@ def index_weights(series: Sequence[Series], members: Sequence[int]) -> dict[int,
     raw = {n: series[n].weight / count[series[n].workload] for n in members}
     total = sum(raw.values())
     return {n: weight / total for n, weight in raw.items() if weight > 0} if total else {}
+
+
+def index_members(readings: Readings, scales: Sequence[Scale], places: Sequence[int]) -> list[int]:
+    """Those metrics that can enter an index: ratios that were read wherever anything was."""
+    numbers = readings.numbers
+    cell_of = numbers.bench_of * len(numbers.configurations) + numbers.configuration_of
+    seen = set(cell_of.tolist())
+    return [
+        n
+        for n in places
+        if scales[n] == "ratio" and set(cell_of[numbers.series_of == n].tolist()) == seen
+    ]
+
+
+def index_series(readings: Readings, members: Sequence[int], margin: float, name: str) -> Series:
+    """An index as a series, with the role of its members."""
+    role = readings.series[members[0]].role
+    return Series("", name, "1", "higher", margin, role=role, label=name)
+
+
+def deciding_places(series: Sequence[Series], present: Collection[int]) -> list[int]:
+    """The metrics that decide: the primary ones, else the secondary ones."""
+    for role in DECIDING:
+        chosen = [n for n, s in enumerate(series) if s.role == role and s.better != "none"]
+        found = [n for n in chosen if n in present]
+        if found:
+            return found
+    return []
 
 
 def add_index(
@@ -43,7 +72,7 @@ def add_index(
     keys = replicate_keys(summaries, len(readings.configurations))
     _, first, place = np.unique(keys, return_index=True, return_inverse=True)
     visits, row_of_visit = np.unique(numbers.visit_of, return_index=True)
-    parts = [numbers]
+    parts = [readings]
     for number, weights in enumerate(indices.values(), len(readings.series)):
         total, count = np.zeros(len(first)), np.zeros(len(first), dtype=np.int64)
         for n, weight in weights.items():

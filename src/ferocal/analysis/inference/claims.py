@@ -1,0 +1,226 @@
+"""Claims: whether readings support or refute what was said of them."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from enum import StrEnum
+
+import numpy as np
+
+from ferocal.analysis.data.readings import Readings, choose_scales, to_scale
+from ferocal.analysis.data.series import Scale
+from ferocal.analysis.inference.contrasts import Method
+from ferocal.analysis.inference.effects import Estimate, Setting
+from ferocal.analysis.inference.families import adjust_holm
+from ferocal.analysis.inference.judging import judge_contrasts
+from ferocal.analysis.inference.noise_floors import (
+    NoiseFloor,
+    find_own_floor,
+    share_of_runs,
+)
+from ferocal.analysis.inference.power import MOST_ROUNDS
+from ferocal.analysis.inference.student import t_cdf, t_quantile
+from ferocal.analysis.inference.verdicts import CONFIDENCE, SIGNIFICANCE, Verdict
+from ferocal.analysis.inference.weights import Arm, Contrast
+
+
+class ClaimVerdict(StrEnum):
+    """What readings say of a claim."""
+
+    SUPPORTED = "supported"
+    REFUTED = "refuted"
+    UNDECIDED = "undecided"
+
+
+@dataclass(frozen=True)
+class ClaimTest:
+    """A claim as a question: whether a contrast lies between two ends, one of them perhaps open.
+
+    ``low`` and ``high`` are on the scale of the analysis. With ``noise`` they are what single
+    runs of the first arm vary by, to both sides, as its noise floor has it.
+    """
+
+    weights: tuple[tuple[Arm, float], ...]
+    low: float
+    high: float
+    noise: bool = False
+
+    @property
+    def one_sided(self) -> bool:
+        """Whether one of its ends is open."""
+        return math.isinf(self.low) or math.isinf(self.high)
+
+
+@dataclass(frozen=True)
+class JudgedClaim:
+    """A claim as it was judged.
+
+    ``mean``, ``low`` and ``high`` are on the scale of the analysis; of a one-sided claim both ends
+    are one-sided 95 % bounds, else they are the 95 % interval. All are NaN where nothing was read.
+    ``ends`` are those of the claim. ``more_rounds`` is what an undecided one is expected to need,
+    None where that is not known or beyond reach.
+    """
+
+    verdict: ClaimVerdict
+    scale: Scale
+    mean: float
+    low: float
+    high: float
+    ends: tuple[float, float]
+    p_adjusted: float
+    estimate: Estimate | None
+    more_rounds: int | None = None
+
+
+def judge_claims(
+    readings: Readings, tests: Sequence[ClaimTest], setting: Setting
+) -> list[JudgedClaim]:
+    """The verdicts on the claims of one study, which are one family (Holm 1979).
+
+    A claim is supported where its contrast is shown to lie between its ends, and refuted where it
+    is shown to lie beyond one: each end by a one-sided test at 5 %, both ends of a claim with
+    two ends by halves of that where they refute (compare Schuirmann 1987, Journal of
+    Pharmacokinetics and Biopharmaceutics 15, 657-680). In a study that is measured until decided
+    the level is that of one of its looks.
+    """
+    looks = setting.looks
+    level = SIGNIFICANCE if looks is None else 1 - looks.confidence
+    plain = replace(setting, looks=None)
+    contrasts = [Contrast(test.weights, f"claim {n}") for n, test in enumerate(tests)]
+    found = judge_contrasts(readings, contrasts, plain)
+    scales = choose_scales(readings)
+    known = [_known_of(readings, scales, t, found.get(n), setting) for n, t in enumerate(tests)]
+    chances = np.array([min(k.chances) for k in known], dtype=np.float64)
+    adjusted, _ = adjust_holm(chances)
+    return [
+        k.judge(float(p), level, len(tests)) for k, p in zip(known, adjusted.tolist(), strict=True)
+    ]
+
+
+@dataclass(frozen=True)
+class _Known:
+    """A claim with its contrast: where that lies, with its error, or surely between two ends."""
+
+    test: ClaimTest
+    scale: Scale
+    ends: tuple[float, float]
+    estimate: Estimate | None
+    mean: float = math.nan
+    error: float = math.nan
+    degrees: float = math.nan
+    sure: tuple[float, float] | None = None
+
+    @property
+    def chances(self) -> tuple[float, float]:
+        """p-values of what speaks for the claim, and of what speaks against it; else NaN."""
+        low, high = self.ends
+        if self.sure is not None:
+            within = low <= self.sure[0] and self.sure[1] <= high
+            beyond = self.sure[0] > high or self.sure[1] < low
+            return float(not within), float(not beyond)
+        if math.isnan(self.error) or math.isnan(low):
+            return math.nan, math.nan
+        refuting = min(self._above(high), self._below(low))
+        ends = 1 if self.test.one_sided else 2
+        return max(self._below(high), self._above(low)), min(1.0, ends * refuting)
+
+    def _below(self, end: float) -> float:
+        """The p-value of being below an end, which everything is of none."""
+        if math.isinf(end):
+            return 0.0 if end > 0 else 1.0
+        if self.error == 0:
+            return float(self.mean >= end)
+        return float(t_cdf(self.degrees, (self.mean - end) / self.error))
+
+    def _above(self, end: float) -> float:
+        return replace(self, mean=-self.mean)._below(-end)
+
+    def judge(self, adjusted: float, level: float, claims: int) -> JudgedClaim:
+        """The verdict at a level of each test, of so many."""
+        supports, refutes = self.chances
+        verdict = ClaimVerdict.UNDECIDED
+        if adjusted < level:
+            verdict = ClaimVerdict.SUPPORTED if supports < refutes else ClaimVerdict.REFUTED
+        low, high = self.sure or (math.nan, math.nan)
+        if not math.isnan(self.error):
+            tail = level if self.test.one_sided else level / 2
+            reach = self.error * float(t_quantile(self.degrees, 1 - tail))
+            low, high = self.mean - reach, self.mean + reach
+        more = None
+        if verdict is ClaimVerdict.UNDECIDED:
+            more = self._more_rounds(level / claims / (1 if self.test.one_sided else 2))
+        return JudgedClaim(
+            verdict, self.scale, self.mean, low, high, self.ends, adjusted, self.estimate, more
+        )
+
+    def _more_rounds(self, level: float) -> int | None:
+        """How many further rounds would decide it if the mean stayed where it is."""
+        e = self.estimate
+        if e is None or e.method not in (Method.PAIRED, Method.VISITS) or math.isnan(self.error):
+            return None
+        known = [abs(self.mean - end) for end in self.ends if math.isfinite(end)]
+        rounds = np.arange(2, MOST_ROUNDS + 1)
+        reach = t_quantile(rounds - 1.0, 1 - level) * e.shift.sd / np.sqrt(rounds)
+        enough = rounds[reach < min(known, default=0.0)]
+        present = e.rounds or e.visits
+        return max(1, int(enough[0]) - present) if len(enough) else None
+
+
+def _known_of(
+    readings: Readings,
+    scales: tuple[Scale, ...],
+    test: ClaimTest,
+    estimate: Estimate | None,
+    setting: Setting,
+) -> _Known:
+    """What is known of a claim: an estimate, or where bounds allow it to lie."""
+    arm = test.weights[0][0]
+    ends = (test.low, test.high)
+    if test.noise:
+        reach = _noise_of_a_run(readings, scales, arm, setting)
+        ends = (-reach, reach)
+    known = _Known(test, scales[arm.series], ends, estimate)
+    if estimate is None:
+        alone = len(test.weights) == 1
+        return replace(known, sure=_bounds_of(readings, scales, arm)) if alone else known
+    shift = estimate.shift
+    if estimate.method is Method.BOUND:
+        sure = None if estimate.verdict is Verdict.SEEN_ONCE else (shift.low, shift.high)
+        return replace(known, sure=sure)
+    half = (shift.high - shift.low) / 2
+    error = half / float(t_quantile(shift.degrees, 0.5 + CONFIDENCE / 2))
+    return replace(known, mean=shift.mean, error=error, degrees=shift.degrees)
+
+
+def _bounds_of(
+    readings: Readings, scales: tuple[Scale, ...], arm: Arm
+) -> tuple[float, float] | None:
+    """Where an arm lies of which only bounds to one side were read."""
+    rows = arm.select(readings)
+    sides = set(rows.bound.tolist())
+    if len(sides) != 1 or 0 in sides:
+        return None
+    edge = float(to_scale(rows, scales).mean())
+    return (edge, math.inf) if sides == {1} else (-math.inf, edge)
+
+
+def _noise_of_a_run(
+    readings: Readings, scales: tuple[Scale, ...], arm: Arm, setting: Setting
+) -> float:
+    """By how much a single run varies in 95 of 100 cases, to either side; NaN where unknown."""
+    key = (readings.benches[arm.bench], readings.series[arm.series])
+    own = find_own_floor(readings.numbers, arm.series, arm.bench, scales, setting.floor_arm)
+    floor = own or setting.noise_floors.get(key)
+    if floor is None or floor.scale != scales[arm.series]:
+        return math.nan
+    return math.sqrt(run_variance(floor)) * float(t_quantile(floor.degrees, 0.975))
+
+
+def run_variance(floor: NoiseFloor) -> float:
+    """The variance of one run of a visit of its own, from a noise floor."""
+    if math.isnan(floor.run_variance):
+        return floor.variance
+    visits = max(0.0, floor.variance - share_of_runs(floor.runs) * floor.run_variance)
+    return visits + floor.run_variance

@@ -1,0 +1,225 @@
+"""Claims: what was said beforehand, beside what readings say."""
+
+from __future__ import annotations
+
+import math
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import Any
+
+from ferocal.analysis.data.index import (
+    add_index,
+    deciding_places,
+    index_members,
+    index_series,
+    index_weights,
+)
+from ferocal.analysis.data.readings import Readings, choose_scales
+from ferocal.analysis.data.series import Scale, Series
+from ferocal.analysis.inference.claims import ClaimTest, ClaimVerdict, JudgedClaim, judge_claims
+from ferocal.analysis.inference.effects import Setting
+from ferocal.analysis.inference.weights import Arm
+from ferocal.answers.comparison import setting_of
+from ferocal.answers.criteria import CriteriaChange
+from ferocal.answers.evidence import Evidence
+from ferocal.ledger.reading.claims import FrozenClaim
+from ferocal.study.claims import INDEX, NOISE, TIMES, Claim, Limit, claims_of
+from ferocal.study.load import Study
+
+_OPEN = (-math.inf, math.inf)
+
+
+@dataclass(frozen=True)
+class ClaimFinding:
+    """A claim, what readings say of it, and when it was written down.
+
+    ``kind`` says what the bound is on: "change", "value" or "ratio", ``content`` is what the study
+    file has. ``written_before`` is None
+    where nobody knows when the readings were taken; ``history`` are the claims of that name as
+    they once stood, each with the date when it was first seen.
+    """
+
+    name: str
+    claim: Claim
+    series: Series
+    bench: str
+    baseline: str
+    kind: str
+    content: Mapping[str, Any]
+    judged: JudgedClaim
+    written_before: bool | None
+    first_seen: str | None
+    history: tuple[tuple[str, Mapping[str, Any]], ...]
+
+
+@dataclass(frozen=True)
+class ClaimsAnswer:
+    """All claims of a study; ``withdrawn`` were once in the study file and are no more."""
+
+    question: str
+    findings: tuple[ClaimFinding, ...]
+    withdrawn: tuple[FrozenClaim, ...]
+    frozen: bool
+    criteria_changes: tuple[CriteriaChange, ...]
+    excluded: int
+    left_out: int
+
+    def of(self, verdict: ClaimVerdict) -> list[ClaimFinding]:
+        """The claims with a verdict."""
+        return [f for f in self.findings if f.judged.verdict is verdict]
+
+
+def examine(
+    study: Study,
+    evidence: Evidence,
+    frozen: Sequence[FrozenClaim],
+    digest_of: Callable[[Mapping[str, Any]], str],
+) -> ClaimsAnswer:
+    """What readings say of the claims of a study.
+
+    ``frozen`` are the claims as the ledger has kept them, by digest.
+    """
+    present = {name: digest_of(content) for name, content in claims_of(study).items()}
+    place = _place(study, evidence)
+    asked = [_ask(study, place, name, claim) for name, claim in study.file.claim.items()]
+    tests = {a.name: test for a, test in asked if test is not None}
+    judged = judge_claims(place.readings, list(tests.values()), place.setting)
+    verdicts = dict(zip(tests, judged, strict=True))
+    findings = [replace(a, judged=verdicts.get(a.name, a.judged)) for a, _ in asked]
+    dated = [
+        _with_dates(f, [c for c in frozen if c.name == f.name], present[f.name], evidence)
+        for f in findings
+    ]
+    return ClaimsAnswer(
+        question=study.head.question,
+        findings=tuple(dated),
+        withdrawn=tuple(c for c in _latest(frozen) if c.name not in present),
+        frozen=all(any(c.digest == d for c in frozen) for d in present.values()),
+        criteria_changes=evidence.criteria_changes,
+        excluded=evidence.excluded,
+        left_out=evidence.left_out,
+    )
+
+
+def _latest(frozen: Sequence[FrozenClaim]) -> list[FrozenClaim]:
+    return list({claim.name: claim for claim in frozen}.values())
+
+
+@dataclass(frozen=True)
+class _Place:
+    """The readings, those of the index among them, and the setting in which claims are tested."""
+
+    readings: Readings
+    scales: tuple[Scale, ...]
+    setting: Setting
+    series: Mapping[str, int]
+
+
+def _place(study: Study, evidence: Evidence) -> _Place:
+    readings = evidence.readings
+    scales = choose_scales(readings)
+    if any(INDEX in (c.metric, c.ratio_to) for c in study.file.claim.values()):
+        places = deciding_places(readings.series, set(readings.series_of.tolist()))
+        members = index_members(readings, scales, places)
+        weights = index_weights(readings.series, members)
+        if len({readings.series[n].workload for n in weights}) > 1:
+            series = index_series(readings, members, study.head.margin, INDEX)
+            readings, scales = add_index(readings, scales, {series: weights})
+    names = {f"{s.workload} {s.metric}".strip(): n for n, s in enumerate(readings.series)}
+    counts = Counter(s.workload for s in readings.series)
+    alone = {s.workload: n for n, s in enumerate(readings.series) if counts[s.workload] == 1}
+    setting = setting_of(study, evidence, study.baseline)
+    return _Place(readings, scales, setting, {**names, **{w: n for w, n in alone.items() if w}})
+
+
+def _ask(
+    study: Study, place: _Place, name: str, claim: Claim
+) -> tuple[ClaimFinding, ClaimTest | None]:
+    """A claim before it is judged, and the test of it, None where it cannot be tested."""
+    n = place.series.get(claim.metric)
+    nan = math.nan
+    finding = ClaimFinding(
+        name=name,
+        claim=claim,
+        series=Series("", claim.metric, "1", "higher", 0.0, label=claim.metric)
+        if n is None
+        else place.readings.series[n],
+        bench=claim.bench or study.benches[0],
+        baseline=claim.against or study.baseline,
+        kind="ratio" if claim.ratio_to else "value" if claim.on_value else "change",
+        content=claims_of(study)[name],
+        judged=JudgedClaim(ClaimVerdict.UNDECIDED, "ratio", nan, nan, nan, _OPEN, nan, None),
+        written_before=None,
+        first_seen=None,
+        history=(),
+    )
+    return finding, None if n is None else _test(place, finding, n)
+
+
+def _test(place: _Place, finding: ClaimFinding, n: int) -> ClaimTest | None:
+    claim, readings = finding.claim, place.readings
+    bench = readings.benches.index(finding.bench)
+    arm = Arm(n, bench, readings.configurations.index(claim.configuration))
+    weights = [(arm, 1.0)]
+    if finding.kind == "change":
+        against = readings.configurations.index(finding.baseline)
+        weights.append((Arm(n, bench, against), -1.0))
+    elif finding.kind == "ratio":
+        other = place.series.get(claim.ratio_to or "")
+        if other is None or place.scales[other] != "ratio" or place.scales[n] != "ratio":
+            return None
+        weights.append((Arm(other, bench, arm.configuration), -1.0))
+    ends = _ends(claim, place.scales[n], finding.kind)
+    return None if ends is None else ClaimTest(tuple(weights), *ends, noise=claim.within == NOISE)
+
+
+def _ends(claim: Claim, scale: Scale, kind: str) -> tuple[float, float] | None:
+    """The ends of a claim on the scale of the analysis; None where its bound does not fit that."""
+    if claim.within == NOISE:
+        return _OPEN
+    ends = [_end(limit, scale, kind) for limit in claim.limits]
+    known = [end for end in ends if end is not None]
+    if len(known) < len(ends):
+        return None
+    first = known[0]
+    if claim.between is not None:
+        return first, known[1]
+    if claim.within is not None:
+        return -first, first
+    return (-math.inf, first) if claim.at_most is not None else (first, math.inf)
+
+
+def _end(limit: Limit, scale: Scale, kind: str) -> float | None:
+    if limit.unit == TIMES or kind == "ratio":
+        return math.log(limit.number) if scale == "ratio" and limit.number > 0 else None
+    if kind == "value" and scale == "ratio":
+        return math.log(limit.number) if limit.number > 0 else -math.inf
+    if limit.unit == "%" and kind == "change":
+        return math.log1p(limit.number / 100) if scale == "ratio" else None
+    return limit.number if scale == "difference" else None
+
+
+def _with_dates(
+    finding: ClaimFinding, kept: Sequence[FrozenClaim], digest: str, evidence: Evidence
+) -> ClaimFinding:
+    """The finding with when its claim was first seen as it is, and as what before."""
+    own = next((c for c in kept if c.digest == digest), None)
+    return replace(
+        finding,
+        written_before=None if own is None else _is_before(own, evidence),
+        first_seen=None if own is None else own.at,
+        history=tuple((c.at[:10], c.content) for c in kept if c.digest != digest),
+    )
+
+
+def _is_before(claim: FrozenClaim, evidence: Evidence) -> bool | None:
+    """Whether a claim was kept before the first reading was taken; None where nobody knows."""
+    if not claim.before_readings:
+        return False
+    times = [visit.started_at for visit in evidence.visits]
+    if not all(times):
+        return None
+    kept = datetime.fromisoformat(claim.at)
+    return all(datetime.fromisoformat(time) >= kept for time in times)
