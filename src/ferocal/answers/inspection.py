@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from ferocal.bench.facts import Fact, declared_facts, read_facts
+from ferocal.ledger.opening import LEDGER_FILE, open_ledger
+from ferocal.ledger.reading.bench_looks import BenchLook, read_looks_at_benches
 from ferocal.plan.order import by_round, plan_study
 from ferocal.study.configurations import Configuration
 from ferocal.study.load import Study
@@ -41,7 +43,8 @@ class Inspection:
     """A study as it is understood.
 
     ``benches`` have the facts that the study file declares, ``machine`` those that can be read
-    here. ``rounds`` is the order of the visits, ``runs`` and ``warmups`` are counts on one bench.
+    here. ``looks`` are what was seen of the noise of benches. ``rounds`` is the order of the
+    visits, ``runs`` and ``warmups`` are counts on one bench.
     """
 
     question: str
@@ -58,6 +61,7 @@ class Inspection:
     rounds: tuple[tuple[str, ...], ...]
     runs: int
     warmups: int
+    looks: tuple[BenchLook, ...]
 
 
 def inspect_study(study: Study) -> Inspection:
@@ -85,7 +89,16 @@ def inspect_study(study: Study) -> Inspection:
         rounds=tuple(tuple(names) for names in by_round(visits).values()),
         runs=len(visits) * head.runs * len(study.workloads),
         warmups=len(visits) * sum(w.warmups for w in study.workloads.values()),
+        looks=_looks(study),
     )
+
+
+def _looks(study: Study) -> tuple[BenchLook, ...]:
+    """The latest look at the noise of every bench."""
+    if not (study.directory / LEDGER_FILE).exists():
+        return ()
+    with open_ledger(study.directory) as ledger:
+        return tuple(read_looks_at_benches(ledger))
 
 
 def _view(configuration: Configuration) -> ConfigurationView:

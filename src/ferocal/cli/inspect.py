@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 
 import click
@@ -14,13 +15,36 @@ from ferocal.cli.common import example, json_option, make_console, print_json, s
 @json_option
 @click.option("--schema", is_flag=True, help="Print the JSON Schema of study files, for editors.")
 @click.option("--overhead", is_flag=True, help="Measure what Ferocal adds to what it measures.")
+@click.option(
+    "--noise",
+    type=click.FloatRange(min=1, max=3600),
+    is_flag=False,
+    flag_value=60.0,
+    metavar="[SECONDS]",
+    help="Look at what this bench can resolve, for a minute unless stated.",
+)
+@click.option("--bench", metavar="NAME", help="With --noise: which bench this machine is.")
 @example("ferocal inspect --study my-study")
-def command(directory: Path, as_json: bool, schema: bool, overhead: bool) -> None:
+def command(
+    directory: Path,
+    as_json: bool,
+    schema: bool,
+    overhead: bool,
+    noise: float | None,
+    bench: str | None,
+) -> None:
     """Show the study as it is understood.
 
     The benches, the configurations with their levels, the workloads with their metrics,
     and the order and number of the runs. Nothing of the study is run and nothing is written.
+
+    With --noise a fixed loop runs in many short processes: how much they vary, who else is busy,
+    clock and power, the rounds that a change would need, and what to change first. These
+    figures are kept with the study.
     """
+    if noise is not None:
+        _look(directory, bench, noise, as_json=as_json)
+        return
     if schema:
         from ferocal.study.model import StudyFile
 
@@ -40,6 +64,26 @@ def command(directory: Path, as_json: bool, schema: bool, overhead: bool) -> Non
         print_json(INSPECTION.make(inspection))
     else:
         show_inspection(make_console(), inspection)
+
+
+def _look(directory: Path, bench: str | None, seconds: float, *, as_json: bool) -> None:
+    """Look at the noise of this machine, and print and keep what was seen."""
+    from ferocal.measure.noise_look import take_look
+
+    quiet = as_json or not sys.stderr.isatty()
+    bar = click.progressbar(
+        length=round(seconds), label="looking at this bench", file=sys.stderr, hidden=quiet
+    )
+    with bar:
+        figures, kept = take_look(directory, bench, seconds, lambda s: bar.update(round(s)))
+    if as_json:
+        from ferocal.render.look_documents import LOOK
+
+        print_json(LOOK.make((figures, kept)))
+    else:
+        from ferocal.render.noise_look import show_look
+
+        show_look(make_console(), figures, kept)
 
 
 def _show_overhead(directory: Path) -> None:

@@ -15,6 +15,7 @@ from ferocal.render.documents import (
     TRACES,
 )
 from ferocal.render.factor_documents import FACTORS
+from ferocal.render.look_documents import LOOK
 from ferocal.render.plan_documents import SEPARATION
 
 # By command, what it prints; `frames` stands for both kinds of traces.
@@ -29,6 +30,7 @@ DOCUMENTS = {
     "plan": PLAN,
     "plan --design separate": SEPARATION,
     "inspect": INSPECTION,
+    "inspect --noise": LOOK,
     "noise-floor": NOISE_FLOORS,
     "note": NOTES,
 }

@@ -438,6 +438,8 @@ INSPECTION = Schema(
                 ("warmups", "integer", "warm-ups on a bench"),
             )
         ),
+        Key("looks", "array", "the latest look at the noise of every `bench`, with `at` and "
+            "`figures`", lambda i: [look._asdict() for look in i.looks]),
     ),
 )  # fmt: skip
 _FLOOR_RECORD = Schema(

@@ -9,6 +9,7 @@ from rich.console import Console
 from rich.table import Table
 
 from ferocal.render.console import show_beside
+from ferocal.render.noise_look import look_lines
 from ferocal.render.numbers import margin_text
 from ferocal.render.tables import direction, plain_table
 from ferocal.terms.wording import counted, listed
@@ -44,6 +45,10 @@ def show_inspection(console: Console, inspection: Inspection) -> None:
         )
     facts = [f"{fact.name} {fact.value}" for fact in inspection.machine]
     show_beside(console, "", [f"this machine: {', '.join(facts)}"], margin=0)
+    for look in inspection.looks:
+        sentence = next(look_lines(look.figures))
+        text = f"noise of {look.bench}, seen on {look.at[:10]}: {sentence}"
+        show_beside(console, "", [text], margin=0)
     console.print()
     show_beside(console, "next", ["the order of the visits, and what they can tell: ferocal plan"])
 
