@@ -26,11 +26,12 @@ def command(directory: Path) -> None:
     """Measure a made-up study on a simulated bench.
 
     A planetarium asks whether a graphics driver and a graphics API make its shows
-    smoother. The study is written to DIR (ferocal-demo if not named) and measured in
-    the same way as a real one; since its bench is simulated, what is true can be shown
+    smoother, and in a second study, DIR/firmware, what an update did that brought a driver
+    and a firmware together. Both are written to DIR (ferocal-demo if not named) and measured
+    in the same way as real ones; since their bench is simulated, what is true can be shown
     beside what was found.
     """
-    from ferocal.demo.scenario import write_demo
+    from ferocal.demo.scenario import FIRMWARE, write_demo
     from ferocal.study.load import load_study
 
     write_demo(directory)
@@ -39,6 +40,10 @@ def command(directory: Path) -> None:
     prevented = _measure(study)
     _show(directory)
     _show_prevented(prevented, study.head.runs * len(study.workloads))
+    update = load_study(directory / FIRMWARE)
+    say(f"\nmeasuring the study in {update.directory}: driver and firmware moved together")
+    _measure(update)
+    _show_update(update.directory)
 
 
 def _measure(study: Study) -> list[str]:
@@ -75,6 +80,31 @@ def _show_prevented(prevented: list[str], runs: int) -> None:
             f"  The bench ignored a switch, as real ones do. Without the check, {runs} runs of "
             "the wrong\n  configuration would have counted; the visit was made again instead."
         )
+
+
+def _show_update(directory: Path) -> None:
+    """What the update did, what can be told apart, and what became of the claims."""
+    import ferocal
+    from ferocal.answers.claims import examine
+    from ferocal.answers.factors import attribute
+    from ferocal.demo.scenario import factors_beside_truth
+    from ferocal.ledger.opening import open_ledger
+    from ferocal.ledger.reading.claims import read_claims
+    from ferocal.ledger.writing.claims import digest_of
+    from ferocal.render.claims import show_claims
+    from ferocal.render.factors import show_factors
+    from ferocal.render.truth import factor_truth_table
+
+    opened, console = ferocal.open(directory), make_console()
+    evidence = opened.evidence()
+    answer = attribute(opened.study, evidence)
+    console.print()
+    show_factors(console, answer)
+    console.print("\nWhat is true of the levels:", style="bold")
+    console.print(factor_truth_table(factors_beside_truth(opened.study, answer.benches[0].effects)))
+    with open_ledger(directory) as ledger:
+        kept = read_claims(ledger)
+    show_claims(console, examine(opened.study, evidence, kept, digest_of))
 
 
 def _show(directory: Path) -> None:

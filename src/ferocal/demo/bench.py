@@ -43,6 +43,7 @@ CHANCE_OF_LOST_MEMORY = 0.002  # at a boot
 VERSIONS = {
     "driver": {"r61": "61.4", "r64": "64.0"},
     "api": {"opengl": "OpenGL", "vulkan": "Vulkan"},
+    "firmware": {"fw-1.02": "1.02", "fw-1.11": "1.11"},
 }
 FRAMES_FILE = Path("frames.csv")
 FRAMES_SECONDS = 60.0
@@ -55,7 +56,7 @@ SOAK_THROTTLES, SOAK_RECOVERS, SOAK_LEFT = 38 * 60, 52 * 60, 0.80
 # Score of the baseline, and true effects of levels as changes of its logarithm.
 WORKLOADS: dict[str, tuple[str, float, dict[str, float]]] = {
     "dome-flight": ("fps", 58.0, {"r64": math.log(1.06), "vulkan": math.log(1.09)}),
-    "show-export": ("seconds", 212.0, {"vulkan": math.log(0.95)}),
+    "show-export": ("seconds", 212.0, {"vulkan": math.log(0.95), "fw-1.11": math.log(1.04)}),
     "catalogue-query": ("queries_per_s", 1840.0, {"r64": math.log(0.96)}),
     "cold-start": ("seconds", 14.2, {"r64": math.log(0.93)}),
 }
@@ -70,12 +71,14 @@ def true_change(workload: str, levels: dict[str, str], baseline: dict[str, str])
 
 
 class Node:
-    """The state of the node; ``installed`` becomes the active driver at the next boot."""
+    """The state of the node; what is installed or flashed becomes active at the next boot."""
 
     # Plain, for a data class takes longer to import than all that a command does here.
     driver: str = "r61"
     api: str = "opengl"
+    firmware: str = "fw-1.02"
     installed: str = "r61"
+    flashed: str = "fw-1.02"
     memory: int = 32
     clock: float = 0.0
     temperature: float = AMBIENT
@@ -95,7 +98,7 @@ class Node:
         return random.Random("/".join(map(str, (self.seed, *purpose))))
 
     def switch(self, part: str, level: str) -> None:
-        """Bring another driver or API; now and then it silently stays as it was."""
+        """Bring another driver, firmware or API; now and then it silently stays as it was."""
         if level not in VERSIONS[part]:
             raise SystemExit(f"there is no {part} {level}")
         self.switches += 1
@@ -104,14 +107,16 @@ class Node:
             return
         if part == "driver":
             self.installed = level
+        elif part == "firmware":
+            self.flashed = level
         else:
             self.api = level
             self.restart()
 
     def reboot(self) -> None:
-        """Boot: what was installed becomes active."""
+        """Boot: what was installed or flashed becomes active."""
         self.boots += 1
-        self.driver = self.installed
+        self.driver, self.firmware = self.installed, self.flashed
         self._pass(SECONDS["reboot"], busy=False)
         if self._chance("memory", self.boots).random() < CHANCE_OF_LOST_MEMORY:
             self.memory = 16
@@ -126,7 +131,7 @@ class Node:
         self.runs += 1
         self._pass(SECONDS["run"], busy=True)
         _, base, effects = WORKLOADS[workload]
-        log = math.log(base) + effects.get(self.driver, 0.0) + effects.get(self.api, 0.0)
+        log = math.log(base) + self._effect(effects)
         log += self._chance("visit", workload, self.boots, self.restarts).gauss(0.0, VISIT_SD)
         log += self._chance("run", self.runs).gauss(0.0, RUN_SD)
         log += DRIFT_PER_HOUR * self.clock / 3600
@@ -137,11 +142,15 @@ class Node:
             log -= worse * math.log(THROTTLED)
         return math.exp(log)
 
+    def _effect(self, effects: dict[str, float]) -> float:
+        """What is active does to the logarithm of a score."""
+        return sum(effects.get(level, 0.0) for level in (self.driver, self.firmware, self.api))
+
     def watch(self, workload: str) -> float:
         """What an operator with a stopwatch reads; the node is not disturbed by it."""
         self.watched += 1
         _, base, effects = WORKLOADS[workload]
-        log = math.log(base) + effects.get(self.driver, 0.0) + effects.get(self.api, 0.0)
+        log = math.log(base) + self._effect(effects)
         log += self._chance("visit", workload, self.boots, self.restarts).gauss(0.0, VISIT_SD)
         chance = self._chance("watch", self.watched)
         return math.exp(log + chance.gauss(0.0, RUN_SD)) + chance.uniform(-0.1, 0.1)

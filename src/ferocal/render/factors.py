@@ -339,7 +339,9 @@ def _blind_lines(bench: BenchFactors) -> Iterator[str]:
         shown = pairs if len(pairs) <= _MOST_NAMED else [*pairs[:_MOST_NAMED], "others"]
         text = f"whether {', or '.join(shown)} act on each other cannot be seen"
         first = next((c for c in bench.blind if c.separate), None)
-        if first is not None:
+        if first is not None and len(pairs) == 1:
+            text += f"; measure {first.separate}"
+        elif first is not None:
             text += f"; {first.separate} would show it of {' and '.join(first.terms)}"
         yield text
 

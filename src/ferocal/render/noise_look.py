@@ -35,7 +35,8 @@ def look_lines(figures: Mapping[str, Any]) -> Iterator[str]:
     middle = known[sorted(known)[len(known) // 2]]
     rounds, runs = middle["rounds"], middle["runs"]
     needs = f"about {counted(rounds, 'round')} of {runs} runs" if rounds else "more than 100 rounds"
-    yield f"A change of {100 * middle['change']:g} % would need {needs}, with a load like this loop."
+    change = f"{100 * middle['change']:g} %"
+    yield f"A change of {change} would need {needs}, with a load like this loop."
     others = [row for change, row in known.items() if row is not middle]
     parts = [
         f"{100 * row['change']:g} %: {counted(row['rounds'], 'round')}"
