@@ -25,7 +25,7 @@ from ferocal.analysis.attribution.questions import (
 )
 from simulation import simulate_factors
 
-STUDIES = 300
+STUDIES = 2000
 Rows = list[dict[str, str]]
 _ALL = {"driver": "ab", "api": "abc", "shell": "ab"}
 

@@ -21,7 +21,7 @@ from ferocal.render.plan_documents import SEPARATION
 # By command, what it prints; `frames` stands for both kinds of traces.
 DOCUMENTS = {
     "compare": COMPARISON,
-    "compare --between": BETWEEN,
+    "compare --between api": BETWEEN,
     "claims": CLAIMS,
     "factors": FACTORS,
     "table": TABLE,
@@ -30,7 +30,7 @@ DOCUMENTS = {
     "plan": PLAN,
     "plan --design separate": SEPARATION,
     "inspect": INSPECTION,
-    "inspect --noise": LOOK,
+    "inspect --noise 1": LOOK,
     "noise-floor": NOISE_FLOORS,
     "note": NOTES,
 }

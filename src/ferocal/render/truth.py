@@ -35,8 +35,13 @@ def factor_truth_table(truths: Sequence[FactorTruth]) -> Table:
     """One row per level and workload: found, interval, true, and whether the interval holds it."""
     numbers = ("found", "95 % interval", "true")
     table = plain_table("workload", "level", *numbers, "interval holds it", right=numbers)
+    told = set()
     for truth in truths:
         effect = truth.effect
+        moved = frozenset([f"{effect.factor}={effect.level}", *effect.together])
+        if (effect.series, moved) in told:
+            continue
+        told.add((effect.series, moved))
         table.add_row(
             effect.series.workload,
             " with ".join([f"{effect.factor}={effect.level}", *effect.together]),

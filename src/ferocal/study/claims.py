@@ -14,6 +14,7 @@ from ferocal.errors import Problem
 from ferocal.study.base import ArmName, Name, StudyTable
 from ferocal.study.metrics import derive
 from ferocal.terms.names import closest
+from ferocal.terms.numbers import MINUS
 
 if TYPE_CHECKING:
     from ferocal.study.load import Study
@@ -50,7 +51,7 @@ def parse_limit(value: Any) -> Limit:
     if match is None:
         advice = 'write it like "1 %", "1.5 times" or "200 s"'
         raise ValueError(f"is not a bound; {advice}, not {value!r}")
-    limit = Limit(float(match[1].replace("\N{MINUS SIGN}", "-")), match[2], value.strip())
+    limit = Limit(float(match[1].replace(MINUS, "-")), match[2], value.strip())
     if limit.unit == TIMES and limit.number <= 0:
         raise ValueError(f'"{value}" is no ratio: it must be above 0')
     if limit.unit == "%" and limit.number <= -100:
@@ -99,14 +100,15 @@ class Claim(StudyTable):
 
     @property
     def bound(self) -> str:
-        """The bound in words, as the study file has it."""
+        """The bound in words."""
         if self.within == NOISE:
             return "within run-to-run noise"
-        if isinstance(self.within, Limit):
-            return f"within ±{self.within.text}"
-        if self.between is not None:
-            return f"between {self.between[0].text} and {self.between[1].text}"
-        return f"at most {self.at_most.text}" if self.at_most else f"at least {self.limits[0].text}"
+        first, *others = (limit.text.replace("-", MINUS, 1) for limit in self.limits)
+        if self.within is not None:
+            return f"within ±{first}"
+        if others:
+            return f"between {first} and {others[0]}"
+        return f"at most {first}" if self.at_most is not None else f"at least {first}"
 
     @property
     def on_value(self) -> bool:

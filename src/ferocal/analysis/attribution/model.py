@@ -19,6 +19,8 @@ from ferocal.analysis.inference.verdicts import CONFIDENCE, SIGNIFICANCE
 # deviations as large as the noise covers 61 to 77 % without it.
 LACK_OF_FIT_DEGREES = 5
 _ZERO = 1e-9
+# Singular values below this share of the largest are rounding: columns are whole numbers.
+_RANK = 1e-10
 
 
 class Uncertain(NamedTuple):
@@ -167,7 +169,9 @@ class FactorModel:
 
 def _invert(columns: FloatArray) -> FloatArray:
     """The pseudo-inverse of the cross-products of columns."""
-    return np.asarray(np.linalg.pinv(columns.T @ columns, hermitian=True), dtype=np.float64)
+    return np.asarray(
+        np.linalg.pinv(columns.T @ columns, rcond=_RANK, hermitian=True), dtype=np.float64
+    )
 
 
 def _within(columns: FloatArray, group_of: IntArray) -> FloatArray:

@@ -82,7 +82,7 @@ def _not_computed(view: View) -> Iterator[Finding]:
             if (series.workload, series.metric) == (workload, metric):
                 for reason, count in reasons:
                     values = "a value" if count == 1 else f"{count} values"
-                    text = f"{values} of {name} could not be computed: {reason}"
+                    text = f"{values} could not be computed: {reason}"
                     yield view.on_side(place, name, text)
 
 

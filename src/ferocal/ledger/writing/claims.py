@@ -28,7 +28,7 @@ def freeze_claims(ledger: Ledger, claims: Mapping[str, Mapping[str, Any]]) -> in
     """
     if not claims:
         return 0
-    with ledger.together(), ledger.transaction() as connection:
+    with ledger.transaction() as connection:
         c = schema.claim.c
         known = {tuple(row) for row in connection.execute(sa.select(c.name, c.digest))}
         read = connection.scalar(sa.select(sa.func.count()).select_from(schema.reading))
