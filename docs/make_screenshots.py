@@ -165,6 +165,9 @@ OUTPUTS = {
     "inspect": "ferocal inspect",
     "runs": "ferocal runs --metric duration --round 4",
     "frames-table": "ferocal frames",
+    "factors": "ferocal factors --study firmware",
+    "claims": "ferocal claims --study firmware",
+    "separate": "ferocal plan --study firmware --design separate --interaction driver:api",
     "help": "ferocal",
 }
 

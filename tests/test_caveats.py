@@ -148,6 +148,10 @@ SAME_FILES = sides(
 CASES: dict[str, tuple[Case, Case]] = {
     "one-visit": (case(ONCE, interleaved=False), case(clean())),
     "few-rounds": (case(clean(rounds=4)), case(clean(rounds=5))),
+    "not-computed": (
+        case(clean(), Context(uncomputed={("other", "flight", "m0"): [("a reason", 2)]})),
+        case(clean(), Context(uncomputed={("other", "flight", "m7"): [("a reason", 2)]})),
+    ),
     "unpaired-rounds": (
         case(clean().select(~((clean().round_of == 2) & other(clean())))),
         case(clean()),
@@ -197,6 +201,10 @@ CASES: dict[str, tuple[Case, Case]] = {
     "resources-differ": (
         case(clean(), sides(resources=({"memory": only("16")}, {"memory": only("32")}))),
         case(clean(), sides(resources=({"memory": only("16")}, {"cores": only("2")}))),
+    ),
+    "per-resource": (
+        case(clean(), amounts={"base": {"adapters": 1}, "other": {"adapters": 2}}),
+        case(clean(), amounts={"base": {"adapters": 1}, "other": {"adapters": 1}}),
     ),
     "workload-differs": (
         case(clean(), sides(subjects=({"flight": {"v": only("4")}}, {"flight": {"v": only("5")}}))),

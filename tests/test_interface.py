@@ -57,8 +57,11 @@ def test_the_demo_finds_what_is_true(demo: tuple[Ferocal, str]) -> None:
     ferocal, output = demo
     truth = output.split("what is true is known")[1]
     rows = re.findall(r"(yes|no)\s*$", truth, flags=re.MULTILINE)
-    assert len(rows) == 12
-    assert rows.count("yes") >= 11
+    assert len(rows) == 12 + 4
+    assert rows.count("yes") >= 15
+    update = output.split("What did the update do")[1]
+    assert "driver (r64) and firmware (fw-1.11) always changed together" in update
+    assert re.search("refuted +vendor-loss", output) and re.search("supported +vulkan-pays", output)
     verdicts = {
         (e["workload"], e["configuration"]): e["verdict"] for e in decided_by_the_truth(ferocal)
     }

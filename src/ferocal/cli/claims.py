@@ -23,11 +23,11 @@ from ferocal.cli.common import example, json_option, make_console, print_json, s
 @click.option("--detail", is_flag=True, help="Every claim, with when it was kept and its p-value.")
 @example("ferocal claims --gate supported")
 def command(directory: Path, as_json: bool, gate: str | None, detail: bool) -> None:
-    """Say which claims of the study file the readings support or refute.
+    """Say which claims the readings support or refute.
 
-    A claim is kept in the ledger as it was when it was first seen, by this command or when
-    something was measured; what is written or changed after the first reading says so for
-    ever. The claims of a study are one family.
+    Claims stand in the study file, under [claim.NAME]. One is kept in the ledger as it was
+    when it was first seen, by this command or when something was measured; what is written
+    or changed after the first reading says so for ever. The claims of a study are one family.
     """
     import ferocal
     from ferocal.answers.claims import examine

@@ -36,7 +36,7 @@ def command(
     groups: tuple[str, ...],
     detail: bool,
 ) -> None:
-    """Say which factor a change is due to.
+    """Say which of the things that were varied did it.
 
     What each level of each factor does, averaged over those of the others, per metric and as
     an index over all workloads; which levels act on each other; how the change between two

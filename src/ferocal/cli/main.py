@@ -87,12 +87,13 @@ class CommandGroup(click.Group):
     cls=CommandGroup,
     invoke_without_command=True,
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
-    epilog="A first look: ferocal demo. A first study: ferocal new DIR.",
 )
 @click.version_option(__version__, prog_name="ferocal")
 @click.option("--debug", is_flag=True, help="Show tracebacks of errors.")
 @click.pass_context
 def ferocal(context: click.Context, debug: bool) -> None:
-    """Find out which software configuration changes the scores, and by how much."""
+    """Find out which software configuration changes the scores, and by how much.
+    A first look: ferocal demo. A first study: ferocal new DIR.
+    """  # noqa: D205 - two lines of help, not two paragraphs
     if context.invoked_subcommand is None:
         click.echo(context.get_help())

@@ -57,8 +57,9 @@ def write_demo(directory: Path) -> Path:
     FerocalError
         When a file cannot be written.
     """
+    path = _write(directory, STUDY_FILE)
     _write(directory / FIRMWARE, f"{FIRMWARE}.toml")
-    return _write(directory, STUDY_FILE)
+    return path
 
 
 def _write(directory: Path, source: str) -> Path:

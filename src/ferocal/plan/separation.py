@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 from ferocal.analysis.attribution.confounding import find_confounding, separating_set
@@ -95,7 +95,7 @@ def separate(study: Study, interactions: Sequence[tuple[str, str]] = ()) -> Sepa
         ProposedConfiguration(
             name_of(study.design, study.file, dict(levels)), levels, levels not in present
         )
-        for levels in chosen
+        for levels in _in_order(study, chosen)
     )
     switches = _switches(study, proposed)
     return Separation(
@@ -109,6 +109,17 @@ def separate(study: Study, interactions: Sequence[tuple[str, str]] = ()) -> Sepa
         switches=len(switches),
         seconds=None if None in switches else sum(filter(None, switches)),
     )
+
+
+def _in_order(study: Study, chosen: Sequence[Levels]) -> list[Levels]:
+    """From the baseline on always to the one that is nearest in switching."""
+    left, ordered = list(chosen[1:]), [chosen[0]]
+    while left:
+        here = ordered[-1]
+        nearest = min(left, key=lambda levels: _seconds_between(study, here, levels))
+        left.remove(nearest)
+        ordered.append(nearest)
+    return ordered
 
 
 def _from_baseline(study: Study, factor: str) -> tuple[str, ...]:
@@ -135,14 +146,16 @@ def _cost_of(study: Study) -> Callable[[Levels], float]:
     """What it takes to switch from the baseline to a combination (s)."""
     baseline = study.configuration(study.baseline).levels
 
-    def cost(levels: Mapping[str, str]) -> float:
-        changed = [(f, v) for f, v in levels.items() if v != baseline[f]]
-        return sum(_seconds(study, f, v) or 0.0 for f, v in changed) + 1e-6 * len(changed)
-
-    return cost
+    return lambda levels: _seconds_between(study, baseline, levels)
 
 
-def _seconds(study: Study, factor: str, name: str) -> float | None:
+def _seconds_between(study: Study, start: Levels, end: Levels) -> float:
+    """What it takes to switch from one combination to another; of equals the fewer changes."""
+    changed = [(f, v) for f, v in end.items() if v != start[f]]
+    return sum(_seconds(study, f, v) for f, v in changed) + 1e-6 * len(changed)
+
+
+def _seconds(study: Study, factor: str, name: str) -> float:
     """How long switching to a level takes; as nobody says, a minute; nothing without a switch."""
     level = study.level(factor, name)
     if not level.switch and not level.hold:
@@ -151,7 +164,7 @@ def _seconds(study: Study, factor: str, name: str) -> float | None:
 
 
 def _switches(study: Study, proposed: Sequence[ProposedConfiguration]) -> list[float | None]:
-    """The duration of every switch of a round, in the order of the file; None where unstated."""
+    """The duration of every switch of a round in this order, and back; None where unstated."""
     found: list[float | None] = []
     levels = [p.levels for p in proposed]
     for before, after in zip(levels, [*levels[1:], levels[0]], strict=True):

@@ -58,7 +58,7 @@ def show_claims(
 
 def _headline(answer: ClaimsAnswer) -> str:
     parts = [f"{len(found)} {v}" for v in _ORDER if (found := answer.of(v))]
-    text = f"Of {counted(len(answer.findings), 'claim')} {listed(parts)}"
+    text = f"Of {counted(len(answer.findings), 'claim')}, {listed(parts)}"
     if all(f.written_before for f in answer.findings):
         text += "; all were kept before the first reading"
     return f"{text}."

@@ -132,6 +132,7 @@ _PARTS = Schema(
         Key("parts", "array", "the parts of its factors", lambda pair: pair[1].parts, of=_SHARE),
         Key("rest", "number", "what was measured beyond them, on the scale of the analysis",
             _of("rest")),
+        Key("lacks", "boolean", "whether that is more than chance", _of("lacks")),
         Key("through", "array", "measured configurations that lie between",
             lambda pair: list(pair[1].through)),
         Key("text", "string", "the same in words", lambda pair: part_line(pair[1])),

@@ -12,7 +12,7 @@ from rich.text import Text
 
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.render.console import fold_with, plain_words, room, show_beside
-from ferocal.render.grid import MOST_ROWS, Footnotes, GridCell, Shape, arrange, lay_out
+from ferocal.render.grid import Footnotes, GridCell, Shape, arrange, lay_out
 from ferocal.render.numbers import (
     change_and_half,
     change_text,
@@ -41,6 +41,8 @@ if TYPE_CHECKING:
 # Of more, what decides is shown, and the rest with --detail.
 _MOST_NAMED = 4
 _MOST_SENTENCES = 3
+# Of more metrics those that change most are shown, so many of them.
+_MOST_METRICS, _MOST_SHOWN = 20, 12
 _MOST_PARTS = 5
 _MOST_REMARKS = 6
 # What the parts leave of a whole change is said from a thousandth on.
@@ -186,7 +188,7 @@ def _overview(bench: BenchFactors, shape: Shape, margin: float, *, detail: bool)
     """Metrics in rows, levels in columns."""
     known = {(e.series, e.factor, e.level): e for e in bench.effects}
     series = list(dict.fromkeys(e.series for e in bench.effects))
-    left = series if detail else series[:MOST_ROWS]
+    left = series if detail or len(series) <= _MOST_METRICS else _largest(bench.effects)
     columns = {f"{f}={v}": (f, v) for f, levels in bench.factors.items() for v in levels[1:]}
     notes = Footnotes(words=shape.words)
 
@@ -198,9 +200,21 @@ def _overview(bench: BenchFactors, shape: Shape, margin: float, *, detail: bool)
     rows = list(arrange(left, shape, cells))
     yield from lay_out(rows, {name: name for name in columns}, shape)
     if len(left) < len(series):
-        yield Text(f"{len(series) - len(left)} more metrics: ferocal factors --detail", "dim")
+        text = f"those that change most; {len(series) - len(left)} more: ferocal factors --detail"
+        yield Text(text, "dim")
     yield from _legend(bench.effects, shape, margin)
     yield from (Text(line, "dim") for line in notes.lines)
+
+
+def _largest(effects: Sequence[FactorEffect]) -> list[Series]:
+    """The index, and the metrics that some level changes most, in their order."""
+    size: dict[Series, float] = {}
+    for e in effects:
+        shown = e.judged is not None and e.judged.verdict in CHANGED and e.judged.scale == "ratio"
+        change = abs(e.judged.mean) if shown and e.judged is not None else 0.0
+        size[e.series] = max(size.get(e.series, 0.0), change if e.series.workload else math.inf)
+    chosen = sorted(size, key=lambda series: -size[series])[:_MOST_SHOWN]
+    return [series for series in size if series in chosen]
 
 
 def _cell(effect: FactorEffect | None, shape: Shape, notes: Footnotes) -> GridCell:
@@ -234,7 +248,10 @@ def _legend(effects: Sequence[FactorEffect], shape: Shape, margin: float) -> Ite
 def _heading(parts: Sequence[Decomposition]) -> str:
     if not parts:
         return ""
-    through = f", through {listed(list(parts[0].through))}" if parts[0].through else ""
+    names = list(parts[0].through)
+    rest = len(names) - _MOST_SENTENCES
+    shown = names if rest <= 1 else [*names[:_MOST_SENTENCES], f"{rest} others between"]
+    through = f", through {listed(shown)}" if shown else ""
     return f"{parts[0].start} → {parts[0].end}{through}"
 
 
@@ -253,7 +270,7 @@ def part_line(part: Decomposition) -> str:
         f"{share.factor} {change_text(share.judged)}" for share in part.parts
     )
     text = f"{part.series.title}: {change_text(part.total)} = {joined}"
-    if abs(part.rest) > _REST:
+    if part.lacks and abs(part.rest) > _REST:
         rest = math.expm1(part.rest + part.total.mean) if ratio else part.rest + part.total.mean
         text += f"; measured as a whole {change_text(replace(part.total, change=rest))}"
     shares = [s.share for s in part.parts]

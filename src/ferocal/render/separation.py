@@ -47,7 +47,7 @@ def _answer(found: Separation) -> str:
     if found.seconds:
         cost += f", {duration(found.seconds)}"
     count = counted(len(found.configurations), "configuration")
-    return f"{count}, {news}, separate the effects of {what}; {cost} a round."
+    return f"{count}, {news}, separate the effects of {what}; {cost} a round in this order."
 
 
 def toml_lines(found: Separation) -> Iterator[str]:

@@ -61,12 +61,16 @@ def decompose(study: Attribution, start: int, end: int) -> list[Decomposition]:
     """The change between two configurations, series by series, where it is determined."""
     names, levels = study.readings.configurations, study.setting.levels
     found = []
+    known: dict[int, dict[tuple[str, ...], FloatArray]] = {}
     for n in study.main_places:
         fit = study.fits[n]
         rows = set(fit.model.row_of.tolist())
         if not {start, end} <= rows:
             continue
-        shares = _determined(fit.model, share_contrasts(fit.model, levels[start], levels[end]))
+        if id(fit.model) not in known:  # many metrics share a model
+            parts_of = share_contrasts(fit.model, levels[start], levels[end])
+            known[id(fit.model)] = _determined(fit.model, parts_of)
+        shares = known[id(fit.model)]
         whole = sum(shares.values(), np.zeros(len(fit.model.terms)))
         if not all(fit.model.determines(w) for w in (*shares.values(), whole)):
             continue
@@ -92,6 +96,7 @@ def decompose(study: Attribution, start: int, end: int) -> list[Decomposition]:
                     for tied, part in zip(shares, parts, strict=True)
                 ),
                 study.measured(n, start, end) - total.mean,
+                fit.lacks,
                 tuple(between),
             )
         )

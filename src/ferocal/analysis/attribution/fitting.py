@@ -203,15 +203,15 @@ class Attribution:
         found = asked.fit.contrast(asked.weights)
         if math.isnan(found.mean):
             return found
-        arms = [
-            (Arm(asked.series, self.bench, row).code(self.readings), weight)
-            for row, weight in asked.fit.model.row_weights(asked.weights).items()
-        ]
-        least = math.hypot(*(w * self._resolution.error[arm] for arm, w in arms))
-        width = math.hypot(*(w * self._reading[arm] for arm, w in arms))
+        weights = asked.fit.model.row_weights(asked.weights)
+        arms = Arm(asked.series, self.bench, 0).code(self.readings) + asked.fit.model.rows
+        least, width = (
+            float(np.linalg.norm(weights * uncertainty[arms]))
+            for uncertainty in (self._resolution.error, self._reading)
+        )
         error = max(found.error, least)
         if found.error == 0:
-            step = sum(abs(w) * self._resolution.step[arm] for arm, w in arms) / 2
+            step = float(np.abs(weights) @ self._resolution.step[arms]) / 2
             quantile = float(t_quantile(found.degrees, 0.5 + CONFIDENCE / 2))
             error = max(error, step / quantile) or math.nan
         sign = (

@@ -125,11 +125,21 @@ class FactorModel:
         """The variance of a contrast in terms of that of a visit."""
         return float(weights @ self._inverse @ weights)
 
-    def row_weights(self, weights: FloatArray) -> dict[int, float]:
-        """With which weights the configurations enter a contrast."""
-        of_visit = self.columns @ (self._inverse @ weights)
-        rows = np.unique(self.row_of)
-        return {int(row): float(of_visit[self.row_of == row].sum()) for row in rows}
+    @functools.cached_property
+    def rows(self) -> IntArray:
+        """The configurations that were visited, in ascending order."""
+        return np.unique(self.row_of)
+
+    @functools.cached_property
+    def _of_rows(self) -> FloatArray:
+        members = (self.rows[:, None] == self.row_of[None, :]).astype(float)
+        found: FloatArray = members @ self.columns @ self._inverse
+        return found
+
+    def row_weights(self, weights: FloatArray) -> FloatArray:
+        """With which weights the configurations enter a contrast, in the order of ``rows``."""
+        found: FloatArray = self._of_rows @ weights
+        return found
 
     def determines(self, weights: FloatArray) -> bool:
         """Whether a contrast is estimable: at right angles to all that cannot be told apart."""

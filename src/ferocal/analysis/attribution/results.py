@@ -93,8 +93,9 @@ class Share:
 class Decomposition:
     """The change between two configurations as the sum of the parts of their factors.
 
-    ``rest`` is what the model leaves of the change that was measured; ``through`` are the
-    measured configurations that lie between, which hold one factor while another changes.
+    ``rest`` is what the model leaves of the change that was measured, and ``lacks`` says whether
+    that is more than chance (lack of fit). ``through`` are the measured configurations that lie
+    between, which hold one factor while another changes.
     """
 
     series: Series
@@ -103,6 +104,7 @@ class Decomposition:
     total: Judged
     parts: tuple[Share, ...]
     rest: float
+    lacks: bool
     through: tuple[str, ...]
 
 
