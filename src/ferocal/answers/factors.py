@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from ferocal.analysis.attribution.confounding import find_blind_pairs, find_confounding
 from ferocal.analysis.attribution.decomposition import decompose
 from ferocal.analysis.attribution.design import FactorDesign, Levels
@@ -25,7 +27,9 @@ from ferocal.analysis.attribution.results import (
 )
 from ferocal.analysis.attribution.scaling import find_scaling
 from ferocal.analysis.data.gaps import GapMark
+from ferocal.analysis.data.readings import NO_ROUND
 from ferocal.analysis.data.series import Series
+from ferocal.analysis.inference.verdicts import CONFIDENCE
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.gaps import find_gaps
@@ -54,8 +58,10 @@ class BenchFactors:
     """What is known of factors on one bench.
 
     ``blind`` are pairs of factors of which nothing shows whether they act on each other.
-    ``left_out`` are levels and configurations without readings, with the reason, and
-    ``not_in_index`` metrics that cannot enter the index.
+    ``left_out`` are levels and configurations without readings, with the reason,
+    ``not_in_index`` metrics that cannot enter the index, and ``bounds`` counts readings that are
+    bounds, which enter no mean. ``in_rounds`` says whether visits were made in common rounds,
+    ``visits_known`` whether it is known which readings belong to one visit.
     """
 
     bench: str
@@ -70,6 +76,9 @@ class BenchFactors:
     index_parts: Mapping[tuple[str, str], tuple[IndexPart, ...]]
     left_out: tuple[tuple[str, str], ...]
     not_in_index: tuple[Series, ...]
+    bounds: int
+    in_rounds: bool
+    visits_known: bool
 
 
 @dataclass(frozen=True)
@@ -78,6 +87,7 @@ class FactorsAnswer:
 
     question: str
     margin: float
+    confidence: float
     baseline: str
     benches: tuple[BenchFactors, ...]
     criteria_changes: tuple[CriteriaChange, ...]
@@ -107,6 +117,8 @@ def attribute(
     selection = (selection or Selection()).resolve(study)
     start = study.configuration(start or study.baseline).name
     end = None if end is None else study.configuration(end).name
+    if end is not None and not study.configuration(end).differs_in(study.configuration(start)):
+        raise UsageError(f"{start} and {end} have the same levels: there is no change to divide")
     found = tuple(
         _on_bench(study, evidence, bench, start, end, selection)
         for number, bench in enumerate(study.benches)
@@ -117,6 +129,7 @@ def attribute(
     return FactorsAnswer(
         question=study.head.question,
         margin=study.head.margin,
+        confidence=confidence_of(evidence),
         baseline=study.baseline,
         benches=found,
         criteria_changes=evidence.criteria_changes,
@@ -125,13 +138,22 @@ def attribute(
     )
 
 
-def factor_setting(study: Study, evidence: Evidence, bench: str) -> FactorSetting:
+def confidence_of(evidence: Evidence) -> float:
+    """The level of intervals: in a study that is measured until decided, that of one look."""
+    return evidence.looks.confidence if evidence.looks else CONFIDENCE
+
+
+def factor_setting(
+    study: Study, evidence: Evidence, bench: str, asked: frozenset[tuple[str, str]]
+) -> FactorSetting:
     """What attribution has to know of a study besides its readings."""
     return FactorSetting(
         levels=[study.configuration(name).levels for name in evidence.readings.configurations],
         reference=study.configuration(study.baseline).levels,
         margin=study.head.margin,
         interleaved=study.head.schedule == "rounds",
+        confidence=confidence_of(evidence),
+        asked=asked,
         amounts={
             factor: {
                 name: level.quantity
@@ -153,8 +175,10 @@ def _on_bench(
     selection: Selection,
 ) -> BenchFactors:
     place = evidence.readings.benches.index(bench)
-    study_of = Attribution(evidence.readings, place, factor_setting(study, evidence, bench))
+    setting = factor_setting(study, evidence, bench, selection.places or frozenset())
+    study_of = Attribution(evidence.readings, place, setting)
     design = study_of.design
+    here = evidence.readings.on_bench(place)
 
     def wanted(series: Series) -> bool:
         pair = (series.workload, series.metric)
@@ -181,6 +205,9 @@ def _on_bench(
         },
         left_out=tuple(_left_out(study, evidence, bench, design)),
         not_in_index=study_of.left_out,
+        bounds=int(np.sum(here.bound != 0)),
+        in_rounds=study.head.schedule == "rounds" and bool((here.round_of != NO_ROUND).any()),
+        visits_known=here.visits_known or bool((here.round_of != NO_ROUND).all()),
     )
 
 

@@ -172,13 +172,14 @@ def _heads(answer: BetweenAnswer) -> Sequence[str]:
 def _row(answer: BetweenAnswer, d: Difference) -> list[str | Text]:
     bench = [d.first.bench] if _names_bench(answer) else []
     series = [] if answer.kind == "workload" else [_title(d, answer)]
-    half = half_width_text(as_change(d)) if math.isfinite(d.estimate.low) else "–"
+    known = math.isfinite(d.estimate.low)
+    half = f" ±{half_width_text(as_change(d))}" if known else ""
     text = change_text(as_change(d))
     number, _, unit = text.rpartition(" ")
     word = VERDICT_WORDS[d.estimate.verdict]
     return [
         answer.labels[d.first.configuration], *bench, *series,
         d.first_place, change_text(d.first), d.second_place, change_text(d.second),
-        f"{number} ±{half} {unit}" if number else text,
+        f"{number}{half} {unit}" if number else text,
         Text(word, VERDICT_STYLES[d.estimate.verdict]),
     ]  # fmt: skip

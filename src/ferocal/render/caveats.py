@@ -51,7 +51,7 @@ def make_remarks(effects: Sequence[Effect], levels: Levels) -> list[Remark]:
             kind.code,
             kind.weight,
             _sentence(kind, list(places), effects, levels),
-            _look(kind, [e for affected in places.values() for e in affected], levels),
+            _look(kind, [e for affected in places.values() for e in affected]),
         )
         for kind, places in _by_kind(effects).items()
     ]
@@ -152,7 +152,7 @@ def _metrics(affected: Sequence[Effect], effects: Sequence[Effect]) -> Iterator[
         yield f"{counted(len(series), 'metric')} of {len(workloads)} workloads"
 
 
-def _look(kind: CaveatKind, affected: Sequence[Effect], levels: Levels) -> str:
+def _look(kind: CaveatKind, affected: Sequence[Effect]) -> str:
     """The command that looks closer at the effects a caveat bears on."""
     found = {
         "workload": dict.fromkeys(e.series.workload for e in affected),
@@ -163,14 +163,4 @@ def _look(kind: CaveatKind, affected: Sequence[Effect], levels: Levels) -> str:
         key: f"--{key} {next(iter(names))}" if len(names) == 1 else ""
         for key, names in found.items()
     }
-    options["neighbour"] = _neighbour(affected[0], levels)
     return " ".join(kind.look.format(**options).split())
-
-
-def _neighbour(effect: Effect, levels: Levels) -> str:
-    """The configuration that differs from that of an effect in the fewest factors."""
-    own = levels[effect.configuration]
-    others = [name for name in levels if name not in (effect.configuration, effect.baseline)]
-    differing = {n: sum(levels[n].get(f) != level for f, level in own.items()) for n in others}
-    nearest = [n for n in others if differing[n]]
-    return min(nearest, key=lambda n: differing[n], default=effect.baseline)

@@ -140,7 +140,7 @@ def undecided_text(finding: ClaimFinding) -> str:
     if finding.claim.within == "noise" and not math.isfinite(judged.ends[1]):
         return "how much visits vary is not known: measure with control = true, or three visits"
     if judged.estimate is None:
-        return "both sides have to be measured first, in a unit and on a scale that its bound fits"
+        return "nothing was measured that its bound fits"
     if math.isnan(judged.low):
         return "a second visit to each side, better five rounds, would give it an interval"
     return "what was read is too near to the bound for 100 rounds to tell"

@@ -214,6 +214,7 @@ FACTORS = Schema(
                 ("question", "string", "the question of the study"),
                 ("baseline", "string", "its baseline"),
                 ("margin", "number", "its margin, a share"),
+                ("confidence", "number", "the level of intervals"),
             )
         ),
         CHANGES,

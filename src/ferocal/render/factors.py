@@ -47,7 +47,8 @@ _MOST_PARTS = 5
 _MOST_REMARKS = 6
 # What the parts leave of a whole change is said from a thousandth on.
 _REST = 1e-3
-_SPOKEN = (*CHANGED, Verdict.EQUIVALENT, Verdict.INCONCLUSIVE)
+_SPOKEN = (*CHANGED, Verdict.EQUIVALENT, Verdict.INCONCLUSIVE, Verdict.SEEN_ONCE)
+_WITH_CHANGE = (*CHANGED, Verdict.SEEN_ONCE)
 _LACK = "the factors do not add up (lack of fit)"
 
 
@@ -83,7 +84,7 @@ def _show_bench(
         )
     console.print()
     shape = Shape(console.width, words=plain_words(console))
-    for line in _overview(bench, shape, answer.margin, detail=detail):
+    for line in _overview(bench, shape, answer, detail=detail):
         console.print(line, soft_wrap=True)
     console.print()
     for heading, rows in (
@@ -106,7 +107,8 @@ def level_lines(bench: BenchFactors) -> Iterator[tuple[str, str]]:
     for factor, levels in bench.factors.items():
         for level in levels[1:]:
             own = [e for e in bench.effects if (e.factor, e.level) == (factor, level)]
-            together = list(dict.fromkeys(t for e in own for t in e.together))
+            # What came with it for a few metrics only stands below the table.
+            together = list(own[0].together) if len({e.together for e in own}) == 1 else []
             members = frozenset([f"{factor}={level}", *together])
             if members in told:
                 continue  # what always comes together is one line
@@ -136,7 +138,7 @@ def _level_text(effects: Sequence[FactorEffect]) -> str:
 
 def _named(judged: Judged) -> str:
     title = judged.series.title
-    return f"{title} {change_text(judged)}" if judged.verdict in CHANGED else title
+    return f"{title} {change_text(judged)}" if judged.verdict in _WITH_CHANGE else title
 
 
 def interaction_sentences(interactions: Sequence[Interaction]) -> Iterator[str]:
@@ -145,7 +147,7 @@ def interaction_sentences(interactions: Sequence[Interaction]) -> Iterator[str]:
     for i in interactions:
         if i.judged.verdict in CHANGED and i.series.workload:
             groups.setdefault((i.series, i.factor, i.level, i.other), []).append(i)
-    if interactions and not groups:
+    if any(not math.isnan(i.judged.p_value) for i in interactions) and not groups:
         pairs = list(dict.fromkeys(f"{i.other} and {i.factor}" for i in interactions))
         which = f"{listed(pairs)} act" if len(pairs) <= 2 else "any two factors act"
         yield f"That {which} on each other is not shown."
@@ -184,7 +186,9 @@ def _verb(judged: Judged) -> str:
     return {Verdict.BETTER: "gains", Verdict.WORSE: "loses"}.get(judged.verdict, "")
 
 
-def _overview(bench: BenchFactors, shape: Shape, margin: float, *, detail: bool) -> Iterator[Text]:
+def _overview(
+    bench: BenchFactors, shape: Shape, answer: FactorsAnswer, *, detail: bool
+) -> Iterator[Text]:
     """Metrics in rows, levels in columns."""
     known = {(e.series, e.factor, e.level): e for e in bench.effects}
     series = list(dict.fromkeys(e.series for e in bench.effects))
@@ -202,7 +206,7 @@ def _overview(bench: BenchFactors, shape: Shape, margin: float, *, detail: bool)
     if len(left) < len(series):
         text = f"those that change most; {len(series) - len(left)} more: ferocal factors --detail"
         yield Text(text, "dim")
-    yield from _legend(bench.effects, shape, margin)
+    yield from _legend(bench.effects, shape, answer)
     yield from (Text(line, "dim") for line in notes.lines)
 
 
@@ -231,15 +235,16 @@ def _cell(effect: FactorEffect | None, shape: Shape, notes: Footnotes) -> GridCe
     return GridCell(number, rest, signs[verdict], mark, VERDICT_STYLES[verdict])
 
 
-def _legend(effects: Sequence[FactorEffect], shape: Shape, margin: float) -> Iterator[Text]:
+def _legend(effects: Sequence[FactorEffect], shape: Shape, answer: FactorsAnswer) -> Iterator[Text]:
     present = {e.judged.verdict for e in effects if e.judged is not None}
-    words = {**VERDICT_WORDS, Verdict.EQUIVALENT: f"within {margin_text(margin)}"}
+    words = {**VERDICT_WORDS, Verdict.EQUIVALENT: f"within {margin_text(answer.margin)}"}
     parts = [
         words[v] if shape.words else f"{sign} {words[v]}"
         for v, sign in VERDICT_SIGNS.items()
         if v in present and sign.strip()
     ]
-    left, right = "  ".join(parts), "averaged over the other factors; intervals 95 %"
+    level = f"intervals {100 * answer.confidence:.4g} %"
+    left, right = "  ".join(parts), f"averaged over the other factors; {level}"
     gap = shape.width - len(left) - len(right)
     lines = [left + " " * min(gap, 8) + right] if gap >= 2 else [left, right]
     yield from (Text(line, "dim") for line in lines)
@@ -274,7 +279,7 @@ def part_line(part: Decomposition) -> str:
         rest = math.expm1(part.rest + part.total.mean) if ratio else part.rest + part.total.mean
         text += f"; measured as a whole {change_text(replace(part.total, change=rest))}"
     shares = [s.share for s in part.parts]
-    if all(0 <= share <= 1 for share in shares):
+    if len(shares) > 1 and all(0 <= share <= 1 for share in shares):
         text += f" ({listed([f'{100 * share:.0f} %' for share in shares])} of it)"
     return text
 
@@ -343,6 +348,15 @@ def _remarks(bench: BenchFactors, *, detail: bool) -> list[str]:
         names = [s.title for s in bench.not_in_index]
         text = f"not in the index, for {'it' if len(names) == 1 else 'they'} {be(len(names))} "
         remarks.append(f"{text}missing somewhere or may be zero: {', '.join(names[:_MOST_NAMED])}")
+    if not bench.in_rounds:
+        text = "there are no common rounds, so that what else changed with time is in these figures"
+        remarks.append(text)
+    if not bench.visits_known:
+        text = "which readings belong to one visit is not known: each counts as one, and intervals "
+        remarks.append(f"{text}may be too narrow")
+    if bench.bounds:
+        verb = "is only a bound" if bench.bounds == 1 else "are only bounds"
+        remarks.append(f"{counted(bench.bounds, 'reading')} {verb} and in no mean: ferocal compare")
     if detail or len(remarks) <= _MOST_REMARKS:
         return remarks
     rest = len(remarks) - _MOST_REMARKS

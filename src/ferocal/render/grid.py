@@ -120,7 +120,7 @@ def arrange(
         label = _INDENT * (1 + s.depth) + (s.label or s.metric)
         if alone:
             label = s.title + marks_of(s.workload)
-        if mixed and s.role == "primary":
+        if mixed and s.role == "primary" and s.workload:
             label += f" {shape.primary}"
         base, cells = cells_of(s)
         arrows = _ARROW_WORDS if shape.words else _ARROWS

@@ -218,9 +218,11 @@ class _Compiler:
             term = Declared(text, dimension.factor)
             return _Value(term, _base(dimension), [unit], [])
         own = [name for workload, name in self.metrics if workload == self.workload]
+        known = {*own, *self.file.workload, *self.quantities}
         others = [f"{w}.{name}" for w, name in self.metrics if w != self.workload]
         hint = closest(text, [*own, *self.file.workload, *self.quantities, *others])
-        minus = "; a minus needs blanks around it" if "-" in text else ""
+        joined = "-" in text and not known.isdisjoint(text.split("-"))
+        minus = "; a minus needs blanks around it" if joined else ""
         raise ExpressionError(f'there is no metric or quantity "{text}"; {hint}{minus}')
 
     def _reading(self, place: Place) -> _Value:

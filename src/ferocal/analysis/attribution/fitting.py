@@ -31,7 +31,7 @@ from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.data.series import Scale, Series, margin_on_scale
 from ferocal.analysis.inference.families import adjust_by_family
 from ferocal.analysis.inference.student import t_interval, t_quantile
-from ferocal.analysis.inference.verdicts import CONFIDENCE, Verdict, decide
+from ferocal.analysis.inference.verdicts import CONFIDENCE, SIGNIFICANCE, Verdict, decide
 from ferocal.analysis.inference.weights import Arm
 
 
@@ -40,6 +40,8 @@ class FactorSetting:
     """What attribution has to know besides readings.
 
     ``levels`` are those of every configuration, ``reference`` those of the baseline.
+    ``confidence`` is the level of intervals, more than usual in a study that was looked at often.
+    ``asked`` are workload and metric of those that were asked for besides what decides.
     ``amounts`` are by factor and level. ``seen`` has software facts that no factor explains, by
     name the value under each configuration, None where unknown.
     """
@@ -48,6 +50,8 @@ class FactorSetting:
     reference: Levels
     margin: float
     interleaved: bool = True
+    confidence: float = CONFIDENCE
+    asked: frozenset[tuple[str, str]] = frozenset()
     amounts: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
     seen: Mapping[str, Sequence[str | None]] = field(default_factory=dict)
 
@@ -81,6 +85,12 @@ class Attribution:
         self.bench = bench
         present = set(np.unique(here.series_of).tolist())
         self.places = deciding_places(readings.series, present)
+        self.shown = [
+            n
+            for n, s in enumerate(readings.series)
+            if n in self.places
+            or (n in present and s.better != "none" and (s.workload, s.metric) in setting.asked)
+        ]
         self.index_of, self.left_out = self._indices(here, scales)
         self.readings, self.scales = add_index(here, scales, self.index_of)
         self._summaries = summarise_visits(self.readings, self.scales)
@@ -136,7 +146,7 @@ class Attribution:
         """The fit of every series that has visits, by its place."""
         indices = range(len(self.readings.series) - len(self.index_of), len(self.readings.series))
         found = {}
-        for n in [*indices, *self.places]:
+        for n in [*indices, *self.shown]:
             visits = replicates_of(
                 self._summaries, n, self.bench, interleaved=self.setting.interleaved
             )
@@ -151,10 +161,10 @@ class Attribution:
 
     @property
     def main_places(self) -> list[int]:
-        """The index, if there is one, and all metrics that decide."""
+        """The index, if there is one, all metrics that decide, and those asked for."""
         return [
             n
-            for n in ([self.index] if self.index is not None else []) + self.places
+            for n in ([self.index] if self.index is not None else []) + self.shown
             if n in self.fits
         ]
 
@@ -163,7 +173,7 @@ class Attribution:
         """The design of all configurations of which anything was read."""
         rows = sorted(set(self.readings.configuration_of.tolist()))
         blocks: dict[int, int] = {}
-        for n in self.places:
+        for n in self.shown:
             visits = replicates_of(
                 self._summaries, n, self.bench, interleaved=self.setting.interleaved
             )
@@ -179,10 +189,12 @@ class Attribution:
         """Intervals and verdicts; tests of one family share an error rate (Holm 1979)."""
         known = [self._estimate(a) for a in asked]
         mean, error, degrees = np.array(known, dtype=np.float64).reshape(-1, 3).T
-        interval = t_interval(mean, error, degrees, confidence=CONFIDENCE)
+        confidence = self.setting.confidence
+        interval = t_interval(mean, error, degrees, confidence=confidence)
         adjusted, _, _ = adjust_by_family(
             interval.p_value, [a.family for a in asked], np.ones(len(asked), dtype=bool)
         )
+        adjusted = np.minimum(1.0, adjusted * SIGNIFICANCE / (1 - confidence))
         series = [self.readings.series[a.series] for a in asked]
         scales = [self.scales[a.series] for a in asked]
         margin = np.array([margin_on_scale(s, x) for s, x in zip(series, scales, strict=True)])
@@ -212,7 +224,7 @@ class Attribution:
         error = max(found.error, least)
         if found.error == 0:
             step = float(np.abs(weights) @ self._resolution.step[arms]) / 2
-            quantile = float(t_quantile(found.degrees, 0.5 + CONFIDENCE / 2))
+            quantile = float(t_quantile(found.degrees, 0.5 + self.setting.confidence / 2))
             error = max(error, step / quantile) or math.nan
         sign = (
             -1.0 if asked.turned and self.readings.series[asked.series].better == "lower" else 1.0
@@ -221,7 +233,7 @@ class Attribution:
 
     def family(self, n: int) -> str:
         """With which tests those of a series share an error rate."""
-        return self.readings.series[n].role if n in self.places else INDEX
+        return self.readings.series[n].role if self.readings.series[n].workload else INDEX
 
     def measured(self, n: int, start: int, end: int) -> float:
         """The mean difference of two configurations within rounds, as it was measured."""

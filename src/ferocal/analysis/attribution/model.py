@@ -12,8 +12,7 @@ import numpy as np
 from ferocal.analysis.attribution.design import FactorDesign, Levels, Term, code, make_design
 from ferocal.analysis.data.readings import NO_ROUND, VisitSummaries
 from ferocal.analysis.data.segments import FloatArray, IntArray
-from ferocal.analysis.inference.student import t_quantile
-from ferocal.analysis.inference.verdicts import CONFIDENCE, SIGNIFICANCE
+from ferocal.analysis.inference.verdicts import SIGNIFICANCE
 
 # With so many degrees of freedom lack of fit gives the error; simulated, a model that misses
 # deviations as large as the noise covers 61 to 77 % without it.
@@ -251,11 +250,6 @@ class Fit:
         """The covariance of several contrasts, shape (k, t) to (k, k)."""
         found: FloatArray = self.variance[0] * contrasts @ self.model._inverse @ contrasts.T
         return found
-
-
-def half_width(uncertain: Uncertain) -> float:
-    """Half of the width of the 95 % interval (Student 1908)."""
-    return uncertain.error * float(t_quantile(uncertain.degrees, 0.5 + CONFIDENCE / 2))
 
 
 class Models:

@@ -94,7 +94,8 @@ def _scale(study: Attribution, n: int, factor: str, amounts: Mapping[str, float]
     speeds = sign * contrasts @ fit.coefficients
     every = [amounts[level] for level in levels]
     serial = serial_share(every, speeds, fit.covariance(contrasts), fit.variance[1])
-    half = math.nan if serial is None else serial.error * float(t_quantile(serial.degrees, 0.975))
+    quantile = float(t_quantile(fit.variance[1], 0.5 + study.setting.confidence / 2))
+    half = math.nan if serial is None else serial.error * quantile
     return Scaling(
         series, factor, amounts[first], first,
         tuple(

@@ -35,8 +35,8 @@ class CaveatKind:
 
     ``code`` is stable; ``meaning`` says when it appears and ``advice`` what to do. ``look`` is
     the command that looks closer, in which {workload}, {metric} and {configuration} stand for
-    options that limit it, and {neighbour} for a configuration that differs in fewer factors. With
-    ``statistical`` a test on noisy readings decides, which has false alarms.
+    options that limit it. With ``statistical`` a test on noisy readings decides, which has false
+    alarms.
     """
 
     code: str

@@ -326,9 +326,9 @@ KINDS = (
     CaveatKind(
         "several-factors",
         "several factors differ from the baseline together",
-        "look at configurations that differ in one factor only",
+        "see which of them did it, and which configuration would tell them apart",
         _several_factors,
-        look="ferocal compare --against {neighbour} {configuration}",
+        look="ferocal factors",
     ),
     CaveatKind(
         "difference-scale",
