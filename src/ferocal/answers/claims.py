@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
@@ -25,7 +25,7 @@ from ferocal.answers.comparison import setting_of
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
 from ferocal.ledger.reading.claims import FrozenClaim
-from ferocal.study.claims import INDEX, NOISE, TIMES, Claim, Limit, claims_of
+from ferocal.study.claims import INDEX, NOISE, TIMES, Claim, Limit, claims_of, digest_of
 from ferocal.study.load import Study
 
 _OPEN = (-math.inf, math.inf)
@@ -75,7 +75,6 @@ def examine(
     study: Study,
     evidence: Evidence,
     frozen: Sequence[FrozenClaim],
-    digest_of: Callable[[Mapping[str, Any]], str],
 ) -> ClaimsAnswer:
     """What readings say of the claims of a study.
 

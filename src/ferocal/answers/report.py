@@ -13,10 +13,13 @@ import numpy as np
 from ferocal._version import __version__
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect
+from ferocal.answers.claims import ClaimsAnswer, examine
 from ferocal.answers.comparison import Comparison, compare
 from ferocal.answers.evidence import Evidence, gather
+from ferocal.answers.factors import FactorsAnswer, attribute
 from ferocal.answers.table import ReadingsTable, make_table
 from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.reading.claims import read_claims
 from ferocal.ledger.reading.notes import read_notes
 from ferocal.ledger.reading.runs import count_outcomes, read_failures
 from ferocal.ledger.reading.sessions import read_kinds_of_runs
@@ -48,7 +51,10 @@ class Procedure:
 
 @dataclass(frozen=True)
 class Report:
-    """Everything that a page shows; ``facts`` are kind, name and value by bench."""
+    """Everything that a page shows; ``facts`` are kind, name and value by bench.
+
+    ``factors`` are there where several were measured, ``claims`` where the study file has some.
+    """
 
     comparison: Comparison
     table: ReadingsTable
@@ -56,6 +62,8 @@ class Report:
     facts: Mapping[str, list[tuple[str, str, str]]]
     procedure: Procedure
     version: str
+    factors: FactorsAnswer | None = None
+    claims: ClaimsAnswer | None = None
 
 
 def make_report(study: Study, against: str | None = None) -> Report:
@@ -72,6 +80,8 @@ def make_report(study: Study, against: str | None = None) -> Report:
         evidence = gather(study, ledger)
         comparison = compare(study, evidence, against=against)
         procedure = _procedure(study, ledger, evidence, comparison)
+        claims = examine(study, evidence, read_claims(ledger)) if study.file.claim else None
+    several = len(study.file.factor) > 1 and len(evidence.readings.value) > 0
     return Report(
         comparison=comparison,
         table=make_table(study, evidence),
@@ -83,6 +93,8 @@ def make_report(study: Study, against: str | None = None) -> Report:
         },
         procedure=procedure,
         version=__version__,
+        factors=attribute(study, evidence) if several else None,
+        claims=claims,
     )
 
 

@@ -34,7 +34,6 @@ def command(directory: Path, as_json: bool, gate: str | None, detail: bool) -> N
     from ferocal.intake.claims import keep_claims
     from ferocal.ledger.opening import open_ledger
     from ferocal.ledger.reading.claims import read_claims
-    from ferocal.ledger.writing.claims import digest_of
     from ferocal.render.claims import gate_lines, show_claims
 
     opened = ferocal.open(directory)
@@ -42,7 +41,7 @@ def command(directory: Path, as_json: bool, gate: str | None, detail: bool) -> N
     evidence = opened.evidence()
     with open_ledger(directory) as ledger:
         kept = read_claims(ledger)
-    answer = examine(opened.study, evidence, kept, digest_of)
+    answer = examine(opened.study, evidence, kept)
     if as_json:
         from ferocal.render.claim_documents import CLAIMS
 

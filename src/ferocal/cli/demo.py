@@ -90,7 +90,6 @@ def _show_update(directory: Path) -> None:
     from ferocal.demo.scenario import factors_beside_truth
     from ferocal.ledger.opening import open_ledger
     from ferocal.ledger.reading.claims import read_claims
-    from ferocal.ledger.writing.claims import digest_of
     from ferocal.render.claims import show_claims
     from ferocal.render.factors import show_factors
     from ferocal.render.truth import factor_truth_table
@@ -104,7 +103,7 @@ def _show_update(directory: Path) -> None:
     console.print(factor_truth_table(factors_beside_truth(opened.study, answer.benches[0].effects)))
     with open_ledger(directory) as ledger:
         kept = read_claims(ledger)
-    show_claims(console, examine(opened.study, evidence, kept, digest_of))
+    show_claims(console, examine(opened.study, evidence, kept))
 
 
 def _show(directory: Path) -> None:

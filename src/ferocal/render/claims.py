@@ -35,7 +35,7 @@ def show_claims(
 ) -> None:
     """Print how many claims hold, then every claim, the refuted ones first, and what to mind."""
     console.print(answer.question, style="bold", end="\n\n")
-    show_beside(console, "", [_headline(answer)], margin=0)
+    show_beside(console, "", [headline(answer)], margin=0)
     ordered = [f for verdict in _ORDER for f in answer.of(verdict)]
     shown = ordered if detail else ordered[:_MOST_CLAIMS]
     for finding in shown:
@@ -43,12 +43,12 @@ def show_claims(
         head = Text.assemble((f"{verdict:<10} ", _STYLES[verdict]), (finding.name, "bold"))
         console.print()
         console.print(head.append(f'  "{finding.claim.says}"'))
-        for line in _lines(finding, detail=detail):
+        for line in claim_lines(finding, detail=detail):
             show_beside(console, "", [line], margin=11)
     console.print()
     if len(shown) < len(ordered):
         console.print(f"{len(ordered) - len(shown)} more: ferocal claims --detail\n")
-    minds = [*_minds(answer, problem)]
+    minds = [*claim_remarks(answer, problem)]
     minds += [line for pair in remark_lines(answer) for line in fold_with(*pair, room(console))]
     if minds:
         show_beside(console, "mind", minds)
@@ -56,7 +56,8 @@ def show_claims(
     show_beside(console, "next", steps)
 
 
-def _headline(answer: ClaimsAnswer) -> str:
+def headline(answer: ClaimsAnswer) -> str:
+    """How many claims are refuted, undecided and supported."""
     parts = [f"{len(found)} {v}" for v in _ORDER if (found := answer.of(v))]
     text = f"Of {counted(len(answer.findings), 'claim')}, {listed(parts)}"
     if all(f.written_before for f in answer.findings):
@@ -64,7 +65,8 @@ def _headline(answer: ClaimsAnswer) -> str:
     return f"{text}."
 
 
-def _lines(finding: ClaimFinding, *, detail: bool) -> Iterator[str]:
+def claim_lines(finding: ClaimFinding, *, detail: bool) -> Iterator[str]:
+    """What a claim is on, what was found, what would decide it, and who says so."""
     claim, judged = finding.claim, finding.judged
     yield f"{subject(finding)}: {found_text(finding)}; claimed: {claimed_text(finding)}"
     if judged.verdict is ClaimVerdict.UNDECIDED:
@@ -146,7 +148,8 @@ def undecided_text(finding: ClaimFinding) -> str:
     return "what was read is too near to the bound for 100 rounds to tell"
 
 
-def _minds(answer: ClaimsAnswer, problem: str | None) -> Iterator[str]:
+def claim_remarks(answer: ClaimsAnswer, problem: str | None = None) -> Iterator[str]:
+    """When claims were written, what they once were, and which were withdrawn."""
     late = [f.name for f in answer.findings if f.written_before is False]
     if late:
         verb = "was" if len(late) == 1 else "were"

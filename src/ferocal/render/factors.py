@@ -68,7 +68,7 @@ def _show_bench(
 ) -> None:
     if not bench.effects:
         console.print("Nothing that varies was measured with more than one level yet.\n")
-        show_beside(console, "mind", _remarks(bench, detail=True))
+        show_beside(console, "mind", remarks_of(bench, detail=True))
         return
     lines = list(level_lines(bench))
     margin = max(len(head) for head, _ in lines) + 2
@@ -88,7 +88,7 @@ def _show_bench(
         console.print(line, soft_wrap=True)
     console.print()
     for heading, rows in (
-        (_heading(bench.decomposition), part_lines(bench.decomposition, detail=detail)),
+        (heading_of(bench.decomposition), part_lines(bench.decomposition, detail=detail)),
         ("scaling", [text for s in bench.scaling for text in scaling_lines(s)]),
     ):
         if rows:
@@ -98,7 +98,7 @@ def _show_bench(
             console.print()
     if detail:
         _show_detail(console, bench)
-    show_beside(console, "mind", _remarks(bench, detail=detail))
+    show_beside(console, "mind", remarks_of(bench, detail=detail))
 
 
 def level_lines(bench: BenchFactors) -> Iterator[tuple[str, str]]:
@@ -250,7 +250,8 @@ def _legend(effects: Sequence[FactorEffect], shape: Shape, answer: FactorsAnswer
     yield from (Text(line, "dim") for line in lines)
 
 
-def _heading(parts: Sequence[Decomposition]) -> str:
+def heading_of(parts: Sequence[Decomposition]) -> str:
+    """From where to where a change is divided, and what was measured between."""
     if not parts:
         return ""
     names = list(parts[0].through)
@@ -324,7 +325,7 @@ def _parts_table(name: str, parts: Sequence[IndexPart]) -> object:
     return table
 
 
-def _remarks(bench: BenchFactors, *, detail: bool) -> list[str]:
+def remarks_of(bench: BenchFactors, *, detail: bool) -> list[str]:
     """What cannot be told apart first, then what else bears on the figures."""
     remarks = [
         f"{c.text}; " + (f"measure {c.separate}" if c.separate else "nothing possible would tell")

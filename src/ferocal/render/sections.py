@@ -9,6 +9,15 @@ from typing import TYPE_CHECKING, Any
 from ferocal.render import numbers
 from ferocal.render.answer import answer_lines
 from ferocal.render.caveats import group_caveats
+from ferocal.render.claims import claim_lines, claim_remarks, headline
+from ferocal.render.factors import (
+    heading_of,
+    interaction_sentences,
+    level_lines,
+    part_lines,
+    remarks_of,
+    scaling_lines,
+)
 from ferocal.render.gaps import gap_lines, legend
 from ferocal.render.notes import note_text
 from ferocal.render.page_overview import page_overview
@@ -77,6 +86,36 @@ def _notes(report: Report, bench: str) -> dict[str, Any] | None:
     return {"notes": [f"{at[:10]}, {note_text(note)}" for at, note in notes]} if notes else None
 
 
+def _factors(report: Report, bench: str) -> dict[str, Any] | None:
+    found = [] if report.factors is None else report.factors.benches
+    known = next((b for b in found if b.bench == bench and b.effects), None)
+    if known is None:
+        return None
+    scaling = [line for s in known.scaling for line in scaling_lines(s)]
+    return {
+        "levels": list(level_lines(known)),
+        "acting": list(interaction_sentences(known.interactions)),
+        "heading": heading_of(known.decomposition),
+        "parts": part_lines(known.decomposition, detail=True),
+        "scaling": scaling,
+        "minds": remarks_of(known, detail=True),
+    }
+
+
+def _claims(report: Report, bench: str) -> dict[str, Any] | None:
+    answer = report.claims
+    if answer is None:
+        return None
+    return {
+        "headline": headline(answer),
+        "claims": [
+            (str(f.judged.verdict), f.name, f.claim.says, list(claim_lines(f, detail=True)))
+            for f in answer.findings
+        ],
+        "minds": list(claim_remarks(answer)),
+    }
+
+
 def _answer(report: Report, bench: str) -> dict[str, Any]:
     comparison = report.comparison.on_bench(bench)
     return {"lines": [(head, unbroken(text)) for head, text in answer_lines(comparison, _WIDTH)]}
@@ -97,6 +136,30 @@ SECTIONS: tuple[Section, ...] = (
         of_bench=True,
     ),
     Section("overview", "", "{% include 'overview.html' %}", _overview, of_bench=True),
+    Section(
+        "factors",
+        "Which factor did it",
+        """
+{% for head, text in levels %}
+<p><b>{{ head }}</b> {{ text }}</p>
+{% endfor %}
+{% for text in acting %}<p>{{ text }}</p>{% endfor %}
+{% if parts %}
+<p><b>{{ heading }}</b></p>
+<ul>
+{% for text in parts %}<li>{{ text }}</li>{% endfor %}
+</ul>
+{% endif %}
+{% if scaling %}
+<ul>
+{% for text in scaling %}<li>{{ text }}</li>{% endfor %}
+</ul>
+{% endif %}
+{% for text in minds %}<p>{{ text }}</p>{% endfor %}
+""",
+        _factors,
+        of_bench=True,
+    ),
     Section(
         "effects",
         "Effects",
@@ -176,6 +239,23 @@ in brackets{{ "; " ~ legend if legend }}.</p>
 """,
         _readings,
         of_bench=True,
+    ),
+    Section(
+        "claims",
+        "Claims",
+        """
+<p>{{ headline }}</p>
+<ul>
+{% for verdict, name, says, lines in claims %}
+<li><b>{{ verdict }}</b> {{ name }}: “{{ says }}”
+<ul>
+{% for line in lines %}<li>{{ line }}</li>{% endfor %}
+</ul></li>
+{% endfor %}
+</ul>
+{% for text in minds %}<p>{{ text }}</p>{% endfor %}
+""",
+        _claims,
     ),
     Section(
         "configurations",

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import datetime
+import hashlib
+import json
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Annotated, Any, Literal, Self
 
@@ -139,6 +141,11 @@ class Claim(StudyTable):
         if self.within is not None and self.on_value:
             raise ValueError("within is for changes: give a value between two ends")
         return self
+
+
+def digest_of(content: Mapping[str, Any]) -> str:
+    """The SHA-256 digest of a claim, whatever the order of its keys."""
+    return hashlib.sha256(json.dumps(content, sort_keys=True).encode()).hexdigest()
 
 
 def claims_of(study: Study) -> dict[str, dict[str, Any]]:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 from collections.abc import Mapping
 from typing import Any
 
@@ -11,11 +9,7 @@ import sqlalchemy as sa
 
 from ferocal.ledger import schema
 from ferocal.ledger.store import Ledger, now
-
-
-def digest_of(content: Mapping[str, Any]) -> str:
-    """The SHA-256 digest of a claim, whatever the order of its keys."""
-    return hashlib.sha256(json.dumps(content, sort_keys=True).encode()).hexdigest()
+from ferocal.study.claims import digest_of
 
 
 def freeze_claims(ledger: Ledger, claims: Mapping[str, Mapping[str, Any]]) -> int:
