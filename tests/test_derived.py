@@ -113,6 +113,8 @@ def test_a_formula_is_computed_per_run_or_per_visit_before_anything_is_analysed(
     ratio = np.log(np.median(runs["wren"], axis=1)) - np.log(np.median(runs["pelican"], axis=1))
     assert effects["energy"]["unit"] == "ms·W/tiles"
     assert np.log1p(effects["energy"]["change"]) == pytest.approx(ratio.mean())
+    listed = " ".join(ferocal.quick("runs", "--metric", "over-idle").split())
+    assert "page over-idle is computed from page memory and idle memory, of which" in listed
     assert "computed: memory - idle" in " ".join(ferocal.quick("inspect").split())
 
 

@@ -16,6 +16,8 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from ferocal.analysis.inference.effects import Effect
+    from ferocal.answers.claims import ClaimsAnswer
+    from ferocal.answers.factors import FactorsAnswer
     from ferocal.ledger.reading.runs import RunRow
 
 
@@ -85,6 +87,36 @@ class OpenedStudy:
             When a name is not known; the message has the closest one.
         """
         return make_table(self.study, self.evidence(), selection)
+
+    def factors(
+        self,
+        *,
+        start: str | None = None,
+        end: str | None = None,
+        selection: Selection | None = None,
+    ) -> FactorsAnswer:
+        """What every level of every factor does; the change from ``start`` to ``end`` divided.
+
+        Raises
+        ------
+        UsageError
+            When a name is not known, or nothing was measured.
+        """
+        from ferocal.answers.factors import attribute
+
+        selection = (selection or Selection()).resolve(self.study)
+        return attribute(self.study, self.evidence(), start=start, end=end, selection=selection)
+
+    def claims(self) -> ClaimsAnswer:
+        """What the readings say of the claims of the study file.
+
+        Claims that are new or changed are not kept by this; `ferocal claims` does that.
+        """
+        from ferocal.answers.claims import examine
+        from ferocal.ledger.reading.claims import read_claims
+
+        with open_ledger(self.directory) as ledger:
+            return examine(self.study, gather(self.study, ledger), read_claims(ledger))
 
     def runs(self) -> list[RunRow]:
         """Every run with its readings in the order of time, those that do not count too."""

@@ -12,6 +12,7 @@ from ferocal.ledger.reading.runs import RunRow, read_runs
 from ferocal.ledger.reading.sessions import read_criteria
 from ferocal.study.load import Study
 from ferocal.terms.names import closest
+from ferocal.terms.wording import listed
 
 # What can become of a run, as it is shown; `not active` is of the visit.
 OUTCOMES = ("ok", "failed", "overran", "interrupted", "disturbed", "not active", "running")
@@ -29,13 +30,17 @@ class RunFilter:
 
 @dataclass(frozen=True)
 class RunList:
-    """Runs in the order of time, with the readings that are wanted; ``total`` counts all runs."""
+    """Runs in the order of time, with the readings that are wanted; ``total`` counts all runs.
+
+    ``computed`` are sentences on wanted metrics that are not read, but computed from others.
+    """
 
     question: str
     benches: tuple[str, ...]
     runs: tuple[RunRow, ...]
     total: int
     criteria_changes: tuple[CriteriaChange, ...]
+    computed: tuple[str, ...] = ()
 
 
 def list_runs(
@@ -51,13 +56,32 @@ def list_runs(
         When the ledger is missing or cannot be read.
     """
     selection, only = selection or Selection(), only or RunFilter()
-    selection = selection.resolve(study)
+    selection, computed = _as_read(study, selection.resolve(study))
     with open_ledger(study.directory) as ledger:
         runs = read_runs(ledger)
         changes = find_criteria_changes(study, read_criteria(ledger))
     _check_filter(only, runs)
     chosen = [_with_wanted_readings(run, selection) for run in runs if _fits(run, selection, only)]
-    return RunList(study.head.question, study.benches, tuple(chosen), len(runs), changes)
+    return RunList(study.head.question, study.benches, tuple(chosen), len(runs), changes, computed)
+
+
+def _as_read(study: Study, selection: Selection) -> tuple[Selection, tuple[str, ...]]:
+    """The selection with what is read in the place of what is computed from it."""
+    places = selection.places or frozenset()
+    asked = [place for place in study.formulas if place in places]
+    if not asked or not selection.metrics:
+        return selection, ()
+    parts = {
+        place: [(term.workload, term.metric) for term in study.formulas[place].readings]
+        for place in asked
+    }
+    computed = tuple(
+        f"{' '.join(place)} is computed from {listed([' '.join(part) for part in of])}, "
+        "of which these are the runs"
+        for place, of in parts.items()
+    )
+    read = places.difference(asked).union(*parts.values())
+    return replace(selection, places=frozenset(read)), computed
 
 
 def _check_filter(only: RunFilter, runs: list[RunRow]) -> None:

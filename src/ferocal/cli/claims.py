@@ -30,18 +30,12 @@ def command(directory: Path, as_json: bool, gate: str | None, detail: bool) -> N
     or changed after the first reading says so for ever. The claims of a study are one family.
     """
     import ferocal
-    from ferocal.answers.claims import examine
     from ferocal.intake.claims import keep_claims
-    from ferocal.ledger.opening import open_ledger
-    from ferocal.ledger.reading.claims import read_claims
     from ferocal.render.claims import gate_lines, show_claims
 
     opened = ferocal.open(directory)
     problem = keep_claims(opened.study)
-    evidence = opened.evidence()
-    with open_ledger(directory) as ledger:
-        kept = read_claims(ledger)
-    answer = examine(opened.study, evidence, kept)
+    answer = opened.claims()
     if as_json:
         from ferocal.render.claim_documents import CLAIMS
 

@@ -85,25 +85,18 @@ def _show_prevented(prevented: list[str], runs: int) -> None:
 def _show_update(directory: Path) -> None:
     """What the update did, what can be told apart, and what became of the claims."""
     import ferocal
-    from ferocal.answers.claims import examine
-    from ferocal.answers.factors import attribute
     from ferocal.demo.scenario import factors_beside_truth
-    from ferocal.ledger.opening import open_ledger
-    from ferocal.ledger.reading.claims import read_claims
     from ferocal.render.claims import show_claims
     from ferocal.render.factors import show_factors
     from ferocal.render.truth import factor_truth_table
 
     opened, console = ferocal.open(directory), make_console()
-    evidence = opened.evidence()
-    answer = attribute(opened.study, evidence)
+    answer = opened.factors()
     console.print()
     show_factors(console, answer)
     console.print("\nWhat is true of the levels:", style="bold")
     console.print(factor_truth_table(factors_beside_truth(opened.study, answer.benches[0].effects)))
-    with open_ledger(directory) as ledger:
-        kept = read_claims(ledger)
-    show_claims(console, examine(opened.study, evidence, kept))
+    show_claims(console, opened.claims())
 
 
 def _show(directory: Path) -> None:

@@ -44,14 +44,11 @@ def command(
     what always changed together, with the configuration whose measurement would tell it apart.
     """
     import ferocal
-    from ferocal.answers.factors import attribute
     from ferocal.answers.selection import Selection
     from ferocal.render.factors import show_factors
 
     selection = Selection((), workloads, metrics, benches, roles, groups)
-    opened = ferocal.open(directory)
-    selection = selection.resolve(opened.study)
-    answer = attribute(opened.study, opened.evidence(), start=start, end=end, selection=selection)
+    answer = ferocal.open(directory).factors(start=start, end=end, selection=selection)
     if as_json:
         from ferocal.render.factor_documents import FACTORS
 

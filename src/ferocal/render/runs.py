@@ -38,6 +38,8 @@ def show_runs(
     """
     runs = listing.runs
     console.print(listing.question, style="bold", end="\n\n")
+    for line in listing.computed:
+        show_beside(console, "", [line], margin=0)
     console.print(_count_line(listing), end="\n\n")
     shown = runs if everything else _most_telling(runs)
     charts = _charts(runs, metric) if metric and console.width >= _WIDE else {}
