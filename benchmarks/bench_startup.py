@@ -18,7 +18,7 @@ from pathlib import Path
 
 PROGRAM = str(Path(sys.executable).with_name("ferocal"))
 TURNS = 15
-COMMANDS = ("compare", "table", "plan", "runs", "inspect", "frames", "soak", "report")
+COMMANDS = ("compare", "factors", "table", "plan", "runs", "inspect", "frames", "soak", "report")
 # Prints the modules of installed packages that a command has loaded, in their order.
 LOADED = """
 import atexit, contextlib, io, sys

@@ -15,6 +15,7 @@ import statsmodels.formula.api as smf
 
 from conftest import Ferocal
 from ferocal.analysis.attribution.confounding import find_confounding, separating_set
+from ferocal.analysis.attribution.decomposition import decompose
 from ferocal.analysis.attribution.design import code, make_design
 from ferocal.analysis.attribution.fitting import Attribution, FactorSetting
 from ferocal.analysis.attribution.questions import (
@@ -122,7 +123,7 @@ def test_aliases_are_those_of_the_rank_and_every_proposal_separates() -> None:
         every = grid(**{f"f{n}": "wxyz"[:size] for n, size in enumerate(sizes)})
         rows = [every[n] for n in rng.permutation(len(every))[: rng.integers(2, 3 + sum(sizes))]]
         barred = {tuple(every[n].values()) for n in rng.permutation(len(every))[: len(every) // 4]}
-        design = make_design(rows, rows[0], [0] * len(rows))
+        design = make_design(rows, rows[-1], [0] * len(rows))
         terms = design.main_terms
         matrix = np.hstack([np.ones((len(rows), 1)), code(rows, terms)])
         rank = np.linalg.matrix_rank(matrix)
@@ -139,6 +140,52 @@ def test_aliases_are_those_of_the_rank_and_every_proposal_separates() -> None:
                 wider = code([*rows, confounding.separate], terms)
                 assert np.linalg.matrix_rank(np.c_[np.ones(len(rows) + 1), wider]) == rank + 1
     assert proposals > 30
+
+
+def test_what_shares_no_round_is_not_compared_unless_others_link_it() -> None:
+    rows = grid(driver="ab", api="ab")
+    readings = simulate_factors(np.random.default_rng(4), [0.0, 0.09, 0.06, 0.15], rounds=8)
+    early, second = readings.round_of <= 4, readings.configuration_of % 2 == 1
+    apart = readings.select(early != second)
+    found = {e.factor: e for e in find_effects(attribute(apart, rows))}
+    assert found["driver"].estimable and not found["api"].estimable
+    assert found["api"].judged is None
+    (lone,) = find_confounding(attribute(apart, rows).design, lambda levels: True)
+    assert lone.text == "api=b was never measured in common rounds with the others"
+    # One round with three of them joins the two halves; "b" of both was linked by way of others.
+    linked = readings.select((early != second) | (readings.round_of == 8))
+    assert all(e.estimable for e in find_effects(attribute(linked, rows)))
+
+
+def test_parts_of_a_change_add_up_whatever_acts_on_what() -> None:
+    rows = grid(driver="ab", api="ab", shell="ab")
+    rng = np.random.default_rng(7)
+    known = attribute(simulate_factors(rng, rng.normal(0, 0.1, 8).tolist(), rounds=4), rows)
+    (parts,) = decompose(known, 0, 7)
+    assert len(parts.parts) == 3
+    assert sum(p.judged.mean for p in parts.parts) == pytest.approx(parts.total.mean)
+    # The mean over all orders of switching, one after the other (Shapley 1953).
+    model, fit = next(iter(known.fits.values())).model, next(iter(known.fits.values()))
+    orders = list(itertools.permutations(("driver", "api", "shell")))
+    mean = dict.fromkeys(orders[0], 0.0)
+    for order in orders:
+        levels = dict(rows[0])
+        for factor in order:
+            after = {**levels, factor: "b"}
+            mean[factor] += fit.contrast(model.between(levels, after)).mean / len(orders)
+            levels = after
+    assert {p.factor: p.judged.mean for p in parts.parts} == pytest.approx(mean)
+
+
+def test_a_study_that_was_looked_at_often_is_judged_at_the_level_of_a_look() -> None:
+    rows = grid(driver="ab", api="ab")
+    readings = simulate_factors(np.random.default_rng(8), [0.0, 0.02, 0.02, 0.04])
+    once, often = (
+        find_effects(attribute(readings, rows, confidence=c))[0].judged for c in (0.95, 0.99)
+    )
+    assert once is not None and often is not None
+    assert often.low < once.low and often.p_value == once.p_value
+    assert often.p_adjusted == pytest.approx(min(1.0, 5 * once.p_adjusted))
 
 
 def test_the_smallest_set_that_separates_costs_least() -> None:

@@ -12,6 +12,7 @@ from scipy import stats
 from conftest import Ferocal
 from ferocal.analysis.inference.claims import ClaimTest, ClaimVerdict, judge_claims
 from ferocal.analysis.inference.effects import Setting
+from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.analysis.inference.weights import Arm
 from simulation import simulate
 
@@ -152,6 +153,39 @@ def test_of_readings_without_a_date_nobody_knows_what_came_first(ferocal: Feroca
     assert found["verdict"] == "supported" and found["written_before"] is None
     assert found["low"] == pytest.approx(42) and found["high"] is None
     assert "older than the readings is not known" in " ".join(ferocal.quick("claims").split())
+
+
+def test_a_claim_that_comes_after_readings_without_a_date_is_late(ferocal: Ferocal) -> None:
+    ferocal.write(STUDY.format(claims=""))
+    place = ("--configuration", "fw-1.11", "--metric", "heat")
+    ferocal.quick("enter", "show-export", *place, "42")
+    ferocal.write(STUDY.format(claims=claim("late", 'at-least = "41 °C"', "show-export heat")))
+    assert judged(ferocal)["late"]["written_before"] is False
+
+
+def test_a_claim_is_not_older_than_readings_that_were_taken_long_ago(ferocal: Ferocal) -> None:
+    ferocal.write(STUDY.format(claims=claim("late", 'at-least = "41 °C"', "show-export heat")))
+    ferocal.quick("claims")  # kept while nothing is in the ledger yet
+    head = "configuration,workload,metric,started_at,value"
+    row = "fw-1.11,show-export,heat,2026-01-05T10:00:00Z,42"
+    (ferocal.directory / "in.csv").write_text(f"{head}\n{row}\n", encoding="utf-8")
+    ferocal.quick("load", "in.csv")
+    assert judged(ferocal)["late"]["written_before"] is False
+
+
+def test_p_values_of_one_end_and_of_two() -> None:
+    readings = simulate(np.random.default_rng(5), change=0.1, rounds=6)
+    weights = ((Arm(0, 0, 1), 1.0), (Arm(0, 0, 0), -1.0))
+    (effect,) = estimate_effects(readings, "base")
+    error = effect.shift.sd / math.sqrt(6)
+    ends = (-math.log1p(0.02), math.log1p(0.02))
+    for test, times in (
+        (ClaimTest(weights, -math.inf, ends[1]), 1), (ClaimTest(weights, *ends), 2)
+    ):  # fmt: skip
+        (found,) = judge_claims(readings, [test], Setting())
+        expected = times * stats.t.sf((effect.shift.mean - ends[1]) / error, 5)
+        assert found.verdict is ClaimVerdict.REFUTED
+        assert found.p_adjusted == pytest.approx(expected)
 
 
 @pytest.mark.parametrize(

@@ -5,6 +5,8 @@ from __future__ import annotations
 import itertools
 import math
 import re
+from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -14,9 +16,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import Ferocal
+from ferocal.analysis.data.derived import add_derived
+from ferocal.analysis.data.series import Series
 from ferocal.study.expressions import Expression, ExpressionError, parse_expression
 from ferocal.terms.dimensions import dimension_of
+from ferocal.terms.formulas import Formula, Operation, Operator, Reading
 from ferocal.terms.units import UnitError
+from simulation import make_readings
 
 STUDY = """
 [study]
@@ -190,6 +196,37 @@ def test_ranges_and_bounds_go_through_a_formula(ferocal: Ferocal) -> None:
     assert by_name["wren"]["centre"] == pytest.approx(25)
     low, high = by_name["pelican"]["low"], by_name["pelican"]["high"]
     assert low == pytest.approx(2001 / 80, rel=0.02) and high == pytest.approx(2005 / 70, rel=0.02)
+
+
+OPERATIONS: dict[Operator, Callable[[Any, Any], Any]] = {
+    "+": np.add, "-": np.subtract, "*": np.multiply, "/": np.divide
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("operator", OPERATIONS)
+def test_ranges_hold_all_that_their_parts_allow_and_no_more(operator: Operator) -> None:
+    rng = np.random.default_rng(11)
+    series = [Series(n, "m", "1", "lower", 0.02) for n in ("a", "b", "made")]
+    middles, widths = rng.uniform(5, 9, (2, 40)), rng.uniform(0.1, 2, (2, 40))
+    rows = [(s, 0, r, r, middles[s, r]) for s in range(2) for r in range(40)]
+    readings = make_readings(series, ("base",), *zip(*rows, strict=True))
+    readings = replace(readings, width=widths.ravel())
+    term = Operation(operator, Reading("a", "m", 1.0), Reading("b", "m", 1.0))
+    made, _ = add_derived(readings, {2: Formula("", term, 1.0, across=True)}, {})
+    made = made.select(made.series_of == 2)
+    ends = [
+        OPERATIONS[operator](middles[0] + i * widths[0], middles[1] + j * widths[1])
+        for i in (-1, 1)
+        for j in (-1, 1)
+    ]
+    assert made.value == pytest.approx(OPERATIONS[operator](*middles))
+    assert 2 * made.width == pytest.approx(np.max(ends, axis=0) - np.min(ends, axis=0))
+    # A declared resolution of the parts is one of the result.
+    coarse = replace(readings, series=(replace(series[0], resolution=0.5), *series[1:]))
+    (found,) = add_derived(coarse, {2: Formula("", term, 1.0, across=True)}, {})[0].series[2:]
+    expected = {"+": 0.5, "-": 0.5}.get(operator)
+    assert found.resolution is not None
+    assert expected is None or found.resolution == pytest.approx(expected)
 
 
 def test_metrics_that_are_computed_cannot_be_typed(ferocal: Ferocal) -> None:
