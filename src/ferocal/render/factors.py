@@ -68,7 +68,7 @@ def _show_bench(
 ) -> None:
     if not bench.effects:
         console.print("Nothing that varies was measured with more than one level yet.\n")
-        show_beside(console, "mind", remarks_of(bench, detail=True))
+        show_beside(console, "mind", remarks_of(bench, detail=detail))
         return
     lines = list(level_lines(bench))
     margin = max(len(head) for head, _ in lines) + 2
