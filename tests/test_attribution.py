@@ -123,7 +123,9 @@ def test_aliases_are_those_of_the_rank_and_every_proposal_separates() -> None:
         every = grid(**{f"f{n}": "wxyz"[:size] for n, size in enumerate(sizes)})
         rows = [every[n] for n in rng.permutation(len(every))[: rng.integers(2, 3 + sum(sizes))]]
         barred = {tuple(every[n].values()) for n in rng.permutation(len(every))[: len(every) // 4]}
-        design = make_design(rows, rows[-1], [0] * len(rows))
+        # The first level of each factor need not have been measured together.
+        first = {f: rows[n % len(rows)][f] for n, f in enumerate(rows[0])}
+        design = make_design(rows, first, [0] * len(rows))
         terms = design.main_terms
         matrix = np.hstack([np.ones((len(rows), 1)), code(rows, terms)])
         rank = np.linalg.matrix_rank(matrix)
