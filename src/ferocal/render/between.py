@@ -146,7 +146,7 @@ def crossing_sentence(found: SizeCrossing) -> str:
     where = "above" if c.better_above else "below"
     return (
         f"{found.configuration} is better than {found.baseline} on {found.family} {found.metric} "
-        f"{where} {found.parameter} {significant(c.size, 3)} ({significant(c.low, 3)} … "
+        f"{where} {significant(c.size, 3)} {found.parameter} ({significant(c.low, 3)} … "
         f"{significant(c.high, 3)}; measured at {c.below:g} and {c.above:g})"
     )
 

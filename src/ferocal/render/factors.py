@@ -15,11 +15,13 @@ from ferocal.render.console import fold_with, plain_words, room, show_beside
 from ferocal.render.grid import Footnotes, GridCell, Shape, arrange, lay_out
 from ferocal.render.numbers import (
     change_and_half,
+    change_decimals,
     change_text,
     half_width_text,
     interval_text,
     margin_text,
     percent,
+    signed,
 )
 from ferocal.render.tables import plain_table
 from ferocal.render.wording import VERDICT_SIGNS, VERDICT_STYLES, VERDICT_WORDS
@@ -43,7 +45,7 @@ _MOST_NAMED = 4
 _MOST_SENTENCES = 3
 # Of more metrics those that change most are shown, so many of them.
 _MOST_METRICS, _MOST_SHOWN = 20, 12
-_MOST_PARTS = 5
+_MOST_PARTS = 6
 _MOST_REMARKS = 6
 # What the parts leave of a whole change is said from a thousandth on.
 _REST = 1e-3
@@ -89,7 +91,7 @@ def _show_bench(
     console.print()
     for heading, rows in (
         (heading_of(bench.decomposition), part_lines(bench.decomposition, detail=detail)),
-        ("scaling", [text for s in bench.scaling for text in scaling_lines(s)]),
+        ("scaling", _limited([x for s in bench.scaling for x in scaling_lines(s)], detail)),
     ):
         if rows:
             console.print(heading, style="bold")
@@ -263,7 +265,11 @@ def heading_of(parts: Sequence[Decomposition]) -> str:
 
 def part_lines(parts: Sequence[Decomposition], *, detail: bool = False) -> list[str]:
     """The whole changes as products (or sums) of the parts of factors."""
-    lines = [part_line(part) for part in parts]
+    return _limited([part_line(part) for part in parts], detail)
+
+
+def _limited(lines: list[str], detail: bool) -> list[str]:
+    """The first lines, and how many more there are, unless all are wanted."""
     if detail or len(lines) <= _MOST_PARTS:
         return lines
     return [*lines[:_MOST_PARTS], f"{len(lines) - _MOST_PARTS} more: ferocal factors --detail"]
@@ -292,9 +298,10 @@ def scaling_lines(scaling: Scaling) -> Iterator[str]:
         ideal = step.amount / scaling.least
         known = step.efficiency
         speed = significant(1 + step.speed.change, 3)
+        share = signed(100 * (1 + known.change), change_decimals(known)).lstrip("+")
         yield (
-            f"{title}: with {factor} {step.amount:g} {speed} times as fast as with "
-            f"{scaling.least:g} (ideal {ideal:g}); efficiency {100 * (1 + known.change):.0f} "
+            f"{title}, {step.amount:g} {factor}: {speed} times as fast as with "
+            f"{scaling.least:g} (ideal {ideal:g}); efficiency {share} "
             f"±{half_width_text(known)} %, {change_text(known)} per unit of {factor}"
         )
     if scaling.serial is not None:
