@@ -194,6 +194,7 @@ def test_p_values_of_one_end_and_of_two() -> None:
         (claim("x", ""), "claim.x: needs one of at-most"),
         (claim("x", 'at-most = "1 %"\nat-least = "0 %"'), "it has at-most and at-least"),
         (claim("x", 'at-most = "quick"'), "claim.x.at-most: is not a bound"),
+        (claim("x", 'at-most = "1e999 %"'), "beyond all numbers"),
         (claim("x", 'at-most = "1 kg"'), 'has to be in "ms", for show-export duration'),
         (
             claim("x", 'at-most = "1 %"', "show-export durtion"),

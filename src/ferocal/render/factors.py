@@ -21,11 +21,10 @@ from ferocal.render.numbers import (
     interval_text,
     margin_text,
     percent,
-    signed,
 )
 from ferocal.render.tables import plain_table
 from ferocal.render.wording import VERDICT_SIGNS, VERDICT_STYLES, VERDICT_WORDS
-from ferocal.terms.numbers import significant
+from ferocal.terms.numbers import grouped, significant
 from ferocal.terms.wording import be, counted, listed
 
 if TYPE_CHECKING:
@@ -298,10 +297,10 @@ def scaling_lines(scaling: Scaling) -> Iterator[str]:
         ideal = step.amount / scaling.least
         known = step.efficiency
         speed = significant(1 + step.speed.change, 3)
-        share = signed(100 * (1 + known.change), change_decimals(known)).lstrip("+")
+        reached = grouped(100 * (1 + known.change), change_decimals(known))
         yield (
             f"{title}, {step.amount:g} {factor}: {speed} times as fast as with "
-            f"{scaling.least:g} (ideal {ideal:g}); efficiency {share} "
+            f"{scaling.least:g} (ideal {ideal:g}); efficiency {reached} "
             f"±{half_width_text(known)} %, {change_text(known)} per unit of {factor}"
         )
     if scaling.serial is not None:

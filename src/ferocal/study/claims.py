@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 import hashlib
 import json
+import math
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
@@ -48,12 +49,14 @@ def parse_limit(value: Any) -> Limit:
     if isinstance(value, Limit):
         return value
     if isinstance(value, (int, float)) and not isinstance(value, bool):
-        return Limit(float(value), "", f"{value:g}")
+        value = f"{value:.15g}"
     match = _BOUND.fullmatch(value) if isinstance(value, str) else None
     if match is None:
         advice = 'write it like "1 %", "1.5 times" or "200 s"'
         raise ValueError(f"is not a bound; {advice}, not {value!r}")
     limit = Limit(float(match[1].replace(MINUS, "-")), match[2], value.strip())
+    if not math.isfinite(limit.number):
+        raise ValueError(f"is beyond all numbers: {value!r}")
     if limit.unit == TIMES and limit.number <= 0:
         raise ValueError(f'"{value}" is no ratio: it must be above 0')
     if limit.unit == "%" and limit.number <= -100:

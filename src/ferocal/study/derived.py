@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import cast
@@ -167,6 +168,8 @@ class _Compiler:
                 raise UnitError(
                     f"{_words(side)} has no true zero: products and ratios mean nothing"
                 )
+        if operator == "/" and right.term == Number(0.0):
+            raise ExpressionError("divides by nothing")
         if operator == "*":
             over, under, sign = left.over + right.over, left.under + right.under, 1
         else:
@@ -234,6 +237,8 @@ class _Compiler:
 
 
 def _number(node: Expression) -> _Value:
+    if not math.isfinite(float(node.parts[0])):
+        raise ExpressionError(f"{node.parts[0]} is beyond all numbers")
     unit = node.parts[1] if len(node.parts) > 1 else ONE
     dimension = dimension_of(unit)
     term = Number(float(node.parts[0]) * dimension.factor)

@@ -26,6 +26,8 @@ NAME: /[^\W\d_]\w*([.-]\w+)*/
 QUOTED: /'[^']+'/
 %ignore /\s+/
 """
+# Of more operations in one another nobody could say what they mean.
+MOST_DEEP = 100
 ADVICE = 'write it like "page - idle" or "energy / (2 × frames)", a name with other signs in \'…\''
 
 
@@ -57,7 +59,7 @@ def parse_expression(text: str) -> Expression:
     from lark.exceptions import UnexpectedEOF, UnexpectedInput
 
     try:
-        return _build(_parser().parse(text))
+        return _build(_parser().parse(text), MOST_DEEP)
     except UnexpectedEOF:
         raise ExpressionError(f"something is missing at its end; {ADVICE}") from None
     except UnexpectedInput as error:
@@ -66,8 +68,6 @@ def parse_expression(text: str) -> Expression:
         at_end = ended or place is None or place < 0
         seen = "its end" if at_end else f'"{text[place:][:12]}"'
         raise ExpressionError(f"makes no sense from {seen} on; {ADVICE}") from None
-    except RecursionError:
-        raise ExpressionError("is nested too deeply") from None
 
 
 @functools.cache
@@ -77,12 +77,14 @@ def _parser() -> Lark:
     return Lark(_GRAMMAR, parser="lalr")
 
 
-def _build(node: Any) -> Expression:
+def _build(node: Any, deep: int) -> Expression:
     from lark import Token
 
+    if deep == 0:
+        raise ExpressionError(f"has more than {MOST_DEEP} operations in one another")
     if isinstance(node, Token):
         return Expression("word", (str(node).strip("'"),))
-    children = [_build(child) for child in node.children]
+    children = [_build(child, deep - 1) for child in node.children]
     if node.data in ("number", "name"):
         return Expression(node.data, tuple(child.parts[0] for child in children))
     return Expression(node.data, tuple(children))

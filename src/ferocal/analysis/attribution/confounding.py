@@ -155,13 +155,13 @@ def separating_set(
     Matroids and the greedy algorithm). Those ``present`` cost nothing. Returned are these
     combinations, the baseline first, and the terms that nothing allowed can separate.
     """
-    design = FactorDesign({f: tuple(v) for f, v in grid.items()}, (baseline,), (0,))
+    rows = (baseline, *present)
+    design = FactorDesign({f: tuple(v) for f, v in grid.items()}, rows, (0,) * len(rows))
     terms = [
         *design.main_terms,
         *(t for t in design.interaction_terms if t.factors in interactions),
     ]
-    rest = (levels for levels in _candidates(design, grid, allowed) if levels not in present)
-    ordered = [baseline, *present, *sorted(rest, key=cost_of)]
+    ordered = [*rows, *sorted(_candidates(design, grid, allowed), key=cost_of)]
     chosen: list[Levels] = []
     basis: list[FloatArray] = []
     coded = np.hstack([np.ones((len(ordered), 1)), code(ordered, terms)])

@@ -20,17 +20,27 @@ def freeze_claims(ledger: Ledger, claims: Mapping[str, Mapping[str, Any]]) -> in
     LedgerError
         When the ledger cannot be written.
     """
-    if not claims:
+    if not _fresh(claims, {tuple(row) for row in ledger.rows(_KNOWN)}):
         return 0
     with ledger.transaction() as connection:
-        c = schema.claim.c
-        known = {tuple(row) for row in connection.execute(sa.select(c.name, c.digest))}
+        fresh = _fresh(claims, {tuple(row) for row in connection.execute(_KNOWN)})
         read = connection.scalar(sa.select(sa.func.count()).select_from(schema.reading))
-        fresh = [
-            {"name": name, "digest": digest, "content": dict(content), "before_readings": not read}
-            for name, content in claims.items()
-            if (name, digest := digest_of(content)) not in known
-        ]
-        for row in fresh:
-            ledger.insert(schema.claim, connection, at=now(), **row)
+        for name, digest, content in fresh:
+            values = {"name": name, "digest": digest, "content": content}
+            ledger.insert(schema.claim, connection, at=now(), before_readings=not read, **values)
     return len(fresh)
+
+
+_KNOWN = sa.select(schema.claim.c.name, schema.claim.c.digest)
+
+
+def _fresh(
+    claims: Mapping[str, Mapping[str, Any]], known: set[tuple[Any, ...]]
+) -> list[tuple[str, str, dict[str, Any]]]:
+    """Name, digest and content of claims that are not kept as they are."""
+    digests = {name: digest_of(content) for name, content in claims.items()}
+    return [
+        (name, digest, dict(claims[name]))
+        for name, digest in digests.items()
+        if (name, digest) not in known
+    ]
