@@ -139,6 +139,7 @@ def test_what_cannot_be_computed_is_absent_and_says_why(ferocal: Ferocal) -> Non
         metric("tiles / time", name="speed"),
         metric("time × price × 1000", 'unit = "EUR"', name="cost"),
         metric("geomean(time, map.time)", name="both"),
+        metric("geomean(time, time)", name="same"),
     )  # fmt: skip
     document = ferocal.json("compare")
     (speed,) = [e for e in document["effects"] if e["metric"] == "speed"]
@@ -149,6 +150,9 @@ def test_what_cannot_be_computed_is_absent_and_says_why(ferocal: Ferocal) -> Non
         "with wren, a value could not be computed: a division by zero",
         "with wren, a value could not be computed: page tiles is missing",
     }
+    (same,) = [e for e in document["effects"] if e["metric"] == "same"]
+    reasons = {c["seen"] for c in same["caveats"] if c["code"] == "not-computed"}
+    assert any("a geometric mean of what is not above zero" in text for text in reasons)
     gaps = {(g["metric"], g["configuration"]): (g["mark"], g["reason"]) for g in document["gaps"]}
     assert gaps["cost", "wren"] == ("absent", "price is not declared there")
     assert gaps["both", "wren"] == ("absent", "map time is missing")

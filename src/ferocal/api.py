@@ -94,8 +94,11 @@ class OpenedStudy:
         start: str | None = None,
         end: str | None = None,
         selection: Selection | None = None,
+        parts: bool = True,
     ) -> FactorsAnswer:
         """What every level of every factor does; the change from ``start`` to ``end`` divided.
+
+        Without ``parts`` it is not told which workload carries the index, which is faster.
 
         Raises
         ------
@@ -105,7 +108,10 @@ class OpenedStudy:
         from ferocal.answers.factors import attribute
 
         selection = (selection or Selection()).resolve(self.study)
-        return attribute(self.study, self.evidence(), start=start, end=end, selection=selection)
+        evidence = self.evidence()
+        return attribute(
+            self.study, evidence, start=start, end=end, selection=selection, parts=parts
+        )
 
     def claims(self) -> ClaimsAnswer:
         """What the readings say of the claims of the study file.

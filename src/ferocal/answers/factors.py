@@ -102,12 +102,13 @@ def attribute(
     start: str | None = None,
     end: str | None = None,
     selection: Selection | None = None,
+    parts: bool = True,
 ) -> FactorsAnswer:
     """What each factor does, what cannot be told apart, and the parts of a whole change.
 
     The whole change is that from ``start``, the baseline unless named, to ``end``, by default
     the configuration that differs from it in most factors. A selection limits what is in the
-    result, not how it is judged.
+    result, not how it is judged. Without ``parts`` it is not told which workload carries the index.
 
     Raises
     ------
@@ -120,7 +121,7 @@ def attribute(
     if end is not None and not study.configuration(end).differs_in(study.configuration(start)):
         raise UsageError(f"{start} and {end} have the same levels: there is no change to divide")
     found = tuple(
-        _on_bench(study, evidence, bench, start, end, selection)
+        _on_bench(study, evidence, bench, start, end, selection, parts=parts)
         for number, bench in enumerate(study.benches)
         if selection.includes(bench, start) and (evidence.readings.bench_of == number).any()
     )
@@ -144,7 +145,12 @@ def confidence_of(evidence: Evidence) -> float:
 
 
 def factor_setting(
-    study: Study, evidence: Evidence, bench: str, asked: frozenset[tuple[str, str]]
+    study: Study,
+    evidence: Evidence,
+    bench: str,
+    asked: frozenset[tuple[str, str]],
+    *,
+    parts: bool,
 ) -> FactorSetting:
     """What attribution has to know of a study besides its readings."""
     return FactorSetting(
@@ -153,6 +159,7 @@ def factor_setting(
         margin=study.head.margin,
         interleaved=study.head.schedule == "rounds",
         confidence=confidence_of(evidence),
+        parts=parts,
         asked=asked,
         amounts={
             factor: {
@@ -173,9 +180,12 @@ def _on_bench(
     start: str,
     end: str | None,
     selection: Selection,
+    *,
+    parts: bool,
 ) -> BenchFactors:
     place = evidence.readings.benches.index(bench)
-    setting = factor_setting(study, evidence, bench, selection.places or frozenset())
+    asked = selection.places or frozenset()
+    setting = factor_setting(study, evidence, bench, asked, parts=parts)
     study_of = Attribution(evidence.readings, place, setting)
     design = study_of.design
     here = evidence.readings.on_bench(place)
@@ -187,7 +197,7 @@ def _on_bench(
     effects = find_effects(study_of)
     end = end or _farthest(study, study_of, start)
     names = evidence.readings.configurations
-    parts = () if end is None else decompose(study_of, names.index(start), names.index(end))
+    shares = () if end is None else decompose(study_of, names.index(start), names.index(end))
     return BenchFactors(
         bench=bench,
         factors=design.factors,
@@ -196,7 +206,7 @@ def _on_bench(
         lack_of_fit=tuple(x for x in find_lack_of_fit(study_of) if wanted(x.series)),
         confounded=tuple(_confounded(study, design, effects)),
         blind=tuple(_blind(study, design)),
-        decomposition=tuple(d for d in parts if wanted(d.series)),
+        decomposition=tuple(d for d in shares if wanted(d.series)),
         scaling=tuple(s for s in find_scaling(study_of) if wanted(s.series)),
         index_parts={
             (e.factor, e.level): tuple(find_index_parts(study_of, e.factor, e.level))

@@ -48,7 +48,9 @@ def command(
     from ferocal.render.factors import show_factors
 
     selection = Selection((), workloads, metrics, benches, roles, groups)
-    answer = ferocal.open(directory).factors(start=start, end=end, selection=selection)
+    answer = ferocal.open(directory).factors(
+        start=start, end=end, selection=selection, parts=as_json or detail
+    )
     if as_json:
         from ferocal.render.factor_documents import FACTORS
 

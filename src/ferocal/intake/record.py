@@ -207,8 +207,9 @@ def record(
         source=source,
         digest=digest,
     )
-    freeze_claims(ledger, claims_of(study))
-    record_batch(ledger, session, batch)
+    with ledger.together():
+        freeze_claims(ledger, claims_of(study))
+        record_batch(ledger, session, batch)
     return batch.counts
 
 

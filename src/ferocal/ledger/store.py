@@ -99,7 +99,10 @@ class Ledger:
 
     @contextlib.contextmanager
     def together(self) -> Iterator[None]:
-        """What is written within is written as a whole, in one transaction."""
+        """What is written within is written as a whole, in one transaction; may be nested."""
+        if self._open is not None:
+            yield
+            return
         with self.transaction() as connection:
             self._open = connection
             try:

@@ -41,9 +41,10 @@ class FactorSetting:
 
     ``levels`` are those of every configuration, ``reference`` those of the baseline.
     ``confidence`` is the level of intervals, more than usual in a study that was looked at often.
-    ``asked`` are workload and metric of those that were asked for besides what decides.
-    ``amounts`` are by factor and level. ``seen`` has software facts that no factor explains, by
-    name the value under each configuration, None where unknown.
+    Without ``parts`` nobody asks which workload carries the index. ``asked`` are workload and
+    metric of those that were asked for besides what decides. ``amounts`` are by factor and level.
+    ``seen`` has software facts that no factor explains, by name the value under each
+    configuration, None where unknown.
     """
 
     levels: Sequence[Levels]
@@ -51,6 +52,7 @@ class FactorSetting:
     margin: float
     interleaved: bool = True
     confidence: float = CONFIDENCE
+    parts: bool = True
     asked: frozenset[tuple[str, str]] = frozenset()
     amounts: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
     seen: Mapping[str, Sequence[str | None]] = field(default_factory=dict)
@@ -115,10 +117,10 @@ class Attribution:
             return index_series(here, members, self.setting.margin, name)
 
         found = {index(INDEX): weights}
-        for workload in workloads:
+        for workload in workloads if self.setting.parts else ():
             own = [n for n in weights if here.series[n].workload == workload]
             found[index(f"{INDEX} of {workload}")] = index_weights(here.series, own)
-        for workload in workloads if len(workloads) > 2 else ():
+        for workload in workloads if self.setting.parts and len(workloads) > 2 else ():
             rest = [n for n in weights if here.series[n].workload != workload]
             found[index(f"{INDEX} without {workload}")] = index_weights(here.series, rest)
         return found, left_out
@@ -126,7 +128,7 @@ class Attribution:
     @property
     def index_parts(self) -> list[tuple[str, float, int, int | None]]:
         """The workloads of the index: weight, place of the part, of the index without it."""
-        if self.index is None:
+        if self.index is None or not self.setting.parts:
             return []
         weights = next(iter(self.index_of.values()))
         workloads = list(dict.fromkeys(self.readings.series[n].workload for n in weights))

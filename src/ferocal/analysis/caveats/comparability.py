@@ -75,7 +75,8 @@ def _per_resource(view: View) -> Iterator[Finding]:
     """How fast a configuration is per core, per adapter, where it has more or fewer of them."""
     groups: dict[str, list[int]] = {}
     for n, effect in enumerate(view.effects):
-        if effect.scale == "ratio" and effect.verdict is not Verdict.NOT_JUDGED:
+        known = effect.bound is None and not math.isnan(effect.change)
+        if known and effect.scale == "ratio" and effect.verdict is not Verdict.NOT_JUDGED:
             groups.setdefault(effect.configuration, []).append(n)
     for name, members in groups.items():
         effects = [view.effects[n] for n in members]
@@ -99,11 +100,13 @@ def _amounts(view: View, effect: Effect) -> dict[str, tuple[float, float]]:
     for name, known in zip(sides, declared, strict=True):
         circumstances = view.context.circumstances.get(name)
         for fact, values in {} if circumstances is None else circumstances.resources.items():
-            (value, *others) = values
-            if not others and value.isdecimal() and int(value):
+            value, *others = values or ("",)
+            if not others and value.isdecimal():
                 known.setdefault(fact, float(value))
     here, there = declared
-    return {n: (here[n], there[n]) for n in here if n in there and here[n] != there[n]}
+    pairs = {name: (here[name], there[name]) for name in here if name in there}
+    # Of nothing there is nothing per unit.
+    return {n: pair for n, pair in pairs.items() if all(pair) and pair[0] != pair[1]}
 
 
 def _software(view: View, effect: Effect, side: Circumstances) -> Values:
