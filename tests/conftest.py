@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import functools
 import json
 import os
 import subprocess
@@ -25,18 +24,16 @@ os.environ.pop("COLUMNS", None)
 PROGRAM = str(Path(sys.executable).with_name("ferocal"))
 
 
-@functools.cache
-def state_home() -> str:
-    return tempfile.mkdtemp(prefix="ferocal-tests-")
+# What is called in this process locks benches there too, apart from other workers.
+os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="ferocal-tests-")
 
 
 def surroundings() -> dict[str, str]:
-    """The environment of the program under test, with a place of its own for its locks.
+    """The environment of the program under test.
 
     Byte code is kept, as it is where the program is installed: it saves a minute in all.
     """
-    inherited = {name: v for name, v in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
-    return {**inherited, "XDG_STATE_HOME": state_home()}
+    return {name: v for name, v in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
 
 
 class Ferocal:

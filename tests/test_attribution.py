@@ -279,7 +279,7 @@ def test_what_moved_together_is_credited_together_and_told_apart_by_what_is_prop
     shortcoming = next(s for s in ferocal.json("plan")["shortcomings"] if "together" in s)
     assert "driver (r64) and firmware (new) always changed together" in shortcoming
     assert "r64+old+plain would: ferocal plan --design separate" in shortcoming
-    ferocal("measure")
+    ferocal.quick("measure")
     document = ferocal.json("factors")
     (alias,) = document["confounded"]
     assert alias["terms"] == ["driver=r64", "firmware=new"]
@@ -316,7 +316,7 @@ def test_what_moved_together_is_credited_together_and_told_apart_by_what_is_prop
 
 def test_a_factor_is_not_credited_with_what_software_moved_with_it(ferocal: Ferocal) -> None:
     update(ferocal, ARMS, codec="B")
-    ferocal("measure")
+    ferocal.quick("measure")
     document = ferocal.json("factors")
     rich = next(e for e in document["factors"] if e["level"] == "rich")
     assert not rich["estimable"] and rich["together"] == ["codec: A, B"]
@@ -377,7 +377,7 @@ resolution = 0.01
 
 def test_scaling_interactions_index_and_levels_that_are_impossible(ferocal: Ferocal) -> None:
     ferocal.write(ADAPTERS)
-    ferocal("measure")
+    ferocal.quick("measure")
     document = ferocal.json("factors")
     (scaling,) = [s for s in document["scaling"] if s["workload"] == "flight"]
     two, four = scaling["steps"]
@@ -431,5 +431,5 @@ def test_factors_of_a_loaded_file_come_from_its_columns(ferocal: Ferocal) -> Non
 def test_nothing_to_attribute_is_said(ferocal: Ferocal) -> None:
     update(ferocal, {"before": ARMS["before"], "after": ARMS["after"]})
     ferocal.quick("factors", status=1)
-    ferocal("measure", "--only", "before")
+    ferocal.quick("measure", "--only", "before")
     assert "Nothing that varies was measured" in ferocal.quick("factors")

@@ -49,8 +49,10 @@ role = "detail"
 """
 
 
-@pytest.fixture
-def browsers(ferocal: Ferocal) -> Ferocal:
+@pytest.fixture(scope="module")
+def browsers(tmp_path_factory: pytest.TempPathFactory) -> Ferocal:
+    """A study of which nothing is changed any more."""
+    ferocal = Ferocal(tmp_path_factory.mktemp("browsers"))
     ferocal.write(STUDY.format(benches=""))
     ferocal("measure")
     return ferocal
@@ -78,7 +80,7 @@ def test_a_gain_that_is_larger_with_one_browser_is_told_in_words(browsers: Feroc
 
 def test_two_studies_are_compared_as_independent_ones(browsers: Ferocal, tmp_path: Path) -> None:
     other = tmp_path / "other"
-    shutil.copytree(browsers.directory, other, ignore=shutil.ignore_patterns("other"))
+    shutil.copytree(browsers.directory, other)
     answer = browsers.json("compare", "--between", "study", str(other))
     effects = {
         (e["configuration"], e["metric"]): e

@@ -82,7 +82,7 @@ def test_every_kind_of_claim_has_its_verdict_and_what_would_decide_it(ferocal: F
     before = judged(ferocal)
     assert {c["verdict"] for c in before.values()} == {"undecided"}
     assert all(c["written_before"] for c in before.values())
-    ferocal("measure")
+    ferocal.quick("measure")
     found = judged(ferocal)
     assert {name: c["verdict"] for name, c in found.items()} == {
         "vendor-loss": "refuted", "loss": "supported", "small-loss": "refuted",
@@ -115,7 +115,7 @@ def test_every_kind_of_claim_has_its_verdict_and_what_would_decide_it(ferocal: F
 def test_what_is_written_or_changed_afterwards_says_so_for_ever(ferocal: Ferocal) -> None:
     early = claim("early", 'at-most = "1 %"')
     ferocal.write(STUDY.format(claims=early))
-    ferocal("measure", "--rounds", "2")  # keeps the claim before its first run
+    ferocal.quick("measure", "--rounds", "2")  # keeps the claim before its first run
     assert judged(ferocal)["early"]["written_before"] is True
     ferocal.write(
         STUDY.format(claims=claim("early", 'at-most = "6 %"') + claim("late", 'at-least = "1 %"'))
@@ -229,7 +229,7 @@ def test_the_claims_of_a_study_are_one_family() -> None:
 
 def test_merged_ledgers_keep_the_claims_of_both(ferocal: Ferocal) -> None:
     ferocal.write(STUDY.format(claims=claim("early", 'at-most = "1 %"')))
-    ferocal("measure", "--rounds", "1")
+    ferocal.quick("measure", "--rounds", "1")
     copy = Ferocal(ferocal.directory / "copy")
     copy.directory.mkdir()
     copy.write(STUDY.format(claims=claim("early", 'at-most = "7 %"')))

@@ -319,7 +319,7 @@ source = { pattern = "took ([0-9]+)" }
 
 def test_sizes_are_measured_within_visits_and_tell_where_curves_cross(ferocal: Ferocal) -> None:
     ferocal.write(SIZES)
-    ferocal("measure")
+    ferocal.quick("measure")
     answer = ferocal.json("compare", "--between", "size")
     assert [d["second_place"] for d in answer["differences"]] == ["1000", "4000", "16000"]
     assert {d["verdict"] for d in answer["differences"]} == {"better"}
