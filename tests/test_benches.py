@@ -52,7 +52,7 @@ def test_one_ledger_holds_the_benches_and_compare_shows_them_in_turn(ferocal: Fe
     write(ferocal)
     error = ferocal.refusal("measure")
     assert "this machine may be node or lobby: say which with --bench" in error
-    ferocal("measure", "--bench", "node")
+    ferocal.quick("measure", "--bench", "node")
     # What was taken on one bench is not taken for granted on the other.
     assert "took 10 runs" in ferocal("measure", "--bench", "lobby").stdout
     visits = query(ferocal, "SELECT bench, count(*) FROM visit GROUP BY bench ORDER BY bench")
@@ -123,8 +123,8 @@ def test_readings_from_elsewhere_are_of_a_bench(ferocal: Ferocal) -> None:
 def test_looks_and_plans_are_those_of_each_bench(ferocal: Ferocal) -> None:
     """A bench that has not reached a look is not judged at it by the rounds of another."""
     write(ferocal, metric='role = "primary"')
-    ferocal("measure", "--bench", "node", "--decide", "--rounds", "10")
-    ferocal("measure", "--bench", "lobby", "--rounds", "4")
+    ferocal.quick("measure", "--bench", "node", "--decide", "--rounds", "10")
+    ferocal.quick("measure", "--bench", "lobby", "--rounds", "4")
     assert query(ferocal, "SELECT bench, round FROM look") == [("node", 5)]
     node, lobby = ferocal.json("compare")["effects"]
     assert (node["verdict"], node["rounds"]) == ("better", 5)
@@ -207,7 +207,7 @@ def test_traces_of_several_benches_are_drawn_apart(ferocal: Ferocal) -> None:
 
 def test_a_bench_that_the_study_file_no_longer_names_is_left_out(ferocal: Ferocal) -> None:
     write(ferocal)
-    ferocal("measure", "--bench", "node")
+    ferocal.quick("measure", "--bench", "node")
     text = (ferocal.directory / "study.toml").read_text()
     ferocal.write(text.replace("bench.node", "bench.dome"))
     result = ferocal.json("compare")
@@ -243,7 +243,7 @@ def test_criteria_that_change_after_the_first_reading_are_told(
     ferocal: Ferocal, values: dict[str, str], message: str
 ) -> None:
     write(ferocal)
-    ferocal("measure", "--bench", "node", "--rounds", "3")
+    ferocal.quick("measure", "--bench", "node", "--rounds", "3")
     assert changed(ferocal) == [] and "criteria-changed" not in codes(ferocal)
     write(ferocal, **values)
     assert changed(ferocal) == [message]
@@ -256,7 +256,7 @@ def test_criteria_that_change_after_the_first_reading_are_told(
     assert "gate worse: nothing of on can be compared on lobby" in unmeasured
     assert f"warning: {message}" in gate
     # Once something was measured so, the date of that is known.
-    ferocal("measure", "--bench", "node", "--rounds", "4")
+    ferocal.quick("measure", "--bench", "node", "--rounds", "4")
     (date,) = query(ferocal, "SELECT substr(max(started_at), 1, 10) FROM session")[0]
     assert changed(ferocal) == [message.replace("now", f"since {date}")]
     write(ferocal)
@@ -265,7 +265,7 @@ def test_criteria_that_change_after_the_first_reading_are_told(
 
 def test_a_changed_unit_is_told_beside_the_readings_that_are_left_out(ferocal: Ferocal) -> None:
     write(ferocal)
-    ferocal("measure", "--bench", "node", "--rounds", "2")
+    ferocal.quick("measure", "--bench", "node", "--rounds", "2")
     write(ferocal, unit="marks")
     (message,) = changed(ferocal)
     assert message == "unit of flight score was points when measuring began, is marks now"
@@ -276,7 +276,7 @@ def test_a_changed_unit_is_told_beside_the_readings_that_are_left_out(ferocal: F
 
 def test_sessions_keep_what_was_asked(ferocal: Ferocal, tmp_path: Path) -> None:
     write(ferocal, metric='role = "primary"')
-    ferocal("measure", "--bench", "node", "--rounds", "7")
+    ferocal.quick("measure", "--bench", "node", "--rounds", "7")
     ferocal.quick("enter", "flight", "3", "--configuration", "on", "--bench", "lobby")
     rows = query(ferocal, "SELECT bench, study_file, criteria FROM session ORDER BY id")
     assert [row[0] for row in rows] == ["node", "lobby"]

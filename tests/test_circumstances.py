@@ -36,7 +36,7 @@ def test_checks_on_running_workloads_are_kept_with_their_visit(small_study: Stud
     ferocal = small_study(
         rounds=1, verify=verify, command="sleep 0.3; sleep 0.3 & wait; echo score $GAIN"
     )
-    ferocal("measure")
+    ferocal.quick("measure")
     (checks,) = query(ferocal, "SELECT checks FROM visit WHERE configuration = 'on'")
     (check,) = json.loads(checks[0])
     assert check["holds"] and "sleep" in check["seen"]
@@ -121,7 +121,7 @@ def test_a_run_is_disturbed_by_conditions_and_taken_again(small_study: Study) ->
     assert "still to be taken" in done.stdout
     assert ferocal.json("runs", "--outcome", "disturbed")["runs"]
     ferocal.write(text)
-    ferocal("measure")
+    ferocal.quick("measure")
     assert len(valid_runs(ferocal)) == 4
 
 
@@ -144,7 +144,7 @@ def test_only_what_surely_breaks_a_rule_disturbs(
 
 def test_shares_of_the_processors_are_recorded_for_short_runs_too(small_study: Study) -> None:
     ferocal = small_study(rounds=1)
-    ferocal("measure")
+    ferocal.quick("measure")
     for run in ferocal.json("runs")["runs"]:
         conditions = run["conditions"]
         assert 0 <= conditions["busy_share_of_others"] <= 1
@@ -180,13 +180,13 @@ def test_hardware_that_a_factor_explains_is_a_resource(small_study: Study) -> No
         "[factor.mode.level.off]",
         '[factor.mode]\nexplains = ["gpu"]\n[factor.mode.level.off]',
     )
-    ferocal("measure")
+    ferocal.quick("measure")
     assert "gpu: 120 against 100" in caveats_of(ferocal)["resources-differ"]
 
 
 def test_a_version_that_the_factor_changes_is_no_other_workload(small_study: Study) -> None:
     ferocal = small_study(rounds=1, workload="version = \"sh -c 'echo $GAIN'\"")
-    ferocal("measure")
+    ferocal.quick("measure")
     assert "version of flight" in caveats_of(ferocal)["workload-differs"]
     for name in ("version of flight", "flight"):
         text = (ferocal.directory / "study.toml").read_text()
@@ -211,7 +211,7 @@ def test_a_definition_that_has_changed_is_told(
     small_study: Study, old: str, new: str, told: str
 ) -> None:
     ferocal = small_study(rounds=2)
-    ferocal("measure")
+    ferocal.quick("measure")
     assert "definition-changed" not in caveats_of(ferocal)
     replaced(ferocal, old, new)
     assert told in caveats_of(ferocal)["definition-changed"]
@@ -219,7 +219,7 @@ def test_a_definition_that_has_changed_is_told(
 
 def test_what_is_named_otherwise_has_not_been_measured(small_study: Study) -> None:
     ferocal = small_study(rounds=2)
-    ferocal("measure")
+    ferocal.quick("measure")
     replaced(ferocal, "metric.score", "metric.points")
     assert "took 4 runs" in ferocal("measure").stdout
     assert "everything is measured" in ferocal("measure").stdout
@@ -231,7 +231,7 @@ def test_what_is_named_otherwise_has_not_been_measured(small_study: Study) -> No
 
 def test_excluded_runs_can_be_replaced(small_study: Study) -> None:
     ferocal = small_study(rounds=2)
-    ferocal("measure")
+    ferocal.quick("measure")
     run = ferocal.json("runs")["runs"][0]["id"]
     ferocal.quick("exclude", run, "--reason", "the door was open")
     assert "everything is measured" in ferocal("measure").stdout
@@ -241,10 +241,10 @@ def test_excluded_runs_can_be_replaced(small_study: Study) -> None:
 
 def test_asking_for_fewer_rounds_first_is_no_extension(small_study: Study) -> None:
     ferocal = small_study(rounds=4)
-    ferocal("measure", "--rounds", "1")
-    ferocal("measure")
+    ferocal.quick("measure", "--rounds", "1")
+    ferocal.quick("measure")
     assert "extended" not in caveats_of(ferocal)
-    ferocal("measure", "--rounds", "5")
+    ferocal.quick("measure", "--rounds", "5")
     assert "extended" in caveats_of(ferocal)
 
 
@@ -252,7 +252,7 @@ def test_nothing_is_judged_before_a_look_is_recorded(small_study: Study) -> None
     ferocal = small_study(
         rounds=3, command="test -e {study}/stop && exit 1; echo score $GAIN.$((FEROCAL_VISIT % 7))"
     )
-    ferocal("measure", "--decide", "--rounds", "10")
+    ferocal.quick("measure", "--decide", "--rounds", "10")
     assert ferocal.effect()["verdict"] == "better"
     # As it stood before the look: the same rounds, complete, and nobody has looked.
     connection = sqlite3.connect(ferocal.directory / "ledger.sqlite")
@@ -275,7 +275,7 @@ def test_merging_again_brings_states_forward_and_refuses_contradictions(
     small_study: Study, tmp_path: Path
 ) -> None:
     ferocal = small_study(rounds=2)
-    ferocal("measure")
+    ferocal.quick("measure")
     copy = Ferocal(tmp_path.parent / f"{tmp_path.name}-copy")
     shutil.copytree(ferocal.directory, copy.directory)
     connection = sqlite3.connect(ferocal.directory / "ledger.sqlite")

@@ -89,7 +89,7 @@ samples = {{ pattern = 'frames ([0-9]+)' }}
 
 def test_a_control_arm_that_is_not_nil_is_told_first_and_breaks_the_gate(ferocal: Ferocal) -> None:
     ferocal.write(CONTROLLED.format(odd="control", frames=90_000, metric=""))
-    ferocal("measure")
+    ferocal.quick("measure")
     text = ferocal.quick("compare")
     assert "The bench does not agree with itself: the control arm, which is off" in text
     assert text.index("does not agree") < text.index("flight with on")
@@ -111,15 +111,15 @@ def test_what_the_study_file_declares_of_a_metric_is_held_against_its_readings(
     metric = 'plausible = [5, 11]\nresolution = 4\nstatistic = "mean"'
     study = CONTROLLED.format(odd="on", frames=900, metric=metric)
     ferocal.write(study.replace('"points"', '"fps"'))
-    ferocal("measure")
+    ferocal.quick("measure")
     assert {"implausible", "coarse", "short-capture"} <= codes(ferocal)
     # The rest of the rounds is read by someone who takes the best of several.
     text = (ferocal.directory / "study.toml").read_text()
     ferocal.write(text.replace('"mean"', '"best"').replace("rounds = 6", "rounds = 8"))
-    ferocal("measure", "--only", "on")
+    ferocal.quick("measure", "--only", "on")
     assert "best-of" in codes(ferocal)
     assert "extended" not in codes(ferocal)  # what pairs has six rounds, as planned
-    ferocal("measure")
+    ferocal.quick("measure")
     assert "extended" in codes(ferocal)
     mistakes = text.replace("[5, 11]", "[11, 5]").replace("resolution = 4", 'margin = "3 W"')
     ferocal.write(mistakes)
