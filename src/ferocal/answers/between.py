@@ -6,6 +6,7 @@ import itertools
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 
+from ferocal.analysis.data.index import deciding_places
 from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.between import (
@@ -18,7 +19,6 @@ from ferocal.analysis.inference.between import (
 from ferocal.analysis.inference.crossing import Crossing, find_crossing
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.estimation import estimate_effects
-from ferocal.analysis.inference.verdicts import CONFIDENCE
 from ferocal.answers.comparison import setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.selection import Selection
@@ -26,7 +26,6 @@ from ferocal.errors import UsageError
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
 from ferocal.terms.names import closest
-from ferocal.terms.roles import DECIDING
 
 # What differences can be asked for besides the factors of a study.
 KINDS = ("workload", "size", "bench", "study")
@@ -136,15 +135,10 @@ class _Known:
 
     def series(self) -> list[int]:
         """The metrics that are wanted: those named, else those that decide."""
-        places = self.selection.places
-        series = list(enumerate(self.readings.series))
-        if places is not None:
-            return [n for n, s in series if (s.workload, s.metric) in places]
-        for role in DECIDING:
-            found = [n for n, s in series if s.role == role and s.better != "none"]
-            if found:
-                return found
-        return []
+        places, series = self.selection.places, self.readings.series
+        if places is None:
+            return deciding_places(series, range(len(series)))
+        return [n for n, s in enumerate(series) if (s.workload, s.metric) in places]
 
     def others(self) -> list[int]:
         """The configurations that are compared with the baseline."""
@@ -333,6 +327,6 @@ def _between_studies(
                 known.skipped.append(
                     f"{e.configuration} {e.series.title} is not in {study.directory}"
                 )
-    levels = [e.looks.confidence if e.looks else CONFIDENCE for e in (known.evidence, evidence)]
     places = ("this study", str(study.directory))
-    return compare_independent(pairs, places, (levels[0], levels[1]))
+    levels = (known.evidence.confidence, evidence.confidence)
+    return compare_independent(pairs, places, levels)

@@ -20,7 +20,6 @@ from ferocal.analysis.inference.effects import (
     has_evidence,
 )
 from ferocal.analysis.inference.estimation import estimate_effects
-from ferocal.analysis.inference.verdicts import CONFIDENCE
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.gaps import find_gaps
@@ -109,12 +108,7 @@ def compare(
     selection = (selection or Selection()).resolve(study)
     base = study.configuration(against or study.baseline).name
     setting = setting_of(study, evidence, base)
-    effects = estimate_effects(evidence.readings, base, setting)
-    contexts = {
-        bench: replace(context, explained=_explained(study, setting))
-        for bench, context in evidence.contexts.items()
-    }
-    effects = add_caveats(effects, evidence.readings, setting, contexts)
+    effects = _effects(study, evidence, base, setting)
     wanted = tuple(
         e
         for e in effects
@@ -124,7 +118,7 @@ def compare(
         question=study.head.question,
         baseline=base,
         margin=study.head.margin,
-        confidence=evidence.looks.confidence if evidence.looks else CONFIDENCE,
+        confidence=evidence.confidence,
         benches=study.benches,
         levels=_levels(study, base),
         series=tuple(
@@ -149,6 +143,18 @@ def compare(
         left_out=evidence.left_out,
         asked=selection.places is not None,
     )
+
+
+def _effects(
+    study: Study, evidence: Evidence, baseline: str, setting: Setting
+) -> tuple[Effect, ...]:
+    """All effects against a baseline, with their caveats."""
+    effects = estimate_effects(evidence.readings, baseline, setting)
+    contexts = {
+        bench: replace(context, explained=_explained(study, setting))
+        for bench, context in evidence.contexts.items()
+    }
+    return add_caveats(effects, evidence.readings, setting, contexts)
 
 
 def _levels(study: Study, baseline: str) -> dict[str, Mapping[str, str]]:

@@ -18,6 +18,7 @@ from ferocal.analysis.data.readings import NO_ROUND, Readings
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.looks import LookPlan, plan_looks
 from ferocal.analysis.inference.noise_floors import NoiseFloor
+from ferocal.analysis.inference.verdicts import CONFIDENCE
 from ferocal.answers.circumstances import (
     find_busy,
     find_circumstances,
@@ -80,6 +81,11 @@ class Evidence:
     criteria_changes: tuple[CriteriaChange, ...]
     left_out: int
     excluded: int
+
+    @property
+    def confidence(self) -> float:
+        """The level of intervals: in a study that is measured until decided, that of one look."""
+        return self.looks.confidence if self.looks else CONFIDENCE
 
 
 def gather(study: Study, ledger: Ledger) -> Evidence:
@@ -245,13 +251,10 @@ def _with_derived(study: Study, readings: Readings) -> tuple[Readings, dict[str,
     }
     found, losses = add_derived(readings, formulas, amounts)
     uncomputed: dict[str, Uncomputed] = {}
-    width = len(readings.configurations)
     for loss in losses:
-        strand, configuration = divmod(loss.arm, width)
-        place, bench = divmod(strand, len(readings.benches))
-        series = readings.series[place]
-        key = (readings.configurations[configuration], series.workload, series.metric)
-        of_bench = uncomputed.setdefault(readings.benches[bench], {})
+        series = readings.series[loss.series]
+        key = (readings.configurations[loss.configuration], series.workload, series.metric)
+        of_bench = uncomputed.setdefault(readings.benches[loss.bench], {})
         of_bench.setdefault(key, []).append((loss.reason, loss.count))
     return found, uncomputed
 

@@ -29,7 +29,6 @@ from ferocal.analysis.attribution.scaling import find_scaling
 from ferocal.analysis.data.gaps import GapMark
 from ferocal.analysis.data.readings import NO_ROUND
 from ferocal.analysis.data.series import Series
-from ferocal.analysis.inference.verdicts import CONFIDENCE
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.gaps import find_gaps
@@ -130,7 +129,7 @@ def attribute(
     return FactorsAnswer(
         question=study.head.question,
         margin=study.head.margin,
-        confidence=confidence_of(evidence),
+        confidence=evidence.confidence,
         baseline=study.baseline,
         benches=found,
         criteria_changes=evidence.criteria_changes,
@@ -139,12 +138,7 @@ def attribute(
     )
 
 
-def confidence_of(evidence: Evidence) -> float:
-    """The level of intervals: in a study that is measured until decided, that of one look."""
-    return evidence.looks.confidence if evidence.looks else CONFIDENCE
-
-
-def factor_setting(
+def _factor_setting(
     study: Study,
     evidence: Evidence,
     bench: str,
@@ -158,7 +152,7 @@ def factor_setting(
         reference=study.configuration(study.baseline).levels,
         margin=study.head.margin,
         interleaved=study.head.schedule == "rounds",
-        confidence=confidence_of(evidence),
+        confidence=evidence.confidence,
         parts=parts,
         asked=asked,
         amounts={
@@ -185,7 +179,7 @@ def _on_bench(
 ) -> BenchFactors:
     place = evidence.readings.benches.index(bench)
     asked = selection.places or frozenset()
-    setting = factor_setting(study, evidence, bench, asked, parts=parts)
+    setting = _factor_setting(study, evidence, bench, asked, parts=parts)
     study_of = Attribution(evidence.readings, place, setting)
     design = study_of.design
     here = evidence.readings.on_bench(place)

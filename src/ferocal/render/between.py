@@ -17,6 +17,7 @@ from ferocal.render.numbers import (
     PlainChange,
     change_text,
     half_width_text,
+    percent,
     series_margin,
 )
 from ferocal.render.tables import plain_table
@@ -129,11 +130,7 @@ def _larger(difference: Difference) -> str:
     larger = ratio > 1 if gains else ratio < 1
     size = ratio - 1 if gains else 1 / ratio - 1
     word = "larger" if larger else "smaller"
-    return f"the {'gain' if gains else 'loss'} is {_percent(size)} {word}{_shown(difference)}"
-
-
-def _percent(share: float) -> str:
-    return f"{significant(100 * abs(share), 2)} %"
+    return f"the {'gain' if gains else 'loss'} is {percent(abs(size))} {word}{_shown(difference)}"
 
 
 def _shown(difference: Difference) -> str:

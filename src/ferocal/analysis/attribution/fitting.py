@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ferocal.analysis.attribution.design import FactorDesign, Levels, make_design
-from ferocal.analysis.attribution.model import Fit, Models, Uncertain, blocks_of, replicates_of
+from ferocal.analysis.attribution.model import Fit, Models, Uncertain, replicates_of
 from ferocal.analysis.attribution.results import Judged
 from ferocal.analysis.data.index import (
     INDEX,
@@ -174,14 +174,11 @@ class Attribution:
     def design(self) -> FactorDesign:
         """The design of all configurations of which anything was read."""
         rows = sorted(set(self.readings.configuration_of.tolist()))
+        models = [self.fits[n].model for n in self.shown if n in self.fits]
+        widest = max(models, key=lambda model: len(model.rows), default=None)
         blocks: dict[int, int] = {}
-        for n in self.shown:
-            visits = replicates_of(
-                self._summaries, n, self.bench, interleaved=self.setting.interleaved
-            )
-            found = blocks_of(visits)
-            if len(found) > len(blocks):
-                blocks = found
+        if widest is not None:
+            blocks = dict(zip(widest.rows.tolist(), widest.design.block_of, strict=True))
         levels = [self.setting.levels[row] for row in rows]
         return make_design(levels, self.setting.reference, [blocks.get(row, -1) for row in rows])
 

@@ -113,8 +113,7 @@ class FactorModel:
 
     @functools.cached_property
     def _cells(self) -> FloatArray:
-        rows = np.unique(self.row_of)
-        return _within((self.row_of[:, None] == rows[None, :]).astype(float), self.round_of)
+        return _within((self.row_of[:, None] == self.rows[None, :]).astype(float), self.round_of)
 
     @functools.cached_property
     def _cell_inverse(self) -> FloatArray:

@@ -52,7 +52,7 @@ def find_effects(study: Attribution) -> list[FactorEffect]:
 
 def find_interactions(study: Attribution) -> list[Interaction]:
     """Every interaction that the design determines, series by series."""
-    rows: list[tuple[int, Term, str, str, str, str, str, str]] = []
+    rows: list[tuple[int, str, str, str, str, str, str]] = []
     asked: list[Asked] = []
     for n in study.main_places:
         fit = study.fits[n]
@@ -68,11 +68,11 @@ def find_interactions(study: Attribution) -> list[Interaction]:
                 Asked(n, fit, unit, f"interactions of {family}"),
                 *(Asked(n, fit, weights, f"conditional {family} {place}") for weights in both),
             ]
-            rows.append((n, term, f, v, factors[f][0], g, w, factors[g][0]))
+            rows.append((n, f, v, factors[f][0], g, w, factors[g][0]))
     judged = study.judge(asked)
     return [
         Interaction(study.readings.series[n], f, v, f0, g, w, g0, *judged[3 * k : 3 * k + 3])
-        for k, (n, _, f, v, f0, g, w, g0) in enumerate(rows)
+        for k, (n, f, v, f0, g, w, g0) in enumerate(rows)
     ]
 
 
@@ -116,11 +116,7 @@ def _moved_with(study: Attribution, model: FactorModel) -> dict[tuple[str, str],
         lost = [t for t, fit in zip(terms, fits, strict=True) if not fit]
         own = [t for t in terms if name not in t.factors]
         alone = design.estimable(own)
-        before = {
-            t
-            for t, fit in zip((t for t in terms if name not in t.factors), alone, strict=True)
-            if fit
-        }
+        before = {t for t, fit in zip(own, alone, strict=True) if fit}
         text = f"{name}: {', '.join(dict.fromkeys(map(str, seen)))}"
         for term in lost:
             if term in before:

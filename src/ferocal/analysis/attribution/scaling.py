@@ -71,11 +71,7 @@ def find_scaling(study: Attribution) -> list[Scaling]:
 def _scale(study: Attribution, n: int, factor: str, amounts: Mapping[str, float]) -> Scaling | None:
     fit, series = study.fits[n], study.readings.series[n]
     levels = [v for v in fit.model.design.factors.get(factor, ()) if v in amounts]
-    if (
-        len(levels) < 2
-        or study.scales[n] != "ratio"
-        or n >= len(study.readings.series) - len(study.index_of)
-    ):
+    if len(levels) < 2 or study.scales[n] != "ratio" or n not in study.shown:
         return None
     levels.sort(key=lambda level: amounts[level])
     first, *others = levels

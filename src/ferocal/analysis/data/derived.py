@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ferocal.analysis.data.readings import MEDIAN_FROM_RUNS, Readings, concatenate, replicate_keys
+from ferocal.analysis.data.readings import Readings, concatenate, middle_of_runs, replicate_keys
 from ferocal.analysis.data.segments import FloatArray, IntArray, find_segments, sort_within
 from ferocal.terms.formulas import (
     Declared,
@@ -28,9 +28,11 @@ TWO_BOUNDS = "bounds on both sides, which leave nothing known"
 
 @dataclass(frozen=True)
 class Loss:
-    """Values of a derived series that could not be computed, and why; ``arm`` as in `Readings`."""
+    """Values of a derived series on a bench under a configuration that could not be computed."""
 
-    arm: int
+    series: int
+    bench: int
+    configuration: int
     reason: str
     count: int
 
@@ -81,7 +83,7 @@ def add_derived(
     for place, formula in formulas.items():
         rows, missing = _join(readings, formula, codes, amounts)
         steps[place] = _resolution(readings, formula, codes, rows)
-        losses += [_loss_at(readings, place, b, c, reason, n) for b, c, reason, n in missing]
+        losses += [Loss(place, b, c, reason, n) for b, c, reason, n in missing]
         faults: dict[str, np.ndarray] = {}
         with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
             span = _evaluate(formula.term, rows, faults)
@@ -120,11 +122,7 @@ def _join(
     readings: Readings, formula: Formula, codes: Mapping[tuple[str, str], int], amounts: Amounts
 ) -> tuple[_Rows, list[tuple[int, int, str, int]]]:
     """The runs or visits that have all parts, and by bench and configuration what is missing."""
-    key = (
-        replicate_keys(readings, len(readings.configurations))
-        if formula.across
-        else readings.run_of
-    )
+    key = replicate_keys(readings, readings.cell_of) if formula.across else readings.run_of
     found = {}
     for operand in formula.readings:
         rows = np.flatnonzero(readings.series_of == codes[operand.workload, operand.metric])
@@ -181,10 +179,7 @@ def _summarise(
     for column in columns:
         order = sort_within(column, label)
         stretches = find_segments([label[order]])
-        ascending = column[order]
-        few = stretches.counts < MEDIAN_FROM_RUNS
-        middle = np.where(few, stretches.mean(ascending), stretches.median_of_sorted(ascending))
-        made.append(middle * factor)
+        made.append(middle_of_runs(stretches, column[order]) * factor)
     order = np.lexsort((readings.run_of[rows], label))
     lead = rows[order[find_segments([label[order]]).starts]] if len(rows) else rows
     return distinct, _Span(*made), lead
@@ -281,11 +276,4 @@ def _losses(
         places = np.stack([readings.bench_of[rows], readings.configuration_of[rows]], axis=1)
         distinct, counts = np.unique(places, axis=0, return_counts=True)
         for (bench, configuration), count in zip(distinct.tolist(), counts.tolist(), strict=True):
-            yield _loss_at(readings, place, bench, configuration, reason, count)
-
-
-def _loss_at(
-    readings: Readings, place: int, bench: int, configuration: int, reason: str, count: int
-) -> Loss:
-    strand = place * len(readings.benches) + bench
-    return Loss(strand * len(readings.configurations) + configuration, reason, count)
+            yield Loss(place, bench, configuration, reason, count)

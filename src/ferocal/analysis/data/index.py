@@ -31,7 +31,7 @@ def index_weights(series: Sequence[Series], members: Sequence[int]) -> dict[int,
 def index_members(readings: Readings, scales: Sequence[Scale], places: Sequence[int]) -> list[int]:
     """Those metrics that can enter an index: ratios that were read wherever anything was."""
     numbers = readings.numbers
-    cell_of = numbers.bench_of * len(numbers.configurations) + numbers.configuration_of
+    cell_of = numbers.cell_of
     seen = set(cell_of.tolist())
     return [
         n
@@ -69,7 +69,8 @@ def add_index(
     """
     numbers = readings.numbers
     summaries = summarise_visits(numbers, scales)
-    keys = replicate_keys(summaries, len(readings.configurations))
+    cell_of = summaries.bench_of * len(readings.configurations) + summaries.configuration_of
+    keys = replicate_keys(summaries, cell_of)
     _, first, place = np.unique(keys, return_index=True, return_inverse=True)
     visits, row_of_visit = np.unique(numbers.visit_of, return_index=True)
     parts = [readings]

@@ -8,7 +8,13 @@ from typing import Any
 
 import numpy as np
 
-from ferocal.analysis.data.segments import FloatArray, IntArray, find_segments, sort_within
+from ferocal.analysis.data.segments import (
+    FloatArray,
+    IntArray,
+    Segments,
+    find_segments,
+    sort_within,
+)
 from ferocal.analysis.data.series import Scale, Series
 from ferocal.terms.units import has_ratios
 
@@ -61,6 +67,11 @@ class Readings:
         return strand * len(self.configurations) + self.configuration_of
 
     @property
+    def cell_of(self) -> IntArray:
+        """The bench and configuration of every reading as one number, shape (n,)."""
+        return self.bench_of * len(self.configurations) + self.configuration_of
+
+    @property
     def arm_count(self) -> int:
         """How many arms there can be."""
         return len(self.series) * len(self.benches) * len(self.configurations)
@@ -102,11 +113,10 @@ class VisitSummaries:
     arm_of: IntArray
 
 
-def replicate_keys(visits: Readings | VisitSummaries, configurations: int) -> IntArray:
-    """One number per visit; visits of one configuration in one round are one. Shape (n,)."""
+def replicate_keys(visits: Readings | VisitSummaries, place: IntArray) -> IntArray:
+    """One number per visit to each ``place``; visits in one round are one. Shape (n,)."""
     replicate = replicates(visits)
     replicate -= replicate.min(initial=0)
-    place = visits.bench_of * configurations + visits.configuration_of
     keys: IntArray = place * (int(replicate.max(initial=0)) + 1) + replicate
     return keys
 
@@ -115,6 +125,12 @@ def replicates(visits: Readings | VisitSummaries) -> IntArray:
     """The round of every row, and numbers below `NO_ROUND` for visits that have none."""
     alone = visits.round_of == NO_ROUND
     return np.where(alone, NO_ROUND - 1 - visits.visit_of, visits.round_of)
+
+
+def middle_of_runs(visits: Segments, ascending: FloatArray) -> FloatArray:
+    """What stands for the runs of each visit: their median, the mean of fewer than 3."""
+    few = visits.counts < MEDIAN_FROM_RUNS
+    return np.where(few, visits.mean(ascending), visits.median_of_sorted(ascending))
 
 
 def concatenate(parts: Sequence[Readings]) -> Readings:
@@ -155,17 +171,10 @@ def summarise_visits(readings: Readings, scales: tuple[Scale, ...] | None = None
     """
     scales = choose_scales(readings) if scales is None else scales
     value = to_scale(readings, scales)
-    replicate = replicates(readings)
-    replicate -= replicate.min(initial=0)
-    group = readings.arm_of * (int(replicate.max(initial=0)) + 1) + replicate
+    group = replicate_keys(readings, readings.arm_of)
     order = sort_within(value, group)
     segments = find_segments([group[order]])
-    ascending = value[order]
-    centre = np.where(
-        segments.counts < MEDIAN_FROM_RUNS,
-        segments.mean(ascending),
-        segments.median_of_sorted(ascending),
-    )
+    centre = middle_of_runs(segments, value[order])
     first_visit = np.minimum.reduceat(readings.visit_of[order], segments.starts)
     first = order[segments.starts]
     return VisitSummaries(

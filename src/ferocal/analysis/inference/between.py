@@ -13,7 +13,7 @@ from ferocal.analysis.data.series import Scale, Series, margin_on_scale
 from ferocal.analysis.inference.effects import Effect, Estimate, Setting, Shift, speed_factor
 from ferocal.analysis.inference.families import adjust_holm
 from ferocal.analysis.inference.judging import judge_contrasts
-from ferocal.analysis.inference.student import combine_errors, t_interval, t_quantile
+from ferocal.analysis.inference.student import combine_errors, error_behind, t_interval
 from ferocal.analysis.inference.verdicts import CONFIDENCE, Verdict, decide
 from ferocal.analysis.inference.weights import Arm, Contrast
 
@@ -180,8 +180,8 @@ def _arrays(*columns: Sequence[float]) -> Iterator[np.ndarray]:
 
 def _variance(effect: Effect, confidence: float) -> float:
     """The squared standard error of an effect, from an interval of this level."""
-    half = (effect.shift.high - effect.shift.low) / 2
-    return float((half / t_quantile(effect.shift.degrees, 0.5 + confidence / 2)) ** 2)
+    shift = effect.shift
+    return error_behind(shift.low, shift.high, shift.degrees, confidence=confidence) ** 2
 
 
 def _independent(

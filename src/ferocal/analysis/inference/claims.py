@@ -11,18 +11,15 @@ import numpy as np
 
 from ferocal.analysis.data.readings import Readings, choose_scales, to_scale
 from ferocal.analysis.data.series import Scale
+from ferocal.analysis.inference.components import components_of
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Estimate, Setting
 from ferocal.analysis.inference.families import adjust_holm
 from ferocal.analysis.inference.judging import judge_contrasts
-from ferocal.analysis.inference.noise_floors import (
-    NoiseFloor,
-    find_own_floor,
-    share_of_runs,
-)
+from ferocal.analysis.inference.noise_floors import find_own_floor
 from ferocal.analysis.inference.power import MOST_ROUNDS
-from ferocal.analysis.inference.student import t_cdf, t_quantile
-from ferocal.analysis.inference.verdicts import CONFIDENCE, SIGNIFICANCE, Verdict
+from ferocal.analysis.inference.student import error_behind, t_cdf, t_quantile
+from ferocal.analysis.inference.verdicts import SIGNIFICANCE, Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast
 
 
@@ -189,8 +186,7 @@ def _known_of(
     if estimate.method is Method.BOUND:
         sure = None if estimate.verdict is Verdict.SEEN_ONCE else (shift.low, shift.high)
         return replace(known, sure=sure)
-    half = (shift.high - shift.low) / 2
-    error = half / float(t_quantile(shift.degrees, 0.5 + CONFIDENCE / 2))
+    error = error_behind(shift.low, shift.high, shift.degrees)
     return replace(known, mean=shift.mean, error=error, degrees=shift.degrees)
 
 
@@ -215,12 +211,6 @@ def _noise_of_a_run(
     floor = own or setting.noise_floors.get(key)
     if floor is None or floor.scale != scales[arm.series]:
         return math.nan
-    return math.sqrt(run_variance(floor)) * float(t_quantile(floor.degrees, 0.975))
-
-
-def run_variance(floor: NoiseFloor) -> float:
-    """The variance of one run of a visit of its own, from a noise floor."""
-    if math.isnan(floor.run_variance):
-        return floor.variance
-    visits = max(0.0, floor.variance - share_of_runs(floor.runs) * floor.run_variance)
-    return visits + floor.run_variance
+    parts = components_of(floor)
+    runs = 0.0 if math.isnan(parts.run_variance) else parts.run_variance
+    return math.sqrt(parts.visit_variance + runs) * float(t_quantile(floor.degrees, 0.975))

@@ -60,6 +60,11 @@ def t_interval(
     return Interval(mean - half_width, mean + half_width, p_value)
 
 
+def error_behind(low: float, high: float, degrees: float, *, confidence: float = 0.95) -> float:
+    """The standard error that an interval of `t_interval` was made of."""
+    return (high - low) / 2 / float(t_quantile(degrees, 0.5 + confidence / 2))
+
+
 def combine_errors(
     variance: FloatArray, degrees: FloatArray, base_variance: FloatArray, base_degrees: FloatArray
 ) -> tuple[FloatArray, FloatArray]:
