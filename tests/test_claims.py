@@ -180,10 +180,15 @@ def test_p_values_of_one_end_and_of_two() -> None:
     error = effect.shift.sd / math.sqrt(6)
     ends = (-math.log1p(0.02), math.log1p(0.02))
     for test, times in (
-        (ClaimTest(weights, -math.inf, ends[1]), 1), (ClaimTest(weights, *ends), 2)
+        (ClaimTest(weights, -math.inf, ends[1]), 1), (ClaimTest(weights, *ends), 2),
+        (ClaimTest(weights, -math.inf, math.inf, noise=True), 2),
     ):  # fmt: skip
         (found,) = judge_claims(readings, [test], Setting())
-        expected = times * stats.t.sf((effect.shift.mean - ends[1]) / error, 5)
+        # What a run varies by is known from the visits themselves.
+        assert test.noise or found.ends[1] == ends[1]
+        expected = times * stats.t.sf((effect.shift.mean - found.ends[1]) / error, 5)
+        reach = stats.t.ppf(1 - 0.05 / times, 5) * error
+        assert found.high - found.mean == pytest.approx(reach)
         assert found.verdict is ClaimVerdict.REFUTED
         assert found.p_adjusted == pytest.approx(expected)
 

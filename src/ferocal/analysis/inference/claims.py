@@ -46,8 +46,8 @@ class ClaimTest:
 
     @property
     def one_sided(self) -> bool:
-        """Whether one of its ends is open."""
-        return math.isinf(self.low) or math.isinf(self.high)
+        """Whether one of its ends is open; noise is to both sides."""
+        return not self.noise and (math.isinf(self.low) or math.isinf(self.high))
 
 
 @dataclass(frozen=True)
