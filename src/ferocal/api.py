@@ -16,8 +16,13 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from ferocal.analysis.inference.effects import Effect
+    from ferocal.answers.across import AcrossAnswer
+    from ferocal.answers.chart import Chart
     from ferocal.answers.claims import ClaimsAnswer
     from ferocal.answers.factors import FactorsAnswer
+    from ferocal.answers.ranking import RankAnswer
+    from ferocal.answers.references import ReferenceAnswer
+    from ferocal.answers.releases import SeriesAnswer
     from ferocal.ledger.reading.runs import RunRow
 
 
@@ -112,6 +117,105 @@ class OpenedStudy:
         return attribute(
             self.study, evidence, start=start, end=end, selection=selection, parts=parts
         )
+
+    def series(
+        self, factor: str, *, at: tuple[str, ...] = (), selection: Selection | None = None
+    ) -> SeriesAnswer:
+        """Where the releases of a factor changed the scores, with all of them compared.
+
+        ``at`` names levels of the other factors ("driver=r64"), by default those of the baseline.
+
+        Raises
+        ------
+        UsageError
+            When a name is not known, the factor has no order, or nothing was measured.
+        """
+        from ferocal.answers.releases import follow
+        from ferocal.answers.strand import find_strand
+
+        selection = (selection or Selection()).resolve(self.study)
+        find_strand(self.study, factor, at)  # before anything is read
+        return follow(self.study, self.evidence(), factor, at=at, selection=selection)
+
+    def rank(
+        self,
+        *,
+        preference: str | None = None,
+        per: str | None = None,
+        across: str = "configurations",
+        selection: Selection | None = None,
+    ) -> RankAnswer:
+        """Who is first by all metrics together and by each, and what that depends on.
+
+        ``preference`` names weights of the study file, ``per`` a declared quantity or a metric by
+        which values are divided; with ``across`` "benches" these compete, not configurations.
+
+        Raises
+        ------
+        UsageError
+            When a name is not known, a quantity is not declared everywhere, or too few of those
+            that compete were measured.
+        """
+        from ferocal.answers.ranking import rank
+
+        selection = (selection or Selection()).resolve(self.study)
+        return rank(
+            self.study,
+            self.evidence(),
+            preference=preference,
+            per=per,
+            across=across,
+            selection=selection,
+        )
+
+    def across(self, selection: Selection | None = None) -> AcrossAnswer:
+        """Benches against the first one, under every configuration that both were measured with.
+
+        Raises
+        ------
+        UsageError
+            When a name is not known, or fewer than two benches were measured.
+        """
+        from ferocal.answers.across import compare_across
+
+        selection = (selection or Selection()).resolve(self.study)
+        return compare_across(self.study, self.evidence(), selection)
+
+    def references(
+        self, *, selection: Selection | None = None, search: str = ""
+    ) -> ReferenceAnswer:
+        """Our results among those from elsewhere, with the ranks that they may have.
+
+        ``search`` limits the references that are listed by device, source or date.
+
+        Raises
+        ------
+        UsageError
+            When a name is not known, or there are no references.
+        """
+        from ferocal.answers.references import stand_among
+        from ferocal.ledger.reading.references import read_references
+
+        with open_ledger(self.directory) as ledger:
+            evidence, known = gather(self.study, ledger), read_references(ledger)
+        return stand_among(self.study, evidence, known, selection=selection, search=search)
+
+    def charts(
+        self, *, against: str | None = None, selection: Selection | None = None
+    ) -> tuple[Chart, ...]:
+        """All metrics that decide under all configurations, a chart for every bench.
+
+        Raises
+        ------
+        UsageError
+            When a name is not known, or nothing was measured that has ratios.
+        """
+        from ferocal.answers.chart import make_charts
+        from ferocal.ledger.reading.references import read_references
+
+        with open_ledger(self.directory) as ledger:
+            evidence, known = gather(self.study, ledger), read_references(ledger)
+        return make_charts(self.study, evidence, known, against=against, selection=selection)
 
     def claims(self) -> ClaimsAnswer:
         """What the readings say of the claims of the study file.

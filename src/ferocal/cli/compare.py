@@ -49,6 +49,11 @@ if TYPE_CHECKING:
     help="Whether the changes differ between levels of a factor, workloads, sizes, benches, or "
     "between this study and another, DIR.",
 )
+@click.option(
+    "--across",
+    type=click.Choice(["benches"]),
+    help="Benches against each other, configuration by configuration.",
+)
 @click.argument(
     "other", metavar="[DIR]", required=False, type=click.Path(path_type=Path, file_okay=False)
 )
@@ -75,6 +80,7 @@ def command(
     sort: str,
     only: tuple[str, ...],
     between: str | None,
+    across: str | None,
     other: Path | None,
     detail: bool,
     times: bool,
@@ -99,6 +105,13 @@ def command(
     selection = Selection(configurations, workloads, metrics, benches, roles, groups)
     if (other is not None) != (between == "study"):
         raise click.UsageError("--between study goes with the directory of another study")
+    if across is not None:
+        if gate or only or times or between or against:
+            raise click.UsageError(
+                "--gate, --only, --times, --between and --against do not go with --across"
+            )
+        _show_across(directory, selection, as_json=as_json)
+        return
     if between is not None:
         if gate or only or times:
             raise click.UsageError("--gate, --only and --times do not go with --between")
@@ -119,6 +132,20 @@ def command(
         show_comparison(make_console(), comparison, times=times, only=only, detail=detail)
     if gate is not None:
         _check_gate(comparison, gate)
+
+
+def _show_across(directory: Path, selection: Selection, *, as_json: bool) -> None:
+    import ferocal
+
+    answer = ferocal.open(directory).across(selection)
+    if as_json:
+        from ferocal.render.across_documents import ACROSS
+
+        print_json(ACROSS.make(answer))
+    else:
+        from ferocal.render.across import show_across
+
+        show_across(make_console(), answer)
 
 
 def _show_between(

@@ -12,6 +12,7 @@ import click
 from ferocal.cli.common import example, say, study_option
 
 if TYPE_CHECKING:
+    from ferocal.ledger.store import Ledger
     from ferocal.measure.progress import Observer, Summary
     from ferocal.measure.session import Options
     from ferocal.study.load import Study
@@ -46,6 +47,18 @@ if TYPE_CHECKING:
     help="Add rounds until every primary metric is decided, up to --rounds (20 if not given).",
 )
 @click.option(
+    "--seek",
+    metavar="FACTOR",
+    help="Find between which releases a metric changes, in as few visits as it takes.",
+)
+@click.option("--metric", metavar="NAME", help="With --seek, the metric.  [one that decides]")
+@click.option(
+    "--visits",
+    type=click.IntRange(min=1),
+    metavar="N",
+    help="With --seek, at most so many visits.  [60]",
+)
+@click.option(
     "--if-not-active",
     type=click.Choice(["stop", "go-on"]),
     default="stop",
@@ -61,6 +74,9 @@ def command(
     only: tuple[str, ...],
     here: bool,
     decide: bool,
+    seek: str | None,
+    metric: str | None,
+    visits: int | None,
     if_not_active: str,
 ) -> None:
     """Take the runs that the plan still needs.
@@ -81,11 +97,18 @@ def command(
         raise click.UsageError("--here takes one visit; it goes with none of the other limits")
     if decide and only:
         raise click.UsageError("--decide needs whole rounds; it does not go with --only")
+    if seek and (here or only or decide or rounds):
+        raise click.UsageError("--seek chooses its visits; it goes with none of the other limits")
+    if not seek and (metric or visits):
+        raise click.UsageError("--metric and --visits go with --seek FACTOR")
     study = find_bench(load_study(directory), bench)
     if bench is None and len(study.benches) > 1:
         say(f"this machine is the bench {study.bench}, as its facts show")
     options = Options(retry=retry, go_on=if_not_active == "go-on", in_place=here)
     begun = time.monotonic()
+    if seek:
+        summary = _seek(study, options, seek, metric, visits, begun)
+        sys.exit(_exit_status(summary))
     with make_observer() as observer:
         summary = _measure(study, observer, options, rounds, only, decide)
     _report(summary, time.monotonic() - begun)
@@ -116,6 +139,40 @@ def _measure(
     return measure_study(study, observer, rounds=rounds, options=options, only=only)
 
 
+def _seek(
+    study: Study,
+    options: Options,
+    factor: str,
+    metric: str | None,
+    visits: int | None,
+    begun: float,
+) -> Summary:
+    """Visit releases until the step is found; say where it is, or why it is not found."""
+    from ferocal.answers.evidence import gather
+    from ferocal.answers.seeking import seek_next
+    from ferocal.answers.selection import Selection
+    from ferocal.answers.strand import find_strand
+    from ferocal.cli.progress import make_observer
+    from ferocal.measure.seek import MOST_VISITS, Target, measure_until_found
+    from ferocal.render.releases import sought_text
+
+    selection = Selection(metrics=(metric,) if metric else ()).resolve(study)
+    find_strand(study, factor)  # before anything is switched
+
+    def guide(study: Study, ledger: Ledger) -> Target:
+        sought = seek_next(study, gather(study, ledger), factor, selection)
+        return Target(sought.configuration, sought_text(sought))
+
+    with make_observer() as observer:
+        summary, says = measure_until_found(
+            study, observer, options, guide, most_visits=visits or MOST_VISITS
+        )
+    _report(summary, time.monotonic() - begun, f"ferocal measure --seek {factor}")
+    say(says)
+    say(f"next  everything about it: ferocal series {factor}")
+    return summary
+
+
 def _exit_status(summary: Summary) -> int:
     if summary.interrupted:
         return 130
@@ -124,7 +181,7 @@ def _exit_status(summary: Summary) -> int:
     return 4 if summary.stopped else 0
 
 
-def _report(summary: Summary, seconds: float) -> None:
+def _report(summary: Summary, seconds: float, command: str = "ferocal measure") -> None:
     from ferocal.terms.wording import counted
 
     for slot, problem in summary.problems:
@@ -135,10 +192,10 @@ def _report(summary: Summary, seconds: float) -> None:
     if summary.resumed_after_crash:
         lost = counted(summary.resumed_after_crash, "run")
         say(f"{lost} of an earlier session never ended and count as interrupted")
-    say(_outcome(summary, seconds))
+    say(_outcome(summary, seconds, command))
 
 
-def _outcome(summary: Summary, seconds: float) -> str:
+def _outcome(summary: Summary, seconds: float, command: str) -> str:
     """What was taken, failed and set aside, in how long, and what is still to be done."""
     from ferocal.render.numbers import duration
     from ferocal.terms.wording import counted
@@ -146,9 +203,7 @@ def _outcome(summary: Summary, seconds: float) -> str:
     taken = counted(summary.taken, "run")
     if summary.interrupted or summary.stopped:
         how = "interrupted" if summary.interrupted else "stopped by the operator"
-        return (
-            f"{how}; {taken} taken, {summary.remaining} to go: `ferocal measure` goes on from there"
-        )
+        return f"{how}; {taken} taken, {summary.remaining} to go: `{command}` goes on from there"
     if not summary.taken and not summary.remaining:
         return f"everything is measured: {counted(summary.planned, 'run')}"
     parts = [f"took {taken} in {duration(seconds)}"]
@@ -157,8 +212,10 @@ def _outcome(summary: Summary, seconds: float) -> str:
     visits = len(summary.not_active)
     parts += [f"{counted(visits, 'visit')} set aside, not active"] if visits else []
     rest = (
-        f"{summary.remaining} are still to be taken: `ferocal measure` goes on from there"
+        f"{summary.remaining} are still to be taken: `{command}` goes on from there"
         if summary.remaining
+        else "nothing is left to be taken"
+        if "--seek" in command
         else "the plan is complete"
     )
     return f"{', '.join(parts)}; {rest}"

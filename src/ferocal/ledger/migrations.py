@@ -184,6 +184,21 @@ def _add_claims_and_bench_looks(op: Operations) -> None:
     )
 
 
+def _add_references(op: Operations) -> None:
+    """Version 6: results from elsewhere."""
+    texts = (("at", 40), ("device", 200), ("workload", 200), ("metric", 200), ("unit", 50))
+    op.create_table(
+        "reference",
+        *_identity(),
+        *(_required(name, sa.String(size)) for name, size in texts),
+        _required("value", sa.Float()),
+        *(sa.Column(name, sa.Float()) for name in ("low", "high")),
+        sa.Column("bound", sa.String(1)),
+        _required("source", sa.Text()),
+        *(_required(name, sa.String(40)) for name in ("date", "retrieved")),
+    )
+
+
 def _identity() -> list[sa.Column[Any]]:
     return [
         sa.Column("id", sa.Integer(), primary_key=True),
@@ -201,6 +216,7 @@ STEPS: dict[int, Callable[[Operations], None]] = {
     3: _add_criteria_and_benches,
     4: _add_what_people_know,
     5: _add_claims_and_bench_looks,
+    6: _add_references,
 }
 
 

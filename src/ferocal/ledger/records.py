@@ -206,3 +206,25 @@ def pack(content: bytes) -> bytes:
         gap = f"\n[… {grouped(left_out)} bytes left out …]\n".encode()
         content = content[:KEPT_BYTES] + gap + content[-KEPT_BYTES:]
     return zlib.compress(content, 6)
+
+
+@dataclass(frozen=True)
+class Reference:
+    """A result from elsewhere, for context only: there are no runs behind it.
+
+    ``value`` is in ``unit``; a range has ``low`` and ``high``, a ``bound`` (">" or "<") says that
+    the true value is above or below. ``date`` is when it was measured or published, ``retrieved``
+    when it was looked up, as ISO 8601, "" where nobody says.
+    """
+
+    device: str
+    workload: str
+    metric: str
+    unit: str
+    value: float
+    low: float | None
+    high: float | None
+    bound: str | None
+    source: str
+    date: str
+    retrieved: str

@@ -24,7 +24,7 @@ from sqlalchemy import (
     UniqueConstraint,
 )
 
-SCHEMA_VERSION = 5
+SCHEMA_VERSION = 6
 
 metadata = MetaData()
 
@@ -281,6 +281,26 @@ bench_look = Table(
     Column("at", String(40), nullable=False),
     Column("bench", String(200), nullable=False),
     Column("figures", JSON, nullable=False),
+)
+
+# A result from elsewhere, of which there are no runs; of several for one device, metric and source
+# the latest counts. `date` and `retrieved` are "" where nobody says.
+reference = Table(
+    "reference",
+    metadata,
+    *_identity(),
+    Column("at", String(40), nullable=False),
+    Column("device", String(200), nullable=False),
+    Column("workload", String(200), nullable=False),
+    Column("metric", String(200), nullable=False),
+    Column("unit", String(50), nullable=False),
+    Column("value", Float, nullable=False),
+    Column("low", Float),
+    Column("high", Float),
+    Column("bound", String(1)),
+    Column("source", Text, nullable=False),
+    Column("date", String(40), nullable=False),
+    Column("retrieved", String(40), nullable=False),
 )
 
 # A look at the results after a round of a sequential study; `limit` is the last round.

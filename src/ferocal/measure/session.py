@@ -81,6 +81,7 @@ class Session:
         self._transition = Transition(study, recorder, executor, observer)
         self._survey = Survey(study, recorder.ledger, executor)
         self._reader = ConditionReader()
+        self._told_unknown = False
         self._runs = RunTaker(study, recorder, executor, observer, self._survey, self._reader)
 
     def carry_out(self, visits: Sequence[PlannedVisit], *, rounds: int) -> Summary:
@@ -111,7 +112,8 @@ class Session:
         summary = Summary(total, total - left, resumed_after_crash=crashed)
         self._observer.planned(summary.planned, summary.already)
         unknown = [*self._reader.unreadable, *([] if FINDS_STRAYS else [_UNFOUND])]
-        if left and unknown:
+        if left and unknown and not self._told_unknown:
+            self._told_unknown = True
             self._observer.remark(f"cannot be read on this machine: {'; '.join(unknown)}")
         try:
             for _, group in itertools.groupby(todo, key=lambda item: item[0].round):

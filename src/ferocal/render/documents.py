@@ -35,7 +35,7 @@ LEFT_OUT = attributes(
         ("left_out", "integer", "readings that the study file no longer knows"),
     )
 )
-_SERIES = (
+SERIES_KEYS = (
     Key("workload", "string", "what was run", _of_series("workload")),
     Key("metric", "string", "what was read", _of_series("metric")),
     Key("label", "string", "what the two are called in sentences", _of_series("title")),
@@ -94,7 +94,7 @@ EFFECT = Schema(
     "An effect",
     (
         *attributes((("bench", "string", "where"),)),
-        *_SERIES,
+        *SERIES_KEYS,
         *attributes(
             (
                 ("baseline", "string", "the configuration that is compared with"),
@@ -236,7 +236,7 @@ CELL = Schema(
     "A cell",
     (
         *attributes((("bench", "string", "where"),)),
-        *_SERIES,
+        *SERIES_KEYS,
         *attributes(
             (
                 ("configuration", "string", "under which configuration"),

@@ -1,11 +1,19 @@
-"""The one style of all figures; they draw finished results and compute no statistics."""
+"""The one style of all figures; they draw finished results and compute no statistics.
+
+Matplotlib is imported where it is used.
+"""
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
 
 INK = "#1c2833"
 FAINT = "#8a949e"
+# Apart from each other for every common kind of colour vision.
+COLOURS = ("#1b6ca8", "#c75c12", "#4b5661", "#7a3e9d", "#2a8c6a", "#a8871b")
 STYLE: Any = {
     "font.family": "DejaVu Sans",
     "font.size": 10,
@@ -17,3 +25,11 @@ STYLE: Any = {
     "svg.fonttype": "none",
     "svg.hashsalt": "ferocal",  # the same figure gives the same bytes
 }
+
+
+def plain_axes(axes: Axes) -> None:
+    """Axes without frame, with a faint grid behind what is drawn."""
+    axes.grid(color="#e8ecef", lw=0.7)
+    axes.set_axisbelow(True)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)

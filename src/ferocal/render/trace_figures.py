@@ -12,22 +12,20 @@ from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter, NullLocator
 
 from ferocal.errors import FerocalError, UsageError
-from ferocal.render.figures import INK, STYLE
+from ferocal.render.figures import COLOURS, INK, STYLE, plain_axes
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
     from ferocal.traces.curves import FrameCurve, SoakCurve
 
-# Apart from each other for every common kind of colour vision; and by dashes.
-_COLOURS = ("#1b6ca8", "#c75c12", "#4b5661", "#7a3e9d", "#2a8c6a", "#a8871b")
 _DASHES = ("-", (0, (5, 2)), (0, (2, 1.5)), (0, (6, 2, 1.5, 2)))
 _FRAME_MARKS = (4, 8.3, 16.7, 33.3, 66.7, 133, 266, 533, 1066)  # ms, each twice the last
 
 
 def _style(number: int) -> dict[str, Any]:
     return {
-        "color": _COLOURS[number % len(_COLOURS)],
+        "color": COLOURS[number % len(COLOURS)],
         "linestyle": _DASHES[number % len(_DASHES)],
     }
 
@@ -68,7 +66,7 @@ def _label_tail(axes: Axes, curve: FrameCurve, number: int) -> None:
         (curve.edges[place], curve.longer[place]),
         xytext=(10, 6),
         textcoords="offset points",
-        color=_COLOURS[number % len(_COLOURS)],
+        color=COLOURS[number % len(COLOURS)],
         fontweight="bold",
         bbox={"facecolor": "white", "edgecolor": "none", "alpha": 0.8, "pad": 1},
     )
@@ -95,11 +93,11 @@ def _dress_tail(axes: Axes, curves: Sequence[FrameCurve]) -> None:
                       va="bottom", fontsize=9)  # fmt: skip
     axes.set_xlabel("frame time, ms, and the rate that it stands for")
     axes.set_title("share of frames that last longer, all runs", loc="left", fontsize=10)
-    _plain(axes)
+    plain_axes(axes)
 
 
 def _draw_course(axes: Axes, curve: FrameCurve, number: int, last: bool) -> None:
-    colour = _COLOURS[number % len(_COLOURS)]
+    colour = COLOURS[number % len(COLOURS)]
     axes.vlines(curve.time, curve.median, curve.longest, color=colour, lw=0.8, alpha=0.55)
     axes.plot(curve.time, curve.median, color=colour, lw=1.4)
     note = "; line: median, strokes: longest frame, ms" if not number else ""
@@ -107,7 +105,7 @@ def _draw_course(axes: Axes, curve: FrameCurve, number: int, last: bool) -> None
     axes.set_xlim(0, float(curve.time[-1]))
     if last:
         axes.set_xlabel("time in the run, s")
-    _plain(axes)
+    plain_axes(axes)
 
 
 def _label_what_is_cut(axes: Axes, curve: FrameCurve) -> None:
@@ -135,7 +133,7 @@ def soak_figure(curves: Sequence[SoakCurve], title: str, unit: str) -> Figure:
         axes.set_title(title, loc="left", fontweight="bold", fontsize=12)
         for number, curve in enumerate(curves):
             minutes = curve.time / 60
-            colour = _COLOURS[number % len(_COLOURS)]
+            colour = COLOURS[number % len(COLOURS)]
             axes.fill_between(minutes, curve.low, curve.high, color=colour, alpha=0.16, lw=0)
             axes.plot(minutes, curve.median, lw=2, **_style(number))
             _mark_changes(axes, curve, number)
@@ -147,13 +145,13 @@ def soak_figure(curves: Sequence[SoakCurve], title: str, unit: str) -> Figure:
         _label_ends(axes, curves, high - bottom)
         axes.set_xlabel("time in the run, min (line: median of the runs; shaded: their range)")
         axes.set_ylabel(unit)
-        _plain(axes)
+        plain_axes(axes)
     return figure
 
 
 def _mark_changes(axes: Axes, curve: SoakCurve, number: int) -> None:
     """A triangle at the middle onset and one at the middle recovery, with their times."""
-    colour = _COLOURS[number % len(_COLOURS)]
+    colour = COLOURS[number % len(COLOURS)]
     changes = (("throttling sets in", "v", curve.onsets), ("recovers", "^", curve.recoveries))
     for name, marker, times in changes:
         if not times:
@@ -189,17 +187,10 @@ def _label_ends(axes: Axes, curves: Sequence[SoakCurve], span: float) -> None:
             xytext=(8, 0),
             textcoords="offset points",
             va="center",
-            color=_COLOURS[n % len(_COLOURS)],
+            color=COLOURS[n % len(COLOURS)],
             fontweight="bold",
             annotation_clip=False,
         )
-
-
-def _plain(axes: Axes) -> None:
-    axes.grid(color="#e8ecef", lw=0.7)
-    axes.set_axisbelow(True)
-    for side in ("top", "right"):
-        axes.spines[side].set_visible(False)
 
 
 def save_figure(figure: Figure, path: Path) -> None:

@@ -60,6 +60,11 @@ class Study:
         return self.design.configurations
 
     @property
+    def names(self) -> tuple[str, ...]:
+        """The names of all configurations."""
+        return tuple(configuration.name for configuration in self.configurations)
+
+    @property
     def baseline(self) -> str:
         """The name of the baseline."""
         return self.design.baseline

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import itertools
 import re
 from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Self
@@ -20,6 +21,7 @@ from ferocal.study.base import ArmName, Command, Name, StudyTable, Words
 from ferocal.study.claims import Claim
 from ferocal.study.metrics import Metric
 from ferocal.study.quantities import Declared, Seconds, Share
+from ferocal.terms.names import closest
 from ferocal.terms.wording import listed
 
 
@@ -134,7 +136,7 @@ class Level(StudyTable):
     ``leave`` is run before going elsewhere; ``renew`` begins a new visit without
     switching. ``takes`` states how long switching to it lasts. ``quantity`` is what the level
     amounts to where its factor can be counted, such as 4 cores; ``quantities`` are other amounts
-    that go with it, such as a price.
+    that go with it, such as a price. ``date`` is when it came out.
     """
 
     environment: dict[str, str] = {}
@@ -148,14 +150,37 @@ class Level(StudyTable):
     takes: Seconds | None = None
     quantity: float | None = Field(default=None, gt=0, allow_inf_nan=False)
     quantities: dict[Name, Declared] = {}
+    date: datetime.date | None = None
     note: str = ""
 
 
 class Factor(StudyTable):
-    """Something that is varied; ``explains`` names software facts that it changes."""
+    """Something that is varied; ``explains`` names software facts that it changes.
+
+    With an ``order`` its levels are releases that follow each other: by the dates of the levels
+    ("time"), or as they stand in the file.
+    """
 
     level: dict[Name, Level] = Field(min_length=1)
     explains: tuple[str, ...] = ()
+    order: Literal["time", "file"] | None = None
+
+    @model_validator(mode="after")
+    def _order_has_dates(self) -> Self:
+        missing = [name for name, level in self.level.items() if level.date is None]
+        if self.order == "time" and missing:
+            raise ValueError(
+                f'order = "time" needs a date for every level; {listed(missing[:3])} '
+                f"{'has' if len(missing) == 1 else 'have'} none"
+            )
+        return self
+
+    @property
+    def ordered(self) -> list[str]:
+        """The levels in their order; those of one date as they stand in the file."""
+        if self.order != "time":
+            return list(self.level)
+        return sorted(self.level, key=lambda name: self.level[name].date or datetime.date.max)
 
 
 class Configurations(StudyTable):
@@ -375,6 +400,21 @@ class Bench(StudyTable):
     quiet: Quiet = Field(default_factory=Quiet)
 
 
+class Preference(StudyTable):
+    """What counts how much for somebody: weights of workloads, or of groups of them.
+
+    What is not named does not count.
+    """
+
+    weights: dict[str, Annotated[float, Field(ge=0, allow_inf_nan=False)]] = Field(min_length=1)
+
+    @model_validator(mode="after")
+    def _something_counts(self) -> Self:
+        if not any(self.weights.values()):
+            raise ValueError("weights: all are zero, so that nothing counts")
+        return self
+
+
 class Head(StudyTable):
     """The question, and how much evidence is to be gathered for it.
 
@@ -417,6 +457,8 @@ class StudyFile(StudyTable):
     configuration: Configurations = Field(default_factory=Configurations)
     workload: dict[Name, Workload] = Field(min_length=1)
     claim: dict[Name, Claim] = {}
+    preference: dict[Name, Preference] = {}
+    rate: dict[Name, Declared] = {}
 
     @model_validator(mode="after")
     def _with_sizes(self) -> Self:
@@ -431,6 +473,18 @@ class StudyFile(StudyTable):
                 raise ValueError(f'a size of {name} is called "{taken}", as another workload is')
             workloads |= made
         return self.model_copy(update={"workload": workloads})
+
+    @model_validator(mode="after")
+    def _preferences_name_workloads(self) -> Self:
+        known = {*self.workload, *(entry.section for entry in self.workload.values())} - {""}
+        for name, preference in self.preference.items():
+            for key in preference.weights:
+                if key not in known:
+                    raise ValueError(
+                        f'preference {name}: no workload or group "{key}"; '
+                        f"{closest(key, sorted(known))}"
+                    )
+        return self
 
     @model_validator(mode="after")
     def _running_checks_have_something_to_look_at(self) -> Self:

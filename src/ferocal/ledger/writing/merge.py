@@ -27,6 +27,7 @@ _REFERENCES: dict[sa.Table, dict[str, sa.Table]] = {
     schema.noise_floor: {},
     schema.claim: {},
     schema.bench_look: {},
+    schema.reference: {},
 }
 # What makes a row of a table without uid the same in both ledgers.
 _NATURAL_KEYS = {schema.metric: ("workload", "name", "unit"), schema.facts: ("digest",)}

@@ -1,0 +1,1 @@
+"""Rankings: who is first, how surely, and what that depends on."""

@@ -1,0 +1,105 @@
+"""What a ranking depends on: how far weights can move before another leads."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ferocal.analysis.data.segments import FloatArray
+
+
+@dataclass(frozen=True)
+class Tipping:
+    """A weight at which the lead changes hands.
+
+    ``share`` is the share of the weight of ``name`` among all from which on ``leader`` leads,
+    ``above`` whether that is where it weighs more; ``now`` is its share as it is.
+    """
+
+    name: str
+    now: float
+    share: float
+    above: bool
+    leader: int
+
+
+@dataclass(frozen=True)
+class Without:
+    """The order of the contestants, the best first, without one part of a composite."""
+
+    name: str
+    order: tuple[int, ...]
+
+
+def find_tippings(
+    values: FloatArray, weights: Mapping[str, Sequence[tuple[int, float]]]
+) -> list[Tipping]:
+    """How far the weight of each part can move before another contestant leads.
+
+    Parameters
+    ----------
+    values
+        Shape (k, m): contestants by metrics, as logarithms turned so that more is better.
+    weights
+        By the name of a part its metrics, as columns of ``values`` with their weights.
+
+    Notes
+    -----
+    The other parts keep their proportions, so that the index of every contestant is a straight
+    line over the share of a part, and the lead changes where two lines cross.
+    """
+    total = sum(weight for part in weights.values() for _, weight in part)
+    index = _index(values, [pair for part in weights.values() for pair in part])
+    leader = int(index.argmax())
+    found = []
+    for name, part in weights.items():
+        others = [pair for other, pairs in weights.items() if other != name for pair in pairs]
+        now = sum(weight for _, weight in part) / total
+        if not others or not part or not sum(weight for _, weight in others):
+            continue
+        own, rest = _index(values, part), _index(values, others)
+        for above in (True, False):
+            share, other = _crossing(own, rest, leader, now, above=above)
+            if other is not None:
+                found.append(Tipping(name, now, share, above, other))
+    return sorted(found, key=lambda tipping: abs(tipping.share - tipping.now))
+
+
+def _index(values: FloatArray, pairs: Sequence[tuple[int, float]]) -> FloatArray:
+    columns = [n for n, _ in pairs]
+    weights = np.array([weight for _, weight in pairs])
+    index: FloatArray = values[:, columns] @ weights / max(float(weights.sum()), 1e-300)
+    return index
+
+
+def _crossing(
+    own: FloatArray, rest: FloatArray, leader: int, now: float, *, above: bool
+) -> tuple[float, int | None]:
+    """The nearest share on one side of that of now at which another one is level."""
+    best, other = math.inf, None
+    slopes = (own - rest) - (own - rest)[leader]
+    ahead = rest - rest[leader]
+    for n in range(len(own)):
+        if n == leader or slopes[n] == 0:
+            continue
+        share = -ahead[n] / slopes[n]
+        inside = now < share < 1 if above else 0 < share < now
+        if inside and abs(share - now) < best:
+            best, other = abs(share - now), n
+    return (now + best if above else now - best), other
+
+
+def orders_without(
+    values: FloatArray, weights: Mapping[str, Sequence[tuple[int, float]]]
+) -> list[Without]:
+    """The order of the contestants without each part in turn."""
+    found = []
+    for name in weights:
+        others = [pair for other, pairs in weights.items() if other != name for pair in pairs]
+        if others and sum(weight for _, weight in others):
+            order = np.argsort(-_index(values, others), kind="stable")
+            found.append(Without(name, tuple(int(n) for n in order)))
+    return found

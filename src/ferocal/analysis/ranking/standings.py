@@ -1,0 +1,441 @@
+"""Standings: ranks with what is not shown to differ sharing them, and chances of being first."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import lru_cache
+
+import numpy as np
+
+from ferocal.analysis.data.readings import (
+    NO_ROUND,
+    Readings,
+    VisitSummaries,
+    choose_scales,
+    reading_uncertainty,
+    summarise_visits,
+)
+from ferocal.analysis.data.resolution import find_resolution, find_steps
+from ferocal.analysis.data.segments import FloatArray, IntArray
+from ferocal.analysis.data.series import Scale, Series, margin_on_scale
+from ferocal.analysis.inference.effects import Setting
+from ferocal.analysis.inference.judging import judge_contrasts
+from ferocal.analysis.inference.noise_floors import (
+    NoiseFloor,
+    SideOfFloor,
+    find_own_floor,
+    floor_error,
+)
+from ferocal.analysis.inference.student import t_quantile
+from ferocal.analysis.inference.verdicts import CONFIDENCE, Verdict
+from ferocal.analysis.inference.weights import Arm, Contrast
+
+_DRAWS = 20_000
+
+
+@dataclass(frozen=True)
+class Contestant:
+    """Who takes part: a configuration on a bench, and what its values are divided by.
+
+    ``offset`` is added on the scale of the analysis, which takes account of a price or another
+    quantity that is known exactly.
+    """
+
+    bench: int
+    configuration: int
+    offset: float = 0.0
+
+
+@dataclass(frozen=True)
+class Standing:
+    """A contestant with its value (in the unit, or an index) and rank.
+
+    Those that are not shown to differ from it share its rank: it lies between ``rank_best`` and
+    ``rank_worst``. ``first`` is the chance that it is the best of all; ``low``, ``high`` and
+    ``first`` are NaN where nothing says how much visits vary.
+    """
+
+    bench: str
+    configuration: str
+    value: float
+    low: float
+    high: float
+    rank_best: int
+    rank_worst: int
+    first: float
+    visits: int
+
+
+@dataclass(frozen=True)
+class Ranking:
+    """All contestants by one metric or composite, the best first.
+
+    ``verdicts`` says of every pair whether the first is better, worse or equal to the second, or
+    that this is open, by their places among ``standings``. ``in_rounds`` says that all pairs
+    come from common rounds (Tukey and Kramer), else they were adjusted after Holm. ``against`` is
+    the place of the contestant to which values are relative, None for those in the unit.
+    """
+
+    series: Series
+    scale: Scale
+    standings: tuple[Standing, ...]
+    verdicts: Mapping[tuple[int, int], Verdict]
+    in_rounds: bool
+    against: int | None = None
+
+
+def rank_contestants(
+    readings: Readings,
+    series: int,
+    contestants: Sequence[Contestant],
+    setting: Setting,
+    *,
+    confidence: float = CONFIDENCE,
+    relative_to: int | None = None,
+) -> Ranking | None:
+    """Rank contestants by a series; None where fewer than two were read, or some as bounds only.
+
+    All pairs are compared at once. Where all were visited in common rounds, these are blocks and
+    the variance is pooled (Tukey 1953, The problem of multiple comparisons; Kramer 1956,
+    Biometrics 12, 307-310); elsewhere the pairs are contrasts of visits, adjusted after Holm.
+    A rank lies between one more than those shown to be better and those not shown to be worse.
+    ``relative_to`` is the contestant to which values are relative.
+    """
+    if _some_are_bounds(readings, series, contestants):
+        return None
+    found = _gather(readings, series, contestants, setting)
+    if len(found.present) < 2:
+        return None
+    pairs = _from_rounds(found, confidence) if found.table is not None else None
+    in_rounds = pairs is not None
+    if pairs is None:
+        pairs = _from_contrasts(readings, series, contestants, found, setting)
+    order = sorted(range(len(found.present)), key=lambda n: -found.turned[n])
+    verdicts = {
+        (a, b): pairs[order[a], order[b]]
+        for a in range(len(order))
+        for b in range(len(order))
+        if a != b
+    }
+    chances = _chances(found)
+    standings = []
+    for place, n in enumerate(order):
+        shown = [verdicts[place, other] for other in range(len(order)) if other != place]
+        value, low, high = _value(found, n, confidence, relative_to)
+        standings.append(
+            Standing(
+                bench=readings.benches[found.present[n].bench],
+                configuration=readings.configurations[found.present[n].configuration],
+                value=value,
+                low=low,
+                high=high,
+                rank_best=1 + shown.count(Verdict.WORSE),
+                rank_worst=len(order) - shown.count(Verdict.BETTER),
+                first=chances[n],
+                visits=int(found.visits[n]),
+            )
+        )
+    against = None
+    if relative_to is not None and relative_to in found.places:
+        against = order.index(found.places.index(relative_to))
+    return Ranking(
+        readings.series[series], found.scale, tuple(standings), verdicts,
+        in_rounds, against,
+    )  # fmt: skip
+
+
+def value_contestants(
+    readings: Readings,
+    series: int,
+    contestants: Sequence[Contestant],
+    setting: Setting,
+    *,
+    confidence: float = CONFIDENCE,
+) -> tuple[Standing, ...]:
+    """Values with their intervals, without ranks: each is said to be between first and last."""
+    found = _gather(readings, series, contestants, setting)
+    count = len(found.present)
+    return tuple(
+        Standing(
+            readings.benches[c.bench],
+            readings.configurations[c.configuration],
+            *_value(found, n, confidence, None),
+            1,
+            count,
+            math.nan,
+            int(found.visits[n]),
+        )
+        for n, c in enumerate(found.present)
+    )
+
+
+@dataclass(frozen=True)
+class _Found:
+    """Those that were read: columns of shape (k,), on the scale of the analysis.
+
+    ``turned`` is the centre turned so that more is better. ``table`` has their visits in complete
+    rounds, shape (r, k), None where there are none; ``places`` are those among all contestants.
+    """
+
+    series: Series
+    scale: Scale
+    present: tuple[Contestant, ...]
+    places: tuple[int, ...]
+    centre: FloatArray
+    error: FloatArray
+    degrees: FloatArray
+    fixed: FloatArray
+    visits: IntArray
+    table: FloatArray | None
+
+    @property
+    def sign(self) -> float:
+        return -1.0 if self.series.better == "lower" else 1.0
+
+    @property
+    def turned(self) -> FloatArray:
+        turned: FloatArray = self.sign * self.centre
+        return turned
+
+    @property
+    def pooled(self) -> tuple[float, int]:
+        """Mean square beside rounds and contestants, and its degrees of freedom."""
+        assert self.table is not None
+        rounds, count = self.table.shape
+        left = self.table - self.table.mean(axis=1, keepdims=True)
+        left = left - left.mean(axis=0)
+        degrees = (rounds - 1) * (count - 1)
+        return float(np.sum(left**2)) / degrees, degrees
+
+
+def _gather(
+    readings: Readings, series: int, contestants: Sequence[Contestant], setting: Setting
+) -> _Found:
+    numbers = readings.numbers
+    own = numbers.select(numbers.series_of == series)
+    scales = choose_scales(numbers)
+    summaries = summarise_visits(own, scales)
+    resolution = find_resolution(own, scales, find_steps(numbers)) if len(own.value) else None
+    width = reading_uncertainty(own, scales)
+    rows = {n: _rows(summaries, c) for n, c in enumerate(contestants)}
+    places = [n for n in rows if len(rows[n])]
+    floors: dict[int, NoiseFloor | None] = {}
+    columns = []
+    for n in places:
+        c, values = contestants[n], summaries.centre[rows[n]]
+        if c.bench not in floors:
+            floors[c.bench] = _floor(numbers, series, c.bench, scales, setting)
+        error, degrees = _error(values, summaries.runs[rows[n]], floors[c.bench])
+        code = Arm(series, c.bench, c.configuration).code(readings)
+        step = 0.0 if resolution is None else float(resolution.error[code])
+        fixed = math.hypot(step, float(width[code]))
+        columns.append((values.mean() + c.offset, error, degrees, fixed, len(values)))
+    table = np.array(columns).reshape(len(places), 5)
+    return _Found(
+        readings.series[series],
+        scales[series],
+        tuple(contestants[n] for n in places),
+        tuple(places),
+        table[:, 0],
+        table[:, 1],
+        table[:, 2],
+        table[:, 3],
+        table[:, 4].astype(np.int64),
+        _in_rounds(summaries, [(contestants[n], rows[n]) for n in places], setting),
+    )
+
+
+def _some_are_bounds(readings: Readings, series: int, contestants: Sequence[Contestant]) -> bool:
+    """Whether of some contestant no more is known than a bound, so that it has no rank."""
+    here = readings.series_of == series
+    read, numbers = (
+        set(readings.cell_of[here & rows].tolist())
+        for rows in (np.full(len(here), True), readings.bound == 0)
+    )
+    width = len(readings.configurations)
+    wanted = {c.bench * width + c.configuration for c in contestants}
+    return bool((read - numbers) & wanted)
+
+
+def _rows(summaries: VisitSummaries, c: Contestant) -> IntArray:
+    here = (summaries.bench_of == c.bench) & (summaries.configuration_of == c.configuration)
+    return np.flatnonzero(here)
+
+
+def _floor(
+    readings: Readings, series: int, bench: int, scales: tuple[Scale, ...], setting: Setting
+) -> NoiseFloor | None:
+    key = (readings.benches[bench], readings.series[series])
+    own = find_own_floor(readings, series, bench, scales, setting.floor_arm)
+    return own or setting.noise_floors.get(key)
+
+
+def _error(values: FloatArray, runs: IntArray, floor: NoiseFloor | None) -> tuple[float, float]:
+    """Standard error of the mean of visits and its degrees of freedom; NaN where unknown."""
+    if len(values) > 1:
+        return float(np.std(values, ddof=1)) / math.sqrt(len(values)), len(values) - 1.0
+    if floor is None:
+        return math.nan, math.nan
+    return floor_error([SideOfFloor(floor, 1.0, len(values), float(runs.mean()))])
+
+
+def _in_rounds(
+    summaries: VisitSummaries, cells: Sequence[tuple[Contestant, IntArray]], setting: Setting
+) -> FloatArray | None:
+    """Visits in rounds that have all contestants, if these are most; None otherwise."""
+    one_bench = len({c.bench for c, _ in cells}) == 1
+    if not setting.interleaved or not one_bench or len(cells) < 2:
+        return None
+    by_round = [
+        dict(zip(summaries.round_of[rows].tolist(), summaries.centre[rows].tolist(), strict=True))
+        for _, rows in cells
+    ]
+    if any(NO_ROUND in rounds for rounds in by_round):
+        return None
+    common = sorted(set.intersection(*(set(rounds) for rounds in by_round)))
+    visits = sum(len(rounds) for rounds in by_round)
+    if len(common) < 2 or 2 * len(common) * len(cells) < visits:
+        return None
+    return np.array(
+        [[r[n] + c.offset for r, (c, _) in zip(by_round, cells, strict=True)] for n in common]
+    )
+
+
+@lru_cache(maxsize=64)
+def _critical(count: int, degrees: int, confidence: float) -> float:
+    """The studentized range that is exceeded with 1 − confidence."""
+    from scipy.stats import studentized_range
+
+    return float(studentized_range.ppf(confidence, count, degrees))
+
+
+def _from_rounds(found: _Found, confidence: float) -> dict[tuple[int, int], Verdict] | None:
+    """Verdicts of all pairs from common rounds."""
+    assert found.table is not None
+    variance, degrees = found.pooled
+    rounds, count = found.table.shape
+    centre = found.sign * found.table.mean(axis=0)
+    if variance == 0 and not found.fixed.all():
+        return None  # no spread, and no step that says how much is behind it
+    error = math.sqrt(2 * variance / rounds)
+    apart = _critical(count, degrees, confidence) / math.sqrt(2)
+    each = float(t_quantile(degrees, 0.5 + confidence / 2))
+    margin = margin_on_scale(found.series, found.scale)
+    verdicts = {}
+    for a in range(count):
+        for b in range(count):
+            both = max(error, math.hypot(found.fixed[a], found.fixed[b]))
+            change = float(centre[a] - centre[b])
+            verdicts[a, b] = _verdict(change, apart * both, each * both, margin)
+    return verdicts
+
+
+def _verdict(change: float, apart: float, half: float, margin: float) -> Verdict:
+    """The verdict on a difference that is to be beyond ``apart``, with a half width of its own."""
+    if abs(change) + half < margin:
+        return Verdict.EQUIVALENT
+    if abs(change) <= apart:
+        return Verdict.INCONCLUSIVE
+    return Verdict.BETTER if change > 0 else Verdict.WORSE
+
+
+_TURNED = {Verdict.BETTER: Verdict.WORSE, Verdict.WORSE: Verdict.BETTER}
+
+
+def _from_contrasts(
+    readings: Readings,
+    series: int,
+    contestants: Sequence[Contestant],
+    found: _Found,
+    setting: Setting,
+) -> dict[tuple[int, int], Verdict]:
+    """Verdicts of all pairs as contrasts, adjusted after Holm."""
+    if any(c.offset for c in contestants):
+        readings = _shifted(readings, series, contestants)
+    asked = [(a, b) for a in range(len(found.present)) for b in range(a)]
+    contrasts = []
+    for pair in asked:
+        arms = [Arm(series, found.present[n].bench, found.present[n].configuration) for n in pair]
+        contrasts.append(Contrast(((arms[0], 1.0), (arms[1], -1.0)), "rank"))
+    judged = judge_contrasts(readings, contrasts, setting)
+    verdicts = {}
+    for number, (a, b) in enumerate(asked):
+        estimate = judged.get(number)
+        verdict = Verdict.INCONCLUSIVE if estimate is None else estimate.verdict
+        verdicts[a, b], verdicts[b, a] = verdict, _TURNED.get(verdict, verdict)
+    return verdicts
+
+
+def _shifted(readings: Readings, series: int, contestants: Sequence[Contestant]) -> Readings:
+    """Readings of a series with the offsets of the contestants in them."""
+    value = readings.value.copy()
+    for c in contestants:
+        rows = readings.series_of == series
+        rows &= (readings.bench_of == c.bench) & (readings.configuration_of == c.configuration)
+        value[rows] *= math.exp(c.offset)
+    return replace(readings, value=value)
+
+
+def _chances(found: _Found) -> list[float]:
+    """For each contestant the chance of being the best of all.
+
+    The share of draws of all true values in which it is, each drawn from its Student
+    distribution around what was found; in common rounds with a common variance.
+    """
+    count = len(found.present)
+    chance = np.random.default_rng([count, _DRAWS])
+    normal = chance.standard_normal((_DRAWS, count))
+    if found.table is not None:
+        variance, degrees = found.pooled
+        centre = found.sign * found.table.mean(axis=0)
+        wide = np.sqrt(degrees / chance.chisquare(degrees, (_DRAWS, 1)))
+        error = np.full(count, math.sqrt(variance / len(found.table)))
+    else:
+        centre, error = found.turned, found.error
+        if np.isnan(error).any():
+            return [math.nan] * count
+        wide = np.sqrt(found.degrees / chance.chisquare(found.degrees, (_DRAWS, count)))
+    drawn = centre + np.maximum(error, found.fixed) * wide * normal
+    if not np.maximum(error, found.fixed).any():
+        return [math.nan] * count
+    wins = np.bincount(drawn.argmax(axis=1), minlength=count)
+    return [float(w) for w in wins / _DRAWS]
+
+
+def _value(
+    found: _Found, n: int, confidence: float, relative_to: int | None
+) -> tuple[float, float, float]:
+    """The value of a contestant with the ends of its interval."""
+    ratio = found.scale == "ratio"
+    if relative_to is None or relative_to not in found.places:
+        error = max(float(found.error[n]), float(found.fixed[n]))
+        half = error * float(t_quantile(found.degrees[n], 0.5 + confidence / 2))
+        ends = (found.centre[n], found.centre[n] - half, found.centre[n] + half)
+    else:
+        base = found.places.index(relative_to)
+        ends = _against(found, n, base, confidence)
+    value, low, high = (math.exp(e) if ratio else float(e) for e in ends)
+    return value, low, high
+
+
+def _against(found: _Found, n: int, base: int, confidence: float) -> tuple[float, float, float]:
+    """A contestant relative to another, with the ends of the interval of that."""
+    if n == base:
+        return 0.0, 0.0, 0.0
+    if found.table is not None:
+        # Of the rounds of these two alone, whose differences may vary otherwise than others.
+        apart = found.table[:, n] - found.table[:, base]
+        mean, degrees = float(apart.mean()), len(apart) - 1.0
+        error = float(np.std(apart, ddof=1)) / math.sqrt(len(apart))
+    else:
+        mean = float(found.centre[n] - found.centre[base])
+        squares = found.error[[n, base]] ** 2
+        error = math.sqrt(float(squares.sum()))
+        degrees = math.nan
+        if error > 0:
+            degrees = float(squares.sum() ** 2 / np.sum(squares**2 / found.degrees[[n, base]]))
+    half = max(error, math.hypot(found.fixed[n], found.fixed[base]))
+    half *= float(t_quantile(degrees, 0.5 + confidence / 2))
+    return mean, mean - half, mean + half

@@ -1,0 +1,1 @@
+"""Releases that follow each other: where a metric changed, how, and where to look next."""

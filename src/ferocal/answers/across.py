@@ -1,0 +1,277 @@
+"""Across benches: who leads under each configuration, and where the lead changed hands."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ferocal.analysis.data.index import deciding_places
+from ferocal.analysis.data.readings import Readings
+from ferocal.analysis.data.series import Scale, Series
+from ferocal.analysis.inference.effects import Estimate
+from ferocal.analysis.inference.judging import judge_contrasts
+from ferocal.analysis.inference.verdicts import CHANGED, Verdict
+from ferocal.analysis.inference.weights import Arm, Contrast
+from ferocal.analysis.releases.course import Course, find_courses
+from ferocal.analysis.releases.steps import (
+    Search,
+    course_of_difference,
+    find_stretches,
+    search_courses,
+)
+from ferocal.answers.comparison import setting_of
+from ferocal.answers.evidence import Evidence
+from ferocal.answers.release_noise import ordered_factor, with_release_floors
+from ferocal.answers.selection import Selection
+from ferocal.answers.strand import find_strand
+from ferocal.errors import UsageError
+from ferocal.study.configurations import CONTROL
+from ferocal.study.load import Study
+
+_HARDWARE = ("hardware", "declared", "resource")
+
+
+@dataclass(frozen=True)
+class Lead:
+    """A bench against the first one, under one configuration, for one metric."""
+
+    series: Series
+    configuration: str
+    bench: str
+    other: str
+    estimate: Estimate
+
+    @property
+    def leader(self) -> str | None:
+        """The bench that is shown to be better, None where neither is."""
+        if self.estimate.verdict not in CHANGED:
+            return None
+        return self.bench if self.estimate.verdict is Verdict.BETTER else self.other
+
+
+@dataclass(frozen=True)
+class Reign:
+    """Releases throughout which one bench leads by as much; a change of the first over the other.
+
+    ``change``, ``low`` and ``high`` are shares, or in the unit on the "difference" scale.
+    """
+
+    first: str
+    last: str
+    leader: str
+    change: float
+    low: float
+    high: float
+
+
+@dataclass(frozen=True)
+class LeadChange:
+    """A lead that went from one bench to the other between two stretches of releases."""
+
+    series: Series
+    scale: Scale
+    bench: str
+    other: str
+    before: Reign
+    after: Reign
+
+
+@dataclass(frozen=True)
+class AcrossAnswer:
+    """Benches against the first one, configuration by configuration.
+
+    ``order`` has the configurations in the order of the releases where they have one, else in that
+    of the study; ``factor`` is what orders them. ``differing`` are facts of hardware that are not
+    the same, by name the value on each bench.
+    """
+
+    question: str
+    margin: float
+    confidence: float
+    factor: str | None
+    first: str
+    order: tuple[str, ...]
+    leads: tuple[Lead, ...]
+    changes: tuple[LeadChange, ...]
+    differing: Mapping[str, Mapping[str, str]]
+    excluded: int
+    left_out: int
+
+
+def compare_across(
+    study: Study, evidence: Evidence, selection: Selection | None = None
+) -> AcrossAnswer:
+    """Every bench against the first one, under each configuration that both were measured with.
+
+    All comparisons of the metrics of one role are one family.
+
+    Raises
+    ------
+    UsageError
+        When a name is not known, or fewer than two benches were measured with one configuration.
+    """
+    selection = (selection or Selection()).resolve(study)
+    setting = setting_of(study, evidence, study.baseline)
+    readings, setting = with_release_floors(study, evidence.readings, setting)
+    first, others = _benches(study, readings, selection)
+    series = _series(readings, selection)
+    factor = ordered_factor(study)
+    order = _order(study, readings, factor, selection)
+    asked = [
+        (s, c, b)
+        for s in series
+        for c in order
+        for b in others
+        if _read(readings, s, first, c) and _read(readings, s, b, c)
+    ]
+    contrasts = [
+        Contrast(((Arm(s, b, c), 1.0), (Arm(s, first, c), -1.0)), readings.series[s].role)
+        for s, c, b in asked
+    ]
+    found = judge_contrasts(readings, contrasts, setting) if contrasts else {}
+    leads = tuple(
+        Lead(
+            readings.series[s],
+            readings.configurations[c],
+            readings.benches[b],
+            readings.benches[first],
+            found[n],
+        )
+        for n, (s, c, b) in enumerate(asked)
+        if n in found
+    )
+    if not leads:
+        raise UsageError(
+            "no configuration was measured on two benches, so that they cannot be compared"
+        )
+    return AcrossAnswer(
+        question=study.head.question,
+        margin=study.head.margin,
+        confidence=evidence.confidence,
+        factor=factor,
+        first=readings.benches[first],
+        order=tuple(readings.configurations[c] for c in order),
+        leads=leads,
+        changes=tuple(
+            _changes(readings, order, series, (first, others), interleaved=setting.interleaved)
+        )
+        if factor is not None
+        else (),
+        differing=_differing(study, evidence, [readings.benches[b] for b in (first, *others)]),
+        excluded=evidence.excluded,
+        left_out=evidence.left_out,
+    )
+
+
+def _read(readings: Readings, series: int, bench: int, configuration: int) -> bool:
+    code = Arm(series, bench, configuration).code(readings)
+    return bool((readings.arm_of == code).any())
+
+
+def _benches(study: Study, readings: Readings, selection: Selection) -> tuple[int, list[int]]:
+    """The first bench and the others, of those that are wanted and were measured."""
+    measured = set(np.unique(readings.bench_of).tolist())
+    wanted = [
+        n
+        for n, bench in enumerate(readings.benches)
+        if n in measured and (not selection.benches or bench in selection.benches)
+    ]
+    if len(wanted) < 2:
+        raise UsageError(
+            f"fewer than two benches were measured: {', '.join(study.benches)} are in the study "
+            "file; `ferocal combine` brings earlier studies together"
+        )
+    return wanted[0], wanted[1:]
+
+
+def _series(readings: Readings, selection: Selection) -> list[int]:
+    if selection.places is None:
+        return deciding_places(readings.series, set(np.unique(readings.series_of).tolist()))
+    return [
+        n for n, s in enumerate(readings.series)
+        if (s.workload, s.metric) in selection.places and s.better != "none"
+    ]  # fmt: skip
+
+
+def _order(study: Study, readings: Readings, factor: str | None, selection: Selection) -> list[int]:
+    """The configurations that are compared: the releases, or all."""
+    names = readings.configurations
+    places = [n for n, name in enumerate(names) if name != CONTROL]
+    if factor is not None:
+        places = [n for n in find_strand(study, factor).places(readings) if n >= 0]
+    wanted = selection.configurations
+    return [n for n in places if not wanted or names[n] in wanted]
+
+
+def _changes(
+    readings: Readings,
+    order: Sequence[int],
+    series: Sequence[int],
+    benches: tuple[int, Sequence[int]],
+    *,
+    interleaved: bool,
+) -> Iterator[LeadChange]:
+    """Where the difference of two benches has a step from one leader to the other."""
+    first, others = benches
+
+    def courses(bench: int) -> dict[int, Course]:
+        found = find_courses(readings, bench, order, interleaved=interleaved)
+        return {course.series: course for course in found if course.series in series}
+
+    base = courses(first)
+    for bench in others:
+        own = courses(bench)
+        pairs = [course_of_difference(own[n], base[n]) for n in series if n in own and n in base]
+        searches = search_courses(pairs, readings.series, readings.benches[bench])
+        for search in searches:
+            reigns = list(_reigns(readings, search, order, readings.benches[bench],
+                                  readings.benches[first]))  # fmt: skip
+            for before, after in itertools.pairwise(reigns):
+                if before.leader != after.leader:
+                    yield LeadChange(
+                        readings.series[search.course.series],
+                        search.course.scale,
+                        readings.benches[bench],
+                        readings.benches[first],
+                        before,
+                        after,
+                    )
+
+
+def _reigns(
+    readings: Readings, search: Search, order: Sequence[int], bench: str, other: str
+) -> Iterator[Reign]:
+    """The stretches of a difference in which one bench is shown to lead."""
+    higher = readings.series[search.course.series].better == "higher"
+    for stretch in find_stretches(search):
+        if stretch.low > 0 or stretch.high < 0:
+            ends = (stretch.level, stretch.low, stretch.high)
+            change, low, high = map(math.expm1, ends) if search.course.scale == "ratio" else ends
+            names = [readings.configurations[order[n]] for n in (stretch.first, stretch.last)]
+            leader = bench if (stretch.level > 0) == higher else other
+            yield Reign(names[0], names[1], leader, change, low, high)
+
+
+def _differing(
+    study: Study, evidence: Evidence, benches: Sequence[str]
+) -> dict[str, dict[str, str]]:
+    """Facts of hardware that are not the same on all benches, as recorded or declared."""
+    values: dict[str, dict[str, str]] = {}
+    for bench in benches:
+        facts = {k: str(v) for k, v in study.on(bench).bench_table.facts.items()}
+        for visit in evidence.visits:
+            if visit.bench == bench:
+                for fact in evidence.facts[visit.facts_id]:
+                    if fact["kind"] in _HARDWARE:
+                        facts[fact["name"]] = str(fact["value"])
+        for name, value in facts.items():
+            values.setdefault(name, {})[bench] = value
+    return {
+        name: {bench: known.get(bench, "not known") for bench in benches}
+        for name, known in values.items()
+        if len({known.get(bench) for bench in benches}) > 1
+    }

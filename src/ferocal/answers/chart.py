@@ -1,0 +1,210 @@
+"""The overview chart: every metric under every configuration on one axis of ratios."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ferocal.analysis.data.cells import Cell, tabulate
+from ferocal.analysis.data.series import Series, margin_on_scale
+from ferocal.analysis.inference.effects import Effect
+from ferocal.analysis.inference.estimation import estimate_effects
+from ferocal.analysis.ranking.standings import Contestant, rank_contestants
+from ferocal.answers.comparison import Comparison, compare, setting_of
+from ferocal.answers.evidence import Evidence
+from ferocal.answers.release_noise import with_release_floors
+from ferocal.answers.selection import Selection
+from ferocal.errors import UsageError
+from ferocal.ledger.records import Reference
+from ferocal.study.configurations import CONTROL
+from ferocal.study.load import Study
+from ferocal.terms.roles import DECIDING
+
+
+@dataclass(frozen=True)
+class ChartCell:
+    """A configuration in a row: what was read, and the change turned so that more is better.
+
+    ``gain``, ``low`` and ``high`` are logarithms of ratios to the baseline, NaN where unknown.
+    ``best`` says that nothing is shown to be better.
+    """
+
+    cell: Cell
+    gain: float
+    low: float
+    high: float
+    best: bool
+    first: bool
+
+
+@dataclass(frozen=True)
+class ChartRow:
+    """A metric with its cells by configuration; ``margin`` is that on the axis of ratios.
+
+    ``references`` are devices of elsewhere with their gain, turned like the others.
+    """
+
+    series: Series
+    margin: float
+    cells: Mapping[str, ChartCell]
+    references: tuple[tuple[str, float], ...]
+
+    @property
+    def largest(self) -> float:
+        """The largest gain of a configuration."""
+        return max((c.gain for c in self.cells.values() if not math.isnan(c.gain)), default=0.0)
+
+
+@dataclass(frozen=True)
+class Chart:
+    """The rows of one bench, in the order of the study; ``left_out`` have no ratios."""
+
+    question: str
+    bench: str
+    baseline: str
+    configurations: tuple[str, ...]
+    confidence: float
+    rows: tuple[ChartRow, ...]
+    left_out: tuple[Series, ...]
+
+
+def make_charts(
+    study: Study,
+    evidence: Evidence,
+    references: Sequence[Reference] = (),
+    *,
+    against: str | None = None,
+    selection: Selection | None = None,
+) -> tuple[Chart, ...]:
+    """A chart for every bench that was measured.
+
+    Raises
+    ------
+    UsageError
+        When a name is not known, or nothing was measured.
+    """
+    selection = (selection or Selection()).resolve(study)
+    comparison = compare(study, evidence, against=against, selection=selection)
+    maker = _Maker(study, evidence, references, comparison, selection)
+    measured = set(np.unique(evidence.readings.bench_of).tolist())
+    charts = [
+        maker.chart(bench)
+        for n, bench in enumerate(evidence.readings.benches)
+        if n in measured and (not selection.benches or bench in selection.benches)
+    ]
+    if not any(chart.rows for chart in charts):
+        raise UsageError("no metric that decides was read as a ratio: there is nothing to draw")
+    return tuple(chart for chart in charts if chart.rows)
+
+
+class _Maker:
+    def __init__(
+        self,
+        study: Study,
+        evidence: Evidence,
+        references: Sequence[Reference],
+        comparison: Comparison,
+        selection: Selection,
+    ) -> None:
+        self.evidence, self.references = evidence, references
+        self.comparison, self.selection = comparison, selection
+        setting = setting_of(study, evidence, comparison.baseline)
+        self.readings, self.setting = with_release_floors(study, evidence.readings, setting)
+        found_effects = estimate_effects(self.readings, comparison.baseline, self.setting)
+        self.effects = [effect for effect in found_effects if not effect.control]
+        tables = [tabulate(evidence.readings, n) for n in range(len(evidence.readings.benches))]
+        found = (c for table in tables for row in table for c in row if c is not None)
+        self.cells = {(c.bench, c.configuration, c.series): c for c in found}
+
+    def chart(self, bench: str) -> Chart:
+        """The chart of one bench."""
+        comparison = self.comparison.on_bench(bench)
+        base = comparison.baseline
+        wanted = self.selection.configurations
+        names = [
+            name
+            for name in comparison.levels
+            if name != CONTROL and (not wanted or name in wanted or name == base)
+        ]
+        effects = {(e.series, e.configuration): e for e in self.effects if e.bench == bench}
+        series = [
+            s
+            for s in comparison.series
+            if (comparison.asked or s.role in DECIDING)
+            and s.better != "none"
+            and (bench, base, s) in self.cells
+        ]
+        ratios = [s for s in series if self._is_ratio(s, effects)]
+        rows = [self._row(bench, s, names, effects) for s in ratios]
+        present = {name for row in rows for name in row.cells}
+        return Chart(
+            question=comparison.question,
+            bench=bench,
+            baseline=base,
+            configurations=tuple(name for name in names if name in present),
+            confidence=comparison.confidence,
+            rows=tuple(rows),
+            left_out=tuple(s for s in series if s not in ratios),
+        )
+
+    def _is_ratio(self, series: Series, effects: Mapping[tuple[Series, str], Effect]) -> bool:
+        own = [e for (s, _), e in effects.items() if s == series]
+        return bool(own) and all(e.scale == "ratio" for e in own)
+
+    def _row(
+        self,
+        bench: str,
+        series: Series,
+        names: Sequence[str],
+        effects: Mapping[tuple[Series, str], Effect],
+    ) -> ChartRow:
+        best, first = self._best(bench, series)
+        sign = -1.0 if series.better == "lower" else 1.0
+        cells = {}
+        for name in names:
+            cell = self.cells.get((bench, name, series))
+            if cell is None:
+                continue
+            ends = [0.0, 0.0, 0.0]
+            if name != self.comparison.baseline:
+                effect = effects.get((series, name))
+                if effect is None:
+                    continue
+                shift = effect.shift
+                ends = [sign * x for x in (shift.mean, shift.low, shift.high)]
+            low, high = sorted(ends[1:]) if not math.isnan(ends[1]) else (math.nan, math.nan)
+            cells[name] = ChartCell(cell, ends[0], low, high, name in best, name == first)
+        base = self.cells[bench, self.comparison.baseline, series].centre
+        return ChartRow(
+            series,
+            margin_on_scale(series, "ratio"),
+            cells,
+            tuple(self._from_elsewhere(series, base)),
+        )
+
+    def _best(self, bench: str, series: Series) -> tuple[set[str], str]:
+        """Those that nothing is shown to be better than, and the one with the best value."""
+        readings = self.readings
+        b = readings.benches.index(bench)
+        contestants = [
+            Contestant(b, c) for c, name in enumerate(readings.configurations) if name != CONTROL
+        ]
+        place = readings.series.index(series)
+        found = rank_contestants(readings, place, contestants, self.setting)
+        if found is None:
+            return set(), ""
+        tied = {s.configuration for s in found.standings if s.rank_best == 1}
+        return tied, found.standings[0].configuration
+
+    def _from_elsewhere(self, series: Series, base: float) -> list[tuple[str, float]]:
+        sign = -1.0 if series.better == "lower" else 1.0
+        return [
+            (r.device, sign * math.log(r.value / base))
+            for r in self.references
+            if (r.workload, r.metric) == (series.workload, series.metric)
+            and r.value > 0
+            and r.bound is None
+        ]

@@ -1,0 +1,523 @@
+"""Ranking: who is first by a metric or by all together, how surely, and what that depends on."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from ferocal.analysis.data.index import (
+    INDEX,
+    add_index,
+    deciding_places,
+    index_members,
+    index_series,
+    index_weights,
+)
+from ferocal.analysis.data.readings import Readings, choose_scales, summarise_visits
+from ferocal.analysis.data.series import Scale, Series
+from ferocal.analysis.inference.verdicts import Verdict
+from ferocal.analysis.ranking.sensitivity import find_tippings, orders_without
+from ferocal.analysis.ranking.standings import (
+    Contestant,
+    Ranking,
+    Standing,
+    rank_contestants,
+    value_contestants,
+)
+from ferocal.answers.comparison import setting_of
+from ferocal.answers.criteria import CriteriaChange
+from ferocal.answers.evidence import Evidence
+from ferocal.answers.per import Per, differing_quantities, find_per, offset_of, per_unit
+from ferocal.answers.release_noise import with_release_floors
+from ferocal.answers.selection import Selection
+from ferocal.errors import UsageError
+from ferocal.study.configurations import CONTROL
+from ferocal.study.load import Study
+from ferocal.terms.names import closest
+
+Names = tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class LeadChange:
+    """Who leads once a part of the composite weighs more, or less, than a share of all."""
+
+    part: str
+    now: float
+    share: float
+    above: bool
+    leader: str
+
+
+@dataclass(frozen=True)
+class Reversal:
+    """Who is first by one metric and behind most others by another, with its ranks there."""
+
+    name: str
+    first_by: Series
+    behind_by: Series
+    ranks: tuple[int, int]
+
+
+@dataclass(frozen=True)
+class Tally:
+    """Of all comparisons of one contestant with another, metric by metric, how they ended."""
+
+    name: str
+    wins: int
+    losses: int
+    ties: int
+    open: int
+
+
+@dataclass(frozen=True)
+class Field:
+    """The rankings of those who compete: configurations on a bench, or benches.
+
+    ``place`` names the bench, or the configuration where benches compete. ``composite`` is the
+    ranking by all metrics together, None where there are too few; ``per_resource`` has the main
+    ranking again per every quantity that differs, ``amounts`` these by contestant. ``without`` says
+    who leads without each part of the composite, where that is another. ``left_out`` are metrics
+    that cannot enter the composite, ``absent`` those that were not read with enough contestants.
+    """
+
+    place: str
+    composite: Ranking | None
+    rankings: tuple[Ranking, ...]
+    weights: Mapping[str, float]
+    lead_changes: tuple[LeadChange, ...]
+    without: tuple[tuple[str, str], ...]
+    reversals: tuple[Reversal, ...]
+    tallies: tuple[Tally, ...]
+    per_resource: Mapping[str, Ranking]
+    amounts: Mapping[str, Mapping[str, float]]
+    left_out: tuple[Series, ...]
+    absent: tuple[Series, ...]
+
+    @property
+    def main(self) -> Ranking:
+        """The ranking that decides: the composite, else the first metric."""
+        return self.composite or self.rankings[0]
+
+
+@dataclass(frozen=True)
+class RankAnswer:
+    """Rankings of all fields. ``across`` is "configurations" or "benches".
+
+    ``per`` is the quantity or metric by which values are divided, ``unit`` that of a quantity.
+    """
+
+    question: str
+    across: str
+    preference: str | None
+    per: str | None
+    per_unit: str | None
+    margin: float
+    confidence: float
+    fields: tuple[Field, ...]
+    criteria_changes: tuple[CriteriaChange, ...]
+    excluded: int
+    left_out: int
+
+
+def rank(
+    study: Study,
+    evidence: Evidence,
+    *,
+    preference: str | None = None,
+    per: str | None = None,
+    across: str = "configurations",
+    selection: Selection | None = None,
+) -> RankAnswer:
+    """Rank the configurations on every bench, or the benches under every configuration.
+
+    Raises
+    ------
+    UsageError
+        When a name is not known, a quantity is not declared everywhere, or fewer than two of
+        those that compete were measured.
+    """
+    selection = (selection or Selection()).resolve(study)
+    if preference is not None and preference not in study.file.preference:
+        known = list(study.file.preference)
+        hint = closest(preference, known) if known else "write [preference.NAME] weights = { … }"
+        raise UsageError(f'no preference "{preference}" in this study; {hint}')
+    maker = _Maker(study, evidence, preference, per, across, selection)
+    fields = [field for field in maker.fields() if field is not None]
+    if not fields:
+        raise UsageError(f"fewer than two {across} were measured: there is nothing to rank")
+    return RankAnswer(
+        question=study.head.question,
+        across=across,
+        preference=preference,
+        per=per,
+        per_unit=None if maker.quantity is None else maker.quantity.unit,
+        margin=study.head.margin,
+        confidence=evidence.confidence,
+        fields=tuple(fields),
+        criteria_changes=evidence.criteria_changes,
+        excluded=evidence.excluded,
+        left_out=evidence.left_out,
+    )
+
+
+class _Maker:
+    """What all fields are made of: the readings with an index, and what values are divided by."""
+
+    def __init__(
+        self,
+        study: Study,
+        evidence: Evidence,
+        preference: str | None,
+        per: str | None,
+        across: str,
+        selection: Selection,
+    ) -> None:
+        self.study, self.evidence, self.across = study, evidence, across
+        self.selection, self.preference = selection, preference
+        setting = setting_of(study, evidence, study.baseline)
+        self.readings, self.setting = with_release_floors(study, evidence.readings, setting)
+        self.per_metric = None if per is None else _metric_named(self.readings, study, per)
+        self.quantity: Per | None = None
+        if per is not None and self.per_metric is None:
+            cells = [c for field in self._cells() for c in field]
+            self.quantity = find_per(study, per, self._names(cells))
+
+    def _cells(self) -> list[list[tuple[int, int]]]:
+        """Bench and configuration of those who compete, field by field, of what was read."""
+        readings = self.readings
+        names = readings.configurations
+        read = sorted(
+            {(int(b), int(c)) for b, c in np.unique(np.stack([readings.bench_of,
+             readings.configuration_of]), axis=1).T}
+        )  # fmt: skip
+        wanted = [
+            (b, c)
+            for b, c in read
+            if names[c] != CONTROL and self.selection.includes(readings.benches[b], names[c])
+        ]
+        key = 1 if self.across == "benches" else 0
+        fields: dict[int, list[tuple[int, int]]] = {}
+        for cell in wanted:
+            fields.setdefault(cell[key], []).append(cell)
+        return [cells for cells in fields.values() if len(cells) > 1]
+
+    def _names(self, cells: Sequence[tuple[int, int]]) -> list[tuple[str, str]]:
+        readings = self.readings
+        return [(readings.benches[b], readings.configurations[c]) for b, c in cells]
+
+    def fields(self) -> list[Field | None]:
+        """The rankings of all fields."""
+        return [self._field(cells) for cells in self._cells()]
+
+    def _metrics(self) -> list[int]:
+        """The metrics that are ranked by: those named, else those that decide."""
+        series = self.readings.series
+        if self.selection.places is not None:
+            named = [n for n, s in enumerate(series) if (s.workload, s.metric)
+                     in self.selection.places and s.better != "none"]  # fmt: skip
+            if not named:
+                raise UsageError("of the metrics that are named neither direction is better")
+            return named
+        metrics = deciding_places(series, np.unique(self.readings.series_of).tolist())
+        if not metrics:
+            raise UsageError("no metric here decides: name one with --metric")
+        return metrics
+
+    def _field(self, cells: Sequence[tuple[int, int]]) -> Field | None:
+        metrics = self._metrics()
+        here = self._only(cells)
+        scales = choose_scales(here)
+        members = self._weighted(index_members(here, scales, metrics))
+        weights = index_weights(members[1], members[0]) if len(members[0]) > 1 else {}
+        several = len(weights) > 1
+        name = self.preference or INDEX
+        extended, main = here, None
+        if several:
+            index = index_series(here, list(weights), self.study.head.margin, name)
+            extended, main = self._with_index(here, scales, {index: dict(weights)})
+        rankings, absent = [], []
+        for n in metrics:
+            ranking = self._rank_metric(here, scales, n, cells)
+            if ranking is None:
+                absent.append(here.series[n])
+            else:
+                rankings.append(ranking)
+        composite = None if main is None else self._rank(extended, main, cells, self.quantity, True)
+        if composite is None and not rankings:
+            return None
+        parts = self._parts(here.series, weights) if several else {}
+        names = [self._label(c) for c in cells]
+        values = _turned_means(here, scales, list(weights), cells, self._offsets(cells, here))
+        tippings = find_tippings(values, parts) if composite else []
+        withouts = orders_without(values, parts) if composite and len(parts) > 2 else []
+        leader = self._label_of(composite) if composite else ""
+        resources = self._resources(cells)
+        source = (extended, main) if main is not None else (here, metrics[0])
+        return Field(
+            place=self._place(cells[0]),
+            composite=composite,
+            rankings=tuple(rankings),
+            weights={name: sum(w for _, w in part) for name, part in parts.items()},
+            lead_changes=tuple(
+                LeadChange(t.name, t.now, t.share, t.above, names[t.leader]) for t in tippings
+            ),
+            without=tuple(
+                (w.name, names[w.order[0]]) for w in withouts if names[w.order[0]] != leader
+            ),
+            reversals=tuple(_reversals(rankings, self.across)),
+            tallies=tuple(_tallies(rankings, self.across)),
+            per_resource={
+                per.name: found
+                for per in resources
+                if (found := self._rank(*source, cells, per, main is not None)) is not None
+            },
+            amounts={
+                per.name: {self._label(c): per.amounts[self._names([c])[0]] for c in cells}
+                for per in resources
+            },
+            left_out=tuple(here.series[n] for n in metrics if several and n not in weights),
+            absent=tuple(absent),
+        )
+
+    def _only(self, cells: Sequence[tuple[int, int]]) -> Readings:
+        """The readings of those who compete."""
+        readings = self.readings
+        codes = np.array([b * len(readings.configurations) + c for b, c in cells])
+        return readings.select(np.isin(readings.cell_of, codes))
+
+    def _weighted(self, members: list[int]) -> tuple[list[int], list[Series]]:
+        """The members of the composite, and all series with the weights that are preferred."""
+        series = list(self.readings.series)
+        if self.preference is None:
+            return members, series
+        wanted = self.study.file.preference[self.preference].weights
+        groups: dict[str, set[str]] = {}
+        for n in members:
+            if series[n].workload not in wanted:
+                groups.setdefault(series[n].group, set()).add(series[n].workload)
+        for n in members:
+            own = wanted.get(series[n].workload)
+            group = wanted.get(series[n].group, 0.0) / len(groups.get(series[n].group, {""}))
+            series[n] = replace(series[n], weight=group if own is None else own)
+        return members, series
+
+    def _parts(
+        self, series: Sequence[Series], weights: Mapping[int, float]
+    ) -> dict[str, list[tuple[int, float]]]:
+        """The parts of the composite by name, with the columns of their metrics."""
+        wanted = {}
+        if self.preference is not None:
+            wanted = self.study.file.preference[self.preference].weights
+        parts: dict[str, list[tuple[int, float]]] = {}
+        for column, (n, weight) in enumerate(weights.items()):
+            s = series[n]
+            name = s.group if s.group in wanted and s.workload not in wanted else s.workload
+            parts.setdefault(name, []).append((column, weight))
+        return parts
+
+    def _with_index(
+        self,
+        readings: Readings,
+        scales: tuple[Scale, ...],
+        indices: dict[Series, dict[int, float]],
+    ) -> tuple[Readings, int]:
+        """The readings with an index, over the metric that it is per where there is one."""
+        if self.per_metric is not None:
+            n = self.per_metric
+            indices = {
+                s: {**w, n: w.get(n, 0.0) + _sign_of_cost(readings.series[n])}
+                for s, w in indices.items()
+            }
+        extended, _ = add_index(readings, scales, indices)
+        # An index varies in a way of its own, which its releases may show.
+        _, self.setting = with_release_floors(self.study, extended, self.setting)
+        return extended, len(readings.series)
+
+    def _rank_metric(
+        self,
+        readings: Readings,
+        scales: tuple[Scale, ...],
+        series: int,
+        cells: Sequence[tuple[int, int]],
+    ) -> Ranking | None:
+        if self.per_metric is None or self.per_metric == series:
+            per = self.quantity if scales[series] == "ratio" else None
+            if self.quantity is not None and per is None:
+                return None
+            return self._rank(readings, series, cells, per, False)
+        if scales[series] != "ratio" or scales[self.per_metric] != "ratio":
+            return None
+        s = readings.series[series]
+        index = replace(s, unit="1", better="higher")
+        extended, place = self._with_index(readings, scales, {index: {series: 1.0}})
+        return self._rank(extended, place, cells, None, True)
+
+    def _rank(
+        self,
+        readings: Readings,
+        series: int,
+        cells: Sequence[tuple[int, int]],
+        per: Per | None,
+        relative: bool,
+    ) -> Ranking | None:
+        better = readings.series[series].better
+        names, factor = self._names(cells), 1.0
+        if per is not None:
+            unit, factor = per_unit(readings.series[series].unit, better, per)
+            changed = list(readings.series)
+            changed[series] = replace(changed[series], unit=unit)
+            if not relative:
+                readings = replace(readings, series=tuple(changed))
+        offsets = [
+            0.0 if per is None else offset_of(per, name, better, 1.0 if relative else factor)
+            for name in names
+        ]
+        contestants = [Contestant(*c, o) for c, o in zip(cells, offsets, strict=True)]
+        return rank_contestants(
+            readings,
+            series,
+            contestants,
+            self.setting,
+            confidence=self.evidence.confidence,
+            relative_to=self._base(cells) if relative else None,
+        )
+
+    def _base(self, cells: Sequence[tuple[int, int]]) -> int:
+        """Who composite values are relative to: the baseline, or the first bench."""
+        names = self.readings.configurations
+        if self.across == "benches":
+            return 0
+        places = [n for n, (_, c) in enumerate(cells) if names[c] == self.study.baseline]
+        return places[0] if places else 0
+
+    def _offsets(self, cells: Sequence[tuple[int, int]], readings: Readings) -> np.ndarray:
+        """What the quantity, or the metric, takes from each contestant, shape (k,)."""
+        if self.quantity is not None:
+            names = self._names(cells)
+            return np.array([offset_of(self.quantity, name, "higher", 1.0) for name in names])
+        if self.per_metric is None:
+            return np.zeros(len(cells))
+        scales = choose_scales(readings)
+        mean = _turned_means(readings, scales, [self.per_metric], cells, np.zeros(len(cells)))
+        column: np.ndarray = _sign_of_cost(readings.series[self.per_metric]) * mean[:, 0]
+        return column
+
+    def _resources(self, cells: Sequence[tuple[int, int]]) -> list[Per]:
+        if self.quantity is not None or self.per_metric is not None:
+            return []
+        return differing_quantities(self.study, self._names(cells))
+
+    def _place(self, cell: tuple[int, int]) -> str:
+        names = (self.readings.benches[cell[0]], self.readings.configurations[cell[1]])
+        return names[1] if self.across == "benches" else names[0]
+
+    def _label(self, cell: tuple[int, int]) -> str:
+        names = (self.readings.benches[cell[0]], self.readings.configurations[cell[1]])
+        return names[0] if self.across == "benches" else names[1]
+
+    def _label_of(self, ranking: Ranking) -> str:
+        return label(ranking, 0, self.across)
+
+
+def rank_values(study: Study, evidence: Evidence, series: Series) -> tuple[Standing, ...]:
+    """Values with intervals of every configuration on every bench, by one metric."""
+    setting = setting_of(study, evidence, study.baseline)
+    readings, setting = with_release_floors(study, evidence.readings, setting)
+    place = readings.series.index(series)
+    own = readings.select(readings.series_of == place)
+    cells = np.unique(np.stack([own.bench_of, own.configuration_of]), axis=1).T.tolist()
+    names = readings.configurations
+    contestants = [Contestant(b, c) for b, c in cells if names[c] != CONTROL]
+    return value_contestants(readings, place, contestants, setting, confidence=evidence.confidence)
+
+
+def label(ranking: Ranking, place: int, across: str) -> str:
+    """What a contestant is called."""
+    standing = ranking.standings[place]
+    return standing.bench if across == "benches" else standing.configuration
+
+
+def _sign_of_cost(series: Series) -> float:
+    """How a metric enters what is per it: it is divided by, whatever direction is better."""
+    return 1.0 if series.better == "lower" else -1.0
+
+
+def _metric_named(readings: Readings, study: Study, name: str) -> int | None:
+    """The metric that is meant by a name, None where there is none of it."""
+    found = [
+        n
+        for n, s in enumerate(readings.series)
+        if name in (s.metric, s.title, f"{s.workload} {s.metric}")
+    ]
+    if len(found) > 1:
+        titles = ", ".join(f'"{readings.series[n].title}"' for n in found)
+        raise UsageError(f'"{name}" may be any of {titles}: name workload and metric')
+    return found[0] if found else None
+
+
+def _turned_means(
+    readings: Readings,
+    scales: tuple[Scale, ...],
+    series: Sequence[int],
+    cells: Sequence[tuple[int, int]],
+    offsets: np.ndarray,
+) -> np.ndarray:
+    """Means of visits, turned so that more is better, shape (k, m)."""
+    summaries = summarise_visits(readings.numbers, scales)
+    means = np.zeros((len(cells), len(series)))
+    for column, n in enumerate(series):
+        sign = -1.0 if readings.series[n].better == "lower" else 1.0
+        for row, (b, c) in enumerate(cells):
+            rows = (summaries.series_of == n) & (summaries.bench_of == b)
+            rows &= summaries.configuration_of == c
+            means[row, column] = sign * summaries.centre[rows].mean() if rows.any() else np.nan
+    found: np.ndarray = means + offsets[:, None]
+    return found
+
+
+def _reversals(rankings: Sequence[Ranking], across: str) -> list[Reversal]:
+    """Who is surely first by one metric and behind most others by another."""
+    firsts: dict[str, Series] = {}
+    for ranking in rankings:
+        top = ranking.standings[0]
+        if top.rank_worst == 1:
+            firsts.setdefault(label(ranking, 0, across), ranking.series)
+    found = []
+    for name, series in firsts.items():
+        worst: tuple[int, Reversal] | None = None
+        for ranking in rankings:
+            for place, standing in enumerate(ranking.standings):
+                if label(ranking, place, across) != name:
+                    continue
+                count = len(ranking.standings)
+                if 2 * (standing.rank_best - 1) >= count - 1 and (
+                    worst is None or standing.rank_best > worst[0]
+                ):
+                    ranks = (standing.rank_best, standing.rank_worst)
+                    worst = (standing.rank_best, Reversal(name, series, ranking.series, ranks))
+        if worst is not None:
+            found.append(worst[1])
+    return found
+
+
+def _tallies(rankings: Sequence[Ranking], across: str) -> list[Tally]:
+    """How often each contestant is shown to be better, worse, or equal."""
+    names = dict.fromkeys(
+        label(r, place, across) for r in rankings for place in range(len(r.standings))
+    )
+    found = []
+    for name in names:
+        counts = dict.fromkeys(Verdict, 0)
+        for ranking in rankings:
+            places = [n for n in range(len(ranking.standings)) if label(ranking, n, across) == name]
+            for (a, _), verdict in ranking.verdicts.items():
+                if a in places:
+                    counts[verdict] += 1
+        sure = (counts[v] for v in (Verdict.BETTER, Verdict.WORSE, Verdict.EQUIVALENT))
+        wins, losses, ties = sure
+        others = sum(counts.values()) - wins - losses - ties
+        found.append(Tally(name, wins, losses, ties, others))
+    return sorted(found, key=lambda tally: (-tally.wins + tally.losses, -tally.wins))

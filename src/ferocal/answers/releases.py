@@ -1,0 +1,266 @@
+"""Releases: where a series of them changed a metric, and which one to measure next."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ferocal.analysis.data.readings import Readings
+from ferocal.analysis.data.segments import FloatArray
+from ferocal.analysis.data.series import Scale, Series
+from ferocal.analysis.inference.effects import Estimate, Setting
+from ferocal.analysis.inference.judging import judge_contrasts
+from ferocal.analysis.inference.student import t_quantile
+from ferocal.analysis.inference.weights import Arm, Contrast
+from ferocal.analysis.releases.course import Course, join_visits
+from ferocal.analysis.releases.steps import Search, Step
+from ferocal.answers.comparison import setting_of
+from ferocal.answers.criteria import CriteriaChange
+from ferocal.answers.evidence import Evidence
+from ferocal.answers.release_noise import add_release_floors, search_releases
+from ferocal.answers.seeking import NextVisit, find_next
+from ferocal.answers.selection import Selection
+from ferocal.answers.strand import Release, find_strand
+from ferocal.errors import UsageError
+from ferocal.study.load import Study
+
+
+@dataclass(frozen=True)
+class ReleaseValue:
+    """A metric at one release: its value and interval in the unit, and how it differs.
+
+    ``before``, ``first`` and ``best`` compare it with the measured release before it, the first
+    one and the best one, of which ``best_release`` is the place; None where it is that itself, or
+    where nothing is better.
+    """
+
+    bench: str
+    series: Series
+    scale: Scale
+    release: int
+    visits: int
+    value: float
+    low: float
+    high: float
+    best_release: int | None
+    before: Estimate | None
+    first: Estimate | None
+    best: Estimate | None
+
+
+@dataclass(frozen=True)
+class SeriesAnswer:
+    """Everything about the releases of one factor, on all benches.
+
+    ``at`` are the levels of the other factors. ``unsearched`` are benches and metrics of which too
+    few releases were read to look for steps, ``from_releases`` those whose intervals rest on how
+    much releases vary; ``asked`` says that metrics were asked for by name, ``joined`` that visits
+    to one release in one go count as one. ``conditions`` are means by bench, condition and
+    release, NaN where unknown.
+    """
+
+    question: str
+    factor: str
+    order: str
+    at: Mapping[str, str]
+    margin: float
+    confidence: float
+    releases: tuple[Release, ...]
+    values: tuple[ReleaseValue, ...]
+    steps: tuple[Step, ...]
+    unsearched: tuple[tuple[str, Series], ...]
+    from_releases: tuple[tuple[str, Series], ...]
+    joined: bool
+    next_visit: NextVisit | None
+    asked: bool
+    conditions: Mapping[str, Mapping[str, FloatArray]]
+    criteria_changes: tuple[CriteriaChange, ...]
+    excluded: int
+    left_out: int
+
+    def unmeasured(self) -> list[str]:
+        """Releases of which nothing was read on any bench."""
+        read = {value.release for value in self.values}
+        return [r.name for n, r in enumerate(self.releases) if n not in read]
+
+
+def follow(
+    study: Study,
+    evidence: Evidence,
+    factor: str,
+    *,
+    at: Sequence[str] = (),
+    selection: Selection | None = None,
+) -> SeriesAnswer:
+    """Every release against the one before, the first and the best; steps and creeps.
+
+    A selection limits what is in the result, not how it is judged.
+
+    Raises
+    ------
+    UsageError
+        When a name is not known, the factor has no order, or nothing was measured.
+    """
+    selection = (selection or Selection()).resolve(study)
+    strand = find_strand(study, factor, at)
+    readings = join_visits(evidence.readings)
+    places = strand.places(readings)
+    setting = setting_of(study, evidence, study.baseline)
+    searches = search_releases(readings, places, setting)
+    if not any(searches.values()):
+        raise UsageError(f"nothing was measured yet with any level of {factor}")
+    setting, own = add_release_floors(readings, setting, searches)
+    maker = _Values(readings, places, setting, evidence.confidence)
+
+    def wanted(bench: str, series: Series) -> bool:
+        return selection.wants(bench, study.baseline, series.workload, series.metric)
+
+    found = [
+        (bench, search, readings.series[search.course.series])
+        for bench, of_bench in searches.items()
+        for search in of_bench
+        if wanted(bench, readings.series[search.course.series])
+    ]
+    values = [v for v in maker.all(searches) if wanted(v.bench, v.series)]
+    shown = {(bench, series) for bench, _, series in found}
+    return SeriesAnswer(
+        question=study.head.question,
+        factor=factor,
+        order=study.file.factor[factor].order or "file",
+        at=strand.at,
+        margin=study.head.margin,
+        confidence=evidence.confidence,
+        releases=strand.releases,
+        values=tuple(values),
+        steps=tuple(step for _, search, _ in found for step in search.steps),
+        unsearched=tuple((bench, series) for bench, s, series in found if not s.searched),
+        from_releases=tuple(place for place in own if place in shown),
+        joined=readings is not evidence.readings,
+        asked=selection.places is not None,
+        next_visit=find_next(readings, strand, searches, selection),
+        conditions={b: _conditions(evidence, b, places) for b in readings.benches},
+        criteria_changes=evidence.criteria_changes,
+        excluded=evidence.excluded,
+        left_out=evidence.left_out,
+    )
+
+
+@dataclass(frozen=True)
+class _Values:
+    """Values of releases, and how they differ from each other."""
+
+    readings: Readings
+    places: Sequence[int]
+    setting: Setting
+    confidence: float
+
+    def all(self, searches: Mapping[str, Sequence[Search]]) -> list[ReleaseValue]:
+        """The values of all courses, all comparisons of one kind and role being one family."""
+        contrasts: list[Contrast] = []
+        asked: dict[tuple[str, int, int, str], int] = {}
+        for bench, of_bench in searches.items():
+            for search in of_bench:
+                course = search.course
+                for kind, release, other in self._pairs(course):
+                    role = self.readings.series[course.series].role
+                    asked[bench, course.series, release, kind] = len(contrasts)
+                    contrasts.append(
+                        self._contrast(bench, course, release, other, f"{kind} {role}")
+                    )
+        found = judge_contrasts(self.readings, contrasts, self.setting) if contrasts else {}
+
+        def estimate(bench: str, series: int, release: int, kind: str) -> Estimate | None:
+            number = asked.get((bench, series, release, kind))
+            return None if number is None else found.get(number)
+
+        return [
+            self._value(bench, search, row, estimate)
+            for bench, of_bench in searches.items()
+            for search in of_bench
+            for row in range(len(search.course.place))
+        ]
+
+    def _pairs(self, course: Course) -> Iterator[tuple[str, int, int]]:
+        """What is compared with what: kind, release, and the other one by their place."""
+        at = course.place.tolist()
+        best = self._best(course)
+        for earlier, later in itertools.pairwise(at):
+            yield "before", later, earlier
+        for release in at[1:]:
+            yield "first", release, at[0]
+        if best is not None:
+            yield from (("best", release, best) for release in at if release != best)
+
+    def _best(self, course: Course) -> int | None:
+        """The release with the best value, None where neither direction is better."""
+        better = self.readings.series[course.series].better
+        if better == "none":
+            return None
+        best = course.centre.argmax() if better == "higher" else course.centre.argmin()
+        return int(course.place[int(best)])
+
+    def _contrast(
+        self, bench: str, course: Course, release: int, other: int, family: str
+    ) -> Contrast:
+        b = self.readings.benches.index(bench)
+        arms = [Arm(course.series, b, self.places[n]) for n in (release, other)]
+        return Contrast(((arms[0], 1.0), (arms[1], -1.0)), family)
+
+    def _value(
+        self,
+        bench: str,
+        search: Search,
+        row: int,
+        estimate: Callable[[str, int, int, str], Estimate | None],
+    ) -> ReleaseValue:
+        course = search.course
+        release, centre = int(course.place[row]), float(course.centre[row])
+        low, high = self._interval(search, row, bench)
+        ends = (centre, low, high)
+        value, low, high = map(math.exp, ends) if course.scale == "ratio" else ends
+        before, first, best = (
+            estimate(bench, course.series, release, kind) for kind in ("before", "first", "best")
+        )
+        return ReleaseValue(
+            bench, self.readings.series[course.series], course.scale, release,
+            int(course.visits[row]), value, low, high, self._best(course), before, first, best,
+        )  # fmt: skip
+
+    def _interval(self, search: Search, row: int, bench: str) -> tuple[float, float]:
+        """The interval of one value, from the noise floor, else from how much releases vary."""
+        course = search.course
+        series = self.readings.series[course.series]
+        floor = self.setting.noise_floors.get((bench, series))
+        known = (
+            (search.spread.variance, search.spread.degrees)
+            if search.spread is not None
+            else (floor.variance, floor.degrees)
+            if floor is not None
+            else None
+        )
+        if known is None:
+            return math.nan, math.nan
+        error = math.sqrt(known[0] / float(course.visits[row]))
+        half = error * float(t_quantile(known[1], 0.5 + self.confidence / 2))
+        centre = float(course.centre[row])
+        return centre - half, centre + half
+
+
+def _conditions(evidence: Evidence, bench: str, places: Sequence[int]) -> dict[str, FloatArray]:
+    """Conditions that are numbers, as means by release, NaN where nothing was seen."""
+    context = evidence.contexts.get(bench)
+    if context is None:
+        return {}
+    known, means = context.conditions, {}
+    if known is None:
+        return {}
+    for name, numbers in known.numbers.items():
+        by_release = [numbers[known.configuration_of == c] for c in places]
+        means[name] = np.array(
+            [np.nanmean(x) if len(x) and not np.isnan(x).all() else np.nan for x in by_release]
+        )
+    return means

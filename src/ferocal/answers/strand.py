@@ -1,0 +1,109 @@
+"""A strand: the configurations that differ in nothing but the release, in its order."""
+
+from __future__ import annotations
+
+import datetime
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ferocal.analysis.data.readings import Readings
+from ferocal.analysis.data.segments import FloatArray
+from ferocal.errors import UsageError
+from ferocal.study.configurations import CONTROL, is_possible
+from ferocal.study.load import Study
+from ferocal.terms.names import closest
+from ferocal.terms.wording import listed
+
+# What nobody has stated a duration of costs as much as any other release.
+_UNKNOWN_SECONDS = 60.0
+
+
+@dataclass(frozen=True)
+class Release:
+    """A level of an ordered factor; ``configuration`` is None where the study has none with it."""
+
+    name: str
+    date: datetime.date | None
+    note: str
+    configuration: str | None
+
+
+@dataclass(frozen=True)
+class Strand:
+    """The configurations that differ in nothing but the release, in the order of the releases."""
+
+    factor: str
+    releases: tuple[Release, ...]
+    at: Mapping[str, str]
+    takes: tuple[float | None, ...]
+
+    def places(self, readings: Readings) -> list[int]:
+        """The place of the configuration of each release, −1 where there is none."""
+        names = readings.configurations
+        return [-1 if r.configuration is None else names.index(r.configuration)
+                for r in self.releases]  # fmt: skip
+
+    @property
+    def cost(self) -> FloatArray:
+        """What a visit to each release costs, infinite where it cannot be made."""
+        known = [s for s in self.takes if s is not None]
+        return np.array(
+            [
+                math.inf if r.configuration is None
+                else (s if s is not None else (max(known) if known else _UNKNOWN_SECONDS))
+                for r, s in zip(self.releases, self.takes, strict=True)
+            ]
+        )  # fmt: skip
+
+
+def find_strand(study: Study, factor: str, at: Sequence[str] = ()) -> Strand:
+    """The releases of a factor, with the other factors at the levels of the baseline.
+
+    ``at`` names other levels of these ("driver=r64").
+
+    Raises
+    ------
+    UsageError
+        When a name is not known, or the factor has no order.
+    """
+    factors = study.file.factor
+    if factor not in factors:
+        raise UsageError(f'no factor "{factor}" in this study; {closest(factor, list(factors))}')
+    if factors[factor].order is None:
+        raise UsageError(
+            f'the levels of {factor} have no order: write order = "time" under [factor.{factor}], '
+            'with a date for every level, or order = "file" for the order in which they stand'
+        )
+    levels = {**study.configuration(study.baseline).levels, **_chosen(study, factor, at)}
+    by_levels = {
+        tuple(sorted(c.levels.items())): c.name for c in study.configurations if c.name != CONTROL
+    }
+    releases, takes = [], []
+    for name in factors[factor].ordered:
+        level = factors[factor].level[name]
+        wanted = {**levels, factor: name}
+        configuration = by_levels.get(tuple(sorted(wanted.items())))
+        if not is_possible(study.file, wanted):
+            configuration = None
+        releases.append(Release(name, level.date, level.note, configuration))
+        takes.append(level.takes)
+    others = {f: level for f, level in levels.items() if f != factor}
+    return Strand(factor, tuple(releases), others, tuple(takes))
+
+
+def _chosen(study: Study, factor: str, at: Sequence[str]) -> dict[str, str]:
+    factors = study.file.factor
+    known = [f"{f}={v}" for f, table in factors.items() if f != factor for v in table.level]
+    for text in at:
+        if text not in known:
+            hint = closest(text, known) if known else f"{factor} is the only factor"
+            raise UsageError(f'no level "{text}" of another factor; {hint}')
+    return dict(text.split("=", 1) for text in at)
+
+
+def other_levels(at: Mapping[str, str]) -> str:
+    """The levels of the other factors in words."""
+    return listed([f"{factor} {level}" for factor, level in at.items()])

@@ -1,0 +1,230 @@
+"""Rankings as text: who leads and how surely, the order, what it depends on, the tally."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
+
+from rich.console import Console
+from rich.text import Text
+
+from ferocal.answers.ranking import label
+from ferocal.render.console import fold_with, room, show_beside
+from ferocal.render.numbers import decimals_for
+from ferocal.render.tables import plain_table
+from ferocal.terms.numbers import grouped, significant
+from ferocal.terms.wording import be, counted, listed
+
+if TYPE_CHECKING:
+    from ferocal.analysis.ranking.standings import Ranking, Standing
+    from ferocal.answers.ranking import Field, LeadChange, RankAnswer
+
+_MOST_ROWS = 16
+_MOST_SENTENCES = 3
+
+
+def show_ranking(console: Console, answer: RankAnswer, *, detail: bool = False) -> None:
+    """Print the ranking of every field, by all metrics together and by each."""
+    console.print(answer.question, style="bold", end="\n\n")
+    for number, field in enumerate(answer.fields):
+        if len(answer.fields) > 1:
+            word = "configuration" if answer.across == "benches" else "bench"
+            console.print(f"{chr(10) if number else ''}{word} {field.place}", style="bold")
+        for sentence in answer_sentences(field, answer):
+            show_beside(console, "", [sentence], margin=0)
+        console.print()
+        console.print(_table(field, answer, detail=detail))
+        if len(field.rankings) > 1 or (field.composite and field.rankings):
+            console.print(_by_metric(field, answer))
+    show_beside(console, "mind", list(remarks_of(answer)))
+    lines = [x for s in _next(answer) for x in fold_with(*s, room(console))]
+    show_beside(console, "next", lines)
+
+
+def answer_sentences(field: Field, answer: RankAnswer) -> Iterator[str]:
+    """Who leads and how surely, unless what; who is first here and behind there."""
+    ranking = field.main
+    by = ranking_name(ranking, answer)
+    tied = [n for n, s in enumerate(ranking.standings) if s.rank_best == 1]
+    names = [label(ranking, n, answer.across) for n in tied]
+    top = ranking.standings[0]
+    known = not math.isnan(top.first)
+    changes = [lead_change_text(change) for change in field.lead_changes[:_MOST_SENTENCES]]
+    unless = f", unless {_either(changes)}" if changes else ""
+    if len(names) == 1:
+        chance = f" (chance of being first {percent_of(top.first)})" if known else ""
+        yield f"{names[0]} leads by {by}{chance}{unless}."
+    else:
+        shown = names if len(names) <= 4 else [*names[:3], f"{len(names) - 3} others"]
+        yield f"No one is shown to lead by {by}: {listed(shown)} are tied in front."
+        chance = (
+            f" has a chance of {percent_of(top.first)} of being first" if known else " is ahead"
+        )
+        yield f"{names[0]}{chance}{unless}."
+    leaders: dict[str, list[str]] = {}
+    for name, leader in field.without:
+        leaders.setdefault(leader, []).append(name)
+    for leader, parts in leaders.items():
+        yield f"Without {_either(parts)}, {leader} leads."
+    for reversal in field.reversals[:_MOST_SENTENCES]:
+        count = len(ranking.standings)
+        yield (
+            f"{reversal.name} is first by {reversal.first_by.title}, but "
+            f"{place_text(*reversal.ranks)} of {count} by {reversal.behind_by.title}."
+        )
+
+
+def _either(texts: Sequence[str]) -> str:
+    return texts[0] if len(texts) == 1 else f"{', '.join(texts[:-1])} or {texts[-1]}"
+
+
+def lead_change_text(change: LeadChange) -> str:
+    """At which weight another leads, such as "storage weighs more than 40 % (now 33 %): tarn-4"."""
+    word = "more" if change.above else "less"
+    share, now = (f"{100 * x:.0f} %" for x in (change.share, change.now))
+    return f"{change.part} weighs {word} than {share} (now {now}; then {change.leader})"
+
+
+def ranking_name(ranking: Ranking, answer: RankAnswer) -> str:
+    """By what is ranked: a metric, or all together."""
+    name = ranking.series.title
+    if not ranking.series.workload:
+        name = answer.preference or "all metrics together"
+    return name if answer.per is None else f"{name} per {answer.per}"
+
+
+def percent_of(chance: float) -> str:
+    """A chance as per cent; never 0 or 100 for what was only drawn."""
+    if chance > 0.995:
+        return ">99 %"
+    return "<1 %" if chance < 0.005 else f"{100 * chance:.0f} %"
+
+
+def rank_text(best: int, worst: int) -> str:
+    """A rank, or those between which it lies, such as "2" or "2–3"."""
+    return str(best) if best == worst else f"{best}–{worst}"
+
+
+def place_text(best: int, worst: int) -> str:
+    """A rank in words, such as "3rd" or "between 3rd and 5th"."""
+    if best == worst:
+        return ordinal(best)
+    return f"between {ordinal(best)} and {ordinal(worst)}"
+
+
+def ordinal(number: int) -> str:
+    """A number in an order, such as "3rd"."""
+    endings = {1: "st", 2: "nd", 3: "rd"}
+    ending = "th" if number % 100 in (11, 12, 13) else endings.get(number % 10, "th")
+    return f"{number}{ending}"
+
+
+def value_text(standing: Standing) -> str:
+    """A value with as many digits as its interval supports, with half of the interval's width."""
+    half = (standing.high - standing.low) / 2
+    if not math.isfinite(half):
+        return significant(standing.value, 4)
+    if not half:
+        return significant(standing.value, 3)
+    places = decimals_for(half)
+    return f"{grouped(standing.value, places)} ±{grouped(half, places)}"
+
+
+def _table(field: Field, answer: RankAnswer, *, detail: bool) -> object:
+    """The main ranking, with what it is per resource, and the tally of all metrics."""
+    ranking = field.main
+    unit = ranking.series.unit
+    value = f"{ranking_name(ranking, answer)}, {unit}"
+    if ranking.against is not None:
+        value = "index"
+    resources = list(field.per_resource)
+    tally = {t.name: t for t in field.tallies} if len(field.rankings) > 1 else {}
+    columns = ["rank", "", value, "first", *(f"per {name}" for name in resources)]
+    columns += ["wins", "losses", "ties", "open"] if tally else []
+    table = plain_table(*columns, right=[c for c in columns if c])
+    rows = ranking.standings if detail else ranking.standings[:_MOST_ROWS]
+    for place, standing in enumerate(rows):
+        name = label(ranking, place, answer.across)
+        cells = [rank_text(standing.rank_best, standing.rank_worst), name, value_text(standing)]
+        cells.append("–" if math.isnan(standing.first) else percent_of(standing.first))
+        others = [field.per_resource[resource] for resource in resources]
+        cells += [_in_ranking(other, name, answer.across) for other in others]
+        if tally:
+            t = tally[name]
+            cells += [str(n) for n in (t.wins, t.losses, t.ties, t.open)]
+        style = "bold" if standing.rank_best == 1 else ""
+        table.add_row(*(Text(cell, style) for cell in cells))
+    if ranking.against is not None:
+        table.caption_justify = "left"
+        base = label(ranking, ranking.against, answer.across)
+        table.caption = f"index: {ranking_name(ranking, answer)}, {base} = 1"
+    if len(rows) < len(ranking.standings):
+        table.caption = f"{len(ranking.standings) - len(rows)} more: ferocal rank --detail"
+    return table
+
+
+def _in_ranking(ranking: Ranking, name: str, across: str) -> str:
+    """A contestant's value and rank in another ranking."""
+    for place, standing in enumerate(ranking.standings):
+        if label(ranking, place, across) == name:
+            rank = rank_text(standing.rank_best, standing.rank_worst)
+            return f"{significant(standing.value, 3)} ({rank})"
+    return "–"
+
+
+def _by_metric(field: Field, answer: RankAnswer) -> object:
+    """The ranks by every metric, contestants in the order of the main ranking."""
+    ranking = field.main
+    names = [label(ranking, n, answer.across) for n in range(len(ranking.standings))]
+    names = names[:8]
+    table = plain_table("rank by", *names, right=names)
+    for other in field.rankings:
+        ranks = {
+            label(other, n, answer.across): rank_text(s.rank_best, s.rank_worst)
+            for n, s in enumerate(other.standings)
+        }
+        table.add_row(other.series.title, *(ranks.get(name, "–") for name in names))
+    return table
+
+
+def remarks_of(answer: RankAnswer) -> Iterator[str]:
+    """How ties and intervals came about, what was left out, what is measured otherwise."""
+    rankings = [r for field in answer.fields for r in (field.composite, *field.rankings) if r]
+    ties = any(s.rank_best != s.rank_worst for r in rankings for s in r.standings)
+    if ties:
+        how = (
+            "all pairs at once, within rounds"
+            if all(r.in_rounds for r in rankings)
+            else "all pairs, adjusted for their number"
+        )
+        yield f"who shares a rank is not shown to differ ({how})"
+    if any(math.isnan(s.first) for r in rankings for s in r.standings):
+        yield "where nothing says how much visits vary, no chance and no difference is known"
+    left = list(dict.fromkeys(s.title for field in answer.fields for s in field.left_out))
+    if left:
+        why = "not read everywhere, no ratio, or without weight"
+        yield f"not in the index ({why}): {listed(left)}"
+    absent = list(dict.fromkeys(s.title for field in answer.fields for s in field.absent))
+    if absent:
+        yield f"not ranked (too few readings, only bounds, or no ratio): {listed(absent)}"
+    changed = {name for field in answer.fields for name in field.without}
+    if not changed and any(len(field.weights) > 2 for field in answer.fields):
+        yield "the same leads whichever workload is left out"
+    if answer.across == "benches":
+        yield "benches differ in their hardware: a rank does not say that software is the cause"
+    yield from (change.text for change in answer.criteria_changes)
+    if answer.excluded:
+        yield f"{counted(answer.excluded, 'run')} {be(answer.excluded)} excluded"
+    if answer.left_out:
+        count = counted(answer.left_out, "reading")
+        yield f"{count} {be(answer.left_out)} of what the study file no longer knows"
+
+
+def _next(answer: RankAnswer) -> Iterator[tuple[str, str | None]]:
+    resources = list(dict.fromkeys(n for field in answer.fields for n in field.per_resource))
+    if resources:
+        yield f"by what it is worth per {resources[0]}", f"ferocal rank --per {resources[0]}"
+    if answer.preference is None:
+        yield "with weights of your own, under [preference.NAME]", "ferocal rank --for NAME"
+    yield "the picture of it", "ferocal chart -o chart.svg"

@@ -1,0 +1,387 @@
+"""A series of releases as text: where it changed, where it stands now, what to measure next."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
+
+from rich.console import Console
+from rich.text import Text
+
+from ferocal.analysis.inference.verdicts import Verdict
+from ferocal.analysis.releases.place import VISITS_OF_ENDS
+from ferocal.analysis.releases.seeking import State
+from ferocal.render.console import fold_with, plain_words, room, show_beside
+from ferocal.render.grid import Base, Footnotes, GridCell, Shape, arrange, lay_out
+from ferocal.render.numbers import (
+    PlainChange,
+    change_and_half,
+    change_text,
+    decimals_for,
+    duration,
+    half_width_text,
+    margin_text,
+    percent,
+    signed,
+)
+from ferocal.render.tables import plain_table
+from ferocal.render.wording import VERDICT_SIGNS, VERDICT_STYLES, VERDICT_WORDS
+from ferocal.terms.numbers import grouped, significant
+from ferocal.terms.roles import DECIDING
+from ferocal.terms.wording import be, counted, listed
+
+if TYPE_CHECKING:
+    from ferocal.analysis.data.series import Series
+    from ferocal.analysis.inference.effects import Estimate
+    from ferocal.analysis.releases.steps import Step
+    from ferocal.answers.releases import ReleaseValue, SeriesAnswer
+    from ferocal.answers.seeking import NextVisit, Sought
+    from ferocal.answers.strand import Release
+
+# Below this probability the other kind of change is named too.
+_SURE = 0.95
+_MOST_NAMED = 6
+_MOST_REMARKS = 3
+VISITS_OUT_OF_REACH = "dozens of visits"
+
+
+def show_series(console: Console, answer: SeriesAnswer, *, detail: bool = False) -> None:
+    """Print the steps of every bench, where the latest release stands, and what to mind."""
+    console.print(answer.question, style="bold", end="\n\n")
+    benches = list(dict.fromkeys(v.bench for v in answer.values))
+    shape = Shape(console.width, words=plain_words(console))
+    for number, bench in enumerate(benches):
+        if len(benches) > 1:
+            console.print(f"{chr(10) if number else ''}bench {bench}", style="bold")
+        lines = list(step_lines(answer, bench))
+        margin = max((len(head) for head, _ in lines), default=0) + 2
+        for head, text in lines:
+            show_beside(console, head, [text], margin=margin if head else 0)
+        for text in notes_of(answer, bench):
+            show_beside(console, "", [text], margin=0)
+        console.print()
+        for line in _latest(answer, bench, shape):
+            console.print(line, soft_wrap=True)
+        if detail:
+            for table in _all_values(answer, bench):
+                console.print(table)
+    console.print()
+    show_beside(console, "mind", list(remarks_of(answer)))
+    steps = [x for s in _next(answer) for x in fold_with(*s, room(console))]
+    show_beside(console, "next", steps)
+
+
+def shown_series(answer: SeriesAnswer) -> list[Series]:
+    """The metrics that are shown unless others are asked for: those that decide."""
+    own = list(dict.fromkeys(value.series for value in answer.values))
+    deciding = [series for series in own if series.role in DECIDING]
+    return own if answer.asked or not deciding else deciding
+
+
+def step_lines(answer: SeriesAnswer, bench: str) -> Iterator[tuple[str, str]]:
+    """Where something changed and what, in the order of the releases; then what did not."""
+    shown = shown_series(answer)
+    steps = [s for s in answer.steps if s.bench == bench and s.series in shown]
+    places: dict[tuple[int, int, str], list[Step]] = {}
+    for step in sorted(steps, key=lambda s: (s.first, s.last, shown.index(s.series))):
+        places.setdefault((step.last, step.first, step.kind), []).append(step)
+    for (last, first, kind), found in places.items():
+        parts = [step_text(step, answer) for step in found[:_MOST_NAMED]]
+        if len(found) > _MOST_NAMED:
+            parts.append(f"{len(found) - _MOST_NAMED} more")
+        yield place_text(answer, last, first, kind), ", ".join(parts)
+    changed = {step.series for step in steps}
+    unsearched = {series for b, series in answer.unsearched if b == bench}
+    own = dict.fromkeys(v.series for v in answer.values if v.bench == bench)
+    quiet = [s.title for s in own if s in shown and s not in changed | unsearched]
+    if quiet:
+        rest = len(quiet) - _MOST_NAMED
+        more = f", {rest} more" if rest > 0 else ""
+        yield "", f"no step or creep shown: {', '.join(quiet[:_MOST_NAMED])}{more}"
+
+
+def notes_of(answer: SeriesAnswer, bench: str) -> Iterator[str]:
+    """What the study file notes of releases at which something changed."""
+    shown = shown_series(answer)
+    firsts = {s.first for s in answer.steps if s.bench == bench and s.series in shown}
+    texts = [f"{r.name}: {r.note}" for n, r in enumerate(answer.releases) if r.note and n in firsts]
+    if texts:
+        yield f"Noted of {listed(texts)}."
+
+
+def place_text(answer: SeriesAnswer, last: int, first: int, kind: str) -> str:
+    """Where something changed, such as "fw-1.05 → fw-1.06 (2025-09-09)"."""
+    releases = answer.releases
+    begin, end = releases[last].name, release_text(releases[first])
+    return f"{begin} ⇢ {end}" if kind == "creep" else f"{begin} → {end}"
+
+
+def step_text(step: Step, answer: SeriesAnswer) -> str:
+    """A metric with its change, such as "kiosk-page −5.0 ±0.6 % (worse)"."""
+    size = change_text(step)
+    if math.isfinite(step.low):
+        number, _, unit = size.rpartition(" ")
+        size = f"{number} ±{half_width_text(step)} {unit}"
+    word = "creep of " if step.kind == "creep" else ""
+    text = f"{step.series.title} {word}{size} ({VERDICT_WORDS[step.verdict]})"
+    if step.undone is not None:
+        text += f", taken back with {answer.releases[step.undone].name}"
+    return text
+
+
+def release_text(release: Release) -> str:
+    """A release with its date, where it has one."""
+    return release.name if release.date is None else f"{release.name} ({release.date})"
+
+
+def span_text(names: Sequence[str]) -> str:
+    """Names in a row, the middle ones left out."""
+    return listed(list(names)) if len(names) <= 2 else f"{names[0]} to {names[-1]}"
+
+
+def _latest(answer: SeriesAnswer, bench: str, shape: Shape) -> Iterator[Text]:
+    """The latest release of every metric: its value, and against three others."""
+    shown = shown_series(answer)
+    last: dict[Series, ReleaseValue] = {}
+    for value in answer.values:
+        if value.bench == bench and value.series in shown:
+            last[value.series] = value
+    if not last:
+        return
+    newest = max(v.release for v in last.values())
+    notes = Footnotes(words=shape.words)
+    heads = {"before": "the one before", "first": "the first", "best": "the best of all"}
+
+    def cells(series: Series) -> tuple[str, dict[str, GridCell]]:
+        value = last[series]
+        mark = "" if value.release == newest else f" ({answer.releases[value.release].name})"
+        row = {kind: comparison_cell(value, kind, answer, shape, notes) for kind in heads}
+        return value_text(value) + mark, row
+
+    rows = list(arrange(list(last), shape, cells))
+    yield from lay_out(rows, heads, shape, Base(answer.releases[newest].name, "against"))
+    present = {
+        e.verdict for v in last.values() for e in (v.before, v.first, v.best) if e is not None
+    }
+    words = {**VERDICT_WORDS, Verdict.EQUIVALENT: f"within {margin_text(answer.margin)}"}
+    parts = [
+        words[v] if shape.words else f"{sign} {words[v]}"
+        for v, sign in VERDICT_SIGNS.items()
+        if v in present and sign.strip()
+    ]
+    yield Text("  ".join([*parts, f"intervals {100 * answer.confidence:.4g} %"]), "dim")
+    if notes.lines:
+        yield Text("best of all: " + "  ".join(notes.lines), "dim")
+
+
+def comparison_cell(
+    value: ReleaseValue, kind: str, answer: SeriesAnswer, shape: Shape, notes: Footnotes
+) -> GridCell:
+    """A release against the one before, the first or the best."""
+    estimate: Estimate | None = getattr(value, kind)
+    if estimate is None:
+        if kind == "best" and value.best_release == value.release:
+            return GridCell("it is the best")
+        return GridCell("–")
+    change = as_change(value, estimate)
+    number, rest = change_and_half(change)
+    signs = VERDICT_WORDS if shape.words else VERDICT_SIGNS
+    name = ""
+    if kind == "best" and value.best_release is not None:
+        name = notes.mark(answer.releases[value.best_release].name)
+    verdict = estimate.verdict
+    return GridCell(number, rest, signs[verdict], name, VERDICT_STYLES[verdict])
+
+
+def as_change(value: ReleaseValue, estimate: Estimate) -> PlainChange:
+    """An estimate as a change of the metric of a value."""
+    e = estimate
+    return PlainChange(value.series, e.scale, e.change, e.low, e.high, e.verdict, e.bound)
+
+
+def value_text(value: ReleaseValue) -> str:
+    """A value with as many digits as its interval supports."""
+    half = (value.high - value.low) / 2
+    if not math.isfinite(half):
+        return significant(value.value, 4)
+    return grouped(value.value, decimals_for(half))
+
+
+def _all_values(answer: SeriesAnswer, bench: str) -> Iterator[object]:
+    """Every release of every metric, as tables."""
+    by_series: dict[Series, list[ReleaseValue]] = {}
+    for value in answer.values:
+        if value.bench == bench:
+            by_series.setdefault(value.series, []).append(value)
+    numbers = ("value", "± 95 %", "before", "first", "best")
+    for series, values in by_series.items():
+        table = plain_table("release", *numbers, "visits", right=(*numbers, "visits"))
+        table.title, table.title_justify = f"{series.title}, {series.unit}", "left"
+        read = {value.release: value for value in values}
+        for place, release in enumerate(answer.releases):
+            found = read.get(place)
+            if found is None:
+                table.add_row(release_text(release), "not measured", "", "", "", "", "")
+                continue
+            half = (found.high - found.low) / 2
+            known = (getattr(found, kind) for kind in ("before", "first", "best"))
+            table.add_row(
+                release_text(release),
+                value_text(found),
+                f"±{significant(half, 2)}" if math.isfinite(half) else "–",
+                *(_brief(found, e) for e in known),
+                str(found.visits),
+            )
+        yield table
+
+
+def _brief(value: ReleaseValue, estimate: Estimate | None) -> str:
+    if estimate is None:
+        return "–"
+    return f"{change_text(as_change(value, estimate))} {VERDICT_SIGNS[estimate.verdict]}"
+
+
+def remarks_of(answer: SeriesAnswer) -> Iterator[str]:
+    """What to mind: gaps, uncertain kinds and places, on what intervals rest."""
+    missing = answer.unmeasured()
+    if missing:
+        text = f"{counted(len(missing), 'release')} not measured: {_runs_of(missing, answer)}"
+        yield text
+    yield from _uncertain(answer)
+    if answer.unsearched:
+        names = list(dict.fromkeys(series.title for _, series in answer.unsearched))
+        yield (
+            f"too few releases were measured to look for steps of {listed(names[:_MOST_NAMED])}: "
+            "five are needed, or common rounds"
+        )
+    if answer.from_releases:
+        yield (
+            "releases were visited once: intervals rest on how much they vary between steps, "
+            "since no noise floor is known"
+        )
+    if answer.joined:
+        yield "visits to one release in one go count as one: other days are not in them"
+    if answer.at:
+        yield f"with {listed([f'{f} {level}' for f, level in answer.at.items()])}"
+    yield from (change.text for change in answer.criteria_changes)
+    if answer.excluded:
+        yield f"{counted(answer.excluded, 'run')} {be(answer.excluded)} excluded"
+    if answer.left_out:
+        count = counted(answer.left_out, "reading")
+        yield f"{count} {be(answer.left_out)} of what the study file no longer knows"
+
+
+def _uncertain(answer: SeriesAnswer) -> Iterator[str]:
+    """Steps of which the kind, the place or the gap is not sure."""
+    shown = shown_series(answer)
+    several = len({v.bench for v in answer.values}) > 1
+    kinds, places = [], []
+    for step in answer.steps:
+        if step.series not in shown:
+            continue
+        title = f"{step.series.title} on {step.bench}" if several else step.series.title
+        if step.certainty < _SURE:
+            other = "creep" if step.kind == "step" else "step"
+            kinds.append(f"{title} may be a {other} ({percent(1 - step.certainty)})")
+        if step.kind == "step" and (step.earliest, step.latest) != (step.last, step.first):
+            ends = [answer.releases[n].name for n in (step.earliest, step.latest)]
+            places.append(f"{title} between {ends[0]} and {ends[1]}")
+    if kinds:
+        yield f"{_some(kinds)}, both being as likely beforehand"
+    if places:
+        yield f"with 95 % the step lies {_some(places)}"
+
+
+def _some(texts: Sequence[str]) -> str:
+    rest = len(texts) - _MOST_REMARKS
+    shown = list(texts[:_MOST_REMARKS])
+    return ", ".join([*shown, f"{rest} more"]) if rest > 0 else listed(shown)
+
+
+def _runs_of(missing: Sequence[str], answer: SeriesAnswer) -> str:
+    """Unmeasured releases, those in a row as a range."""
+    groups: list[list[str]] = []
+    names = [release.name for release in answer.releases]
+    for name in missing:
+        if groups and names.index(name) == names.index(groups[-1][-1]) + 1:
+            groups[-1].append(name)
+        else:
+            groups.append([name])
+    return ", ".join(span_text(group) for group in groups)
+
+
+def next_text(found: NextVisit, several: bool) -> str:
+    """Which release to measure next, and why."""
+    again = "again " if found.again else ""
+    cost = "" if found.seconds is None else f", {duration(found.seconds)} to get there"
+    where = f" on {found.bench}" if several else ""
+    return (
+        f"measure {found.release} {again}({found.series.title}{where}: the step lies between "
+        f"{found.last} and {found.first}{cost})"
+    )
+
+
+def next_command(factor: str, found: NextVisit) -> str:
+    """The command that makes a visit: one that the plan has, or one more."""
+    if found.again:
+        return f"ferocal measure --seek {factor}"
+    return f"ferocal measure --only {factor}={found.release}"
+
+
+def _next(answer: SeriesAnswer) -> Iterator[tuple[str, str | None]]:
+    several = len({v.bench for v in answer.values}) > 1
+    if answer.next_visit is not None:
+        found = answer.next_visit
+        yield next_text(found, several), next_command(answer.factor, found)
+    yield "the chart", f"ferocal series {answer.factor} -o {answer.factor}.svg"
+
+
+def show_next(console: Console, answer: SeriesAnswer) -> None:
+    """Print nothing but which release to measure next."""
+    found = answer.next_visit
+    if found is None:
+        show_beside(console, "next", ["no visit to a release would tell more of where a step lies"])
+        return
+    several = len({v.bench for v in answer.values}) > 1
+    lines = fold_with(
+        next_text(found, several),
+        next_command(answer.factor, found),
+        room(console),
+    )
+    if not found.again:
+        lines += [f"unattended, until the step is found: ferocal measure --seek {answer.factor}"]
+    show_beside(console, "next", lines)
+
+
+def sought_text(sought: Sought) -> str:
+    """How far a search for a step is, in words."""
+    names = [release.name for release in sought.strand.releases]
+    ends = f"{names[sought.first]} and {names[sought.last]}"
+    title, seeking = sought.series.title, sought.seeking
+    if seeking.state is State.ENDS:
+        return f"first the ends, {ends}, {VISITS_OF_ENDS} visits each"
+    if seeking.known is None or seeking.state is State.NO_STEP:
+        return f"no step of {title} is shown between {ends}: there is nothing to seek"
+    known = seeking.known
+    size = 100 * math.expm1(known.change) if sought.scale == "ratio" else known.change
+    unit = "%" if sought.scale == "ratio" else sought.series.unit
+    step = f"{title} changes by about {signed(size, 1)} {unit}"
+    if seeking.state is State.OUT_OF_REACH:
+        return (
+            f"{step} between {ends}, which is only {significant(known.separation, 2)} times how "
+            f"much visits vary: {VISITS_OUT_OF_REACH} would not find where; {_remedy(sought)}"
+        )
+    low, high = known.span()
+    begin, end = names[sought.first + low], names[sought.first + high + 1]
+    chance = percent(float(known.chance[low : high + 1].sum()))
+    if seeking.state is State.FOUND:
+        return f"found: {step} between {begin} and {end} ({chance})"
+    return f"{step}, between {begin} and {end} ({chance})"
+
+
+def _remedy(sought: Sought) -> str:
+    """What would bring a step within reach: more runs per visit, where runs vary most."""
+    if sought.runs_needed is None:
+        return "more runs per visit do not help, since visits themselves vary as much"
+    return f"{sought.runs_needed} runs per visit instead of {sought.runs:g} would"
