@@ -27,6 +27,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "reference": "Show where we stand among results from elsewhere.",
         "noise-floor": "Bring in how much visits vary, from an earlier study.",
         "merge": "Bring in the runs of a copy of this study.",
+        "combine": "Make one study of several, with all that was recorded.",
     },
     "Read": {
         "runs": "List every run with its readings, in order of time.",
