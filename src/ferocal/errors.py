@@ -2,6 +2,7 @@
 
 FerocalError (1)
 ├── UsageError (2)          what was asked for cannot be done as asked
+│   ├── NothingToShowError (2)  nothing that was asked for was measured
 │   ├── IntakeError (2)     a file of readings cannot be taken in
 │   └── StudyFileError (2)  the study file says something that cannot be
 ├── VerificationError (1)   a configuration was not active
@@ -27,6 +28,10 @@ class UsageError(FerocalError):
     """A request that cannot be honoured as it stands."""
 
     exit_status = 2
+
+
+class NothingToShowError(UsageError):
+    """Nothing was measured, or declared, of which something could be said."""
 
 
 class IntakeError(UsageError):

@@ -28,7 +28,7 @@ from ferocal.answers.evidence import Evidence
 from ferocal.answers.release_noise import ordered_factor, with_release_floors
 from ferocal.answers.selection import Selection
 from ferocal.answers.strand import find_strand
-from ferocal.errors import UsageError
+from ferocal.errors import NothingToShowError
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
 
@@ -145,7 +145,7 @@ def compare_across(
         if n in found
     )
     if not leads:
-        raise UsageError(
+        raise NothingToShowError(
             "no configuration was measured on two benches, so that they cannot be compared"
         )
     return AcrossAnswer(
@@ -181,7 +181,7 @@ def _benches(study: Study, readings: Readings, selection: Selection) -> tuple[in
         if n in measured and (not selection.benches or bench in selection.benches)
     ]
     if len(wanted) < 2:
-        raise UsageError(
+        raise NothingToShowError(
             f"fewer than two benches were measured: {', '.join(study.benches)} are in the study "
             "file; `ferocal combine` brings earlier studies together"
         )

@@ -17,7 +17,7 @@ from ferocal.answers.comparison import Comparison, compare, setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.release_noise import with_release_floors
 from ferocal.answers.selection import Selection
-from ferocal.errors import UsageError
+from ferocal.errors import NothingToShowError
 from ferocal.ledger.records import Reference
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
@@ -96,7 +96,9 @@ def make_charts(
         if n in measured and (not selection.benches or bench in selection.benches)
     ]
     if not any(chart.rows for chart in charts):
-        raise UsageError("no metric that decides was read as a ratio: there is nothing to draw")
+        raise NothingToShowError(
+            "no metric that decides was read as a ratio: there is nothing to draw"
+        )
     return tuple(chart for chart in charts if chart.rows)
 
 

@@ -32,7 +32,7 @@ from ferocal.answers.evidence import Evidence
 from ferocal.answers.per import Per, differing_quantities, find_per, offset_of, per_unit
 from ferocal.answers.release_noise import with_release_floors
 from ferocal.answers.selection import Selection
-from ferocal.errors import UsageError
+from ferocal.errors import NothingToShowError, UsageError
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
 from ferocal.terms.names import closest
@@ -147,7 +147,7 @@ def rank(
     maker = _Maker(study, evidence, preference, per, across, selection)
     fields = [field for field in maker.fields() if field is not None]
     if not fields:
-        raise UsageError(f"fewer than two {across} were measured: there is nothing to rank")
+        raise NothingToShowError(f"fewer than two {across} were measured: there is nothing to rank")
     return RankAnswer(
         question=study.head.question,
         across=across,
@@ -223,7 +223,7 @@ class _Maker:
             return named
         metrics = deciding_places(series, np.unique(self.readings.series_of).tolist())
         if not metrics:
-            raise UsageError("no metric here decides: name one with --metric")
+            raise NothingToShowError("no metric here decides: name one with --metric")
         return metrics
 
     def _field(self, cells: Sequence[tuple[int, int]]) -> Field | None:
@@ -253,7 +253,7 @@ class _Maker:
         values = _turned_means(here, scales, list(weights), cells, self._offsets(cells, here))
         tippings = find_tippings(values, parts) if composite else []
         withouts = orders_without(values, parts) if composite and len(parts) > 2 else []
-        leader = self._label_of(composite) if composite else ""
+        leader = composite.label(0, self.across) if composite else ""
         resources = self._resources(cells)
         source = (extended, main) if main is not None else (here, metrics[0])
         return Field(
@@ -418,9 +418,6 @@ class _Maker:
         names = (self.readings.benches[cell[0]], self.readings.configurations[cell[1]])
         return names[0] if self.across == "benches" else names[1]
 
-    def _label_of(self, ranking: Ranking) -> str:
-        return label(ranking, 0, self.across)
-
 
 def rank_values(study: Study, evidence: Evidence, series: Series) -> tuple[Standing, ...]:
     """Values with intervals of every configuration on every bench, by one metric."""
@@ -432,12 +429,6 @@ def rank_values(study: Study, evidence: Evidence, series: Series) -> tuple[Stand
     names = readings.configurations
     contestants = [Contestant(b, c) for b, c in cells if names[c] != CONTROL]
     return value_contestants(readings, place, contestants, setting, confidence=evidence.confidence)
-
-
-def label(ranking: Ranking, place: int, across: str) -> str:
-    """What a contestant is called."""
-    standing = ranking.standings[place]
-    return standing.bench if across == "benches" else standing.configuration
 
 
 def _sign_of_cost(series: Series) -> float:
@@ -484,13 +475,13 @@ def _reversals(rankings: Sequence[Ranking], across: str) -> list[Reversal]:
     for ranking in rankings:
         top = ranking.standings[0]
         if top.rank_worst == 1:
-            firsts.setdefault(label(ranking, 0, across), ranking.series)
+            firsts.setdefault(ranking.label(0, across), ranking.series)
     found = []
     for name, series in firsts.items():
         worst: tuple[int, Reversal] | None = None
         for ranking in rankings:
             for place, standing in enumerate(ranking.standings):
-                if label(ranking, place, across) != name:
+                if ranking.label(place, across) != name:
                     continue
                 count = len(ranking.standings)
                 if 2 * (standing.rank_best - 1) >= count - 1 and (
@@ -506,13 +497,13 @@ def _reversals(rankings: Sequence[Ranking], across: str) -> list[Reversal]:
 def _tallies(rankings: Sequence[Ranking], across: str) -> list[Tally]:
     """How often each contestant is shown to be better, worse, or equal."""
     names = dict.fromkeys(
-        label(r, place, across) for r in rankings for place in range(len(r.standings))
+        r.label(place, across) for r in rankings for place in range(len(r.standings))
     )
     found = []
     for name in names:
         counts = dict.fromkeys(Verdict, 0)
         for ranking in rankings:
-            places = [n for n in range(len(ranking.standings)) if label(ranking, n, across) == name]
+            places = [n for n in range(len(ranking.standings)) if ranking.label(n, across) == name]
             for (a, _), verdict in ranking.verdicts.items():
                 if a in places:
                     counts[verdict] += 1

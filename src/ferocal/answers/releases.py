@@ -25,7 +25,7 @@ from ferocal.answers.release_noise import add_release_floors, search_releases
 from ferocal.answers.seeking import NextVisit, find_next
 from ferocal.answers.selection import Selection
 from ferocal.answers.strand import Release, find_strand
-from ferocal.errors import UsageError
+from ferocal.errors import NothingToShowError
 from ferocal.study.load import Study
 
 
@@ -112,7 +112,7 @@ def follow(
     setting = setting_of(study, evidence, study.baseline)
     searches = search_releases(readings, places, setting)
     if not any(searches.values()):
-        raise UsageError(f"nothing was measured yet with any level of {factor}")
+        raise NothingToShowError(f"nothing was measured yet with any level of {factor}")
     setting, own = add_release_floors(readings, setting, searches)
     maker = _Values(readings, places, setting, evidence.confidence)
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,18 +14,26 @@ import numpy as np
 from ferocal._version import __version__
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect
+from ferocal.answers.across import AcrossAnswer, compare_across
+from ferocal.answers.chart import Chart, make_charts
 from ferocal.answers.claims import ClaimsAnswer, examine
 from ferocal.answers.comparison import Comparison, compare
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.factors import FactorsAnswer, attribute
+from ferocal.answers.ranking import RankAnswer, rank
+from ferocal.answers.references import ReferenceAnswer, stand_among
+from ferocal.answers.release_noise import ordered_factor
+from ferocal.answers.releases import SeriesAnswer, follow
 from ferocal.answers.table import ReadingsTable, make_table
+from ferocal.errors import NothingToShowError
 from ferocal.ledger.opening import open_ledger
 from ferocal.ledger.reading.claims import read_claims
 from ferocal.ledger.reading.notes import read_notes
+from ferocal.ledger.reading.references import read_references
 from ferocal.ledger.reading.runs import count_outcomes, read_failures
 from ferocal.ledger.reading.sessions import read_kinds_of_runs
 from ferocal.ledger.reading.visits import VisitRow
-from ferocal.ledger.records import Note
+from ferocal.ledger.records import Note, Reference
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
 from ferocal.terms.wording import counted, listed
@@ -53,7 +62,10 @@ class Procedure:
 class Report:
     """Everything that a page shows; ``facts`` are kind, name and value by bench.
 
-    ``factors`` are there where several were measured, ``claims`` where the study file has some.
+    ``factors`` are there where several were measured, ``claims`` where the study file has some,
+    ``series`` where the levels of a factor follow each other, ``across`` where several benches
+    were measured, ``ranking`` and ``charts`` where three configurations were or more, and
+    ``references`` where some are kept.
     """
 
     comparison: Comparison
@@ -64,6 +76,11 @@ class Report:
     version: str
     factors: FactorsAnswer | None = None
     claims: ClaimsAnswer | None = None
+    series: SeriesAnswer | None = None
+    across: AcrossAnswer | None = None
+    ranking: RankAnswer | None = None
+    charts: tuple[Chart, ...] = ()
+    references: ReferenceAnswer | None = None
 
 
 def make_report(study: Study, against: str | None = None) -> Report:
@@ -81,6 +98,7 @@ def make_report(study: Study, against: str | None = None) -> Report:
         comparison = compare(study, evidence, against=against)
         procedure = _procedure(study, ledger, evidence, comparison)
         claims = examine(study, evidence, read_claims(ledger)) if study.file.claim else None
+        references = read_references(ledger)
     several = len(study.file.factor) > 1 and len(evidence.readings.value) > 0
     return Report(
         comparison=comparison,
@@ -95,7 +113,38 @@ def make_report(study: Study, against: str | None = None) -> Report:
         version=__version__,
         factors=attribute(study, evidence) if several else None,
         claims=claims,
+        **_standing(study, evidence, references, against),
     )
+
+
+# A ranking of two is a comparison, and a chart of many cannot be read.
+_FEWEST_RANKED, _MOST_CHARTED = 3, 8
+
+
+def _standing(
+    study: Study, evidence: Evidence, references: Sequence[Reference], against: str | None
+) -> dict[str, Any]:
+    """Where it stands: over releases, across benches, in a ranking, among references."""
+    factor = ordered_factor(study)
+    benches = len(set(evidence.readings.bench_of.tolist()))
+    configurations = set(evidence.readings.configuration_of.tolist())
+    wanted: dict[str, Callable[[], Any]] = {}
+    if factor is not None and len(evidence.readings.value):
+        wanted["series"] = lambda: follow(study, evidence, factor)
+    if benches > 1:
+        wanted["across"] = lambda: compare_across(study, evidence)
+    if len(configurations) >= _FEWEST_RANKED:
+        wanted["ranking"] = lambda: rank(study, evidence)
+    if _FEWEST_RANKED <= len(configurations) <= _MOST_CHARTED:
+        wanted["charts"] = lambda: make_charts(study, evidence, references, against=against)
+    if references:
+        wanted["references"] = lambda: stand_among(study, evidence, references)
+    found = {}
+    for name, make in wanted.items():
+        # What has nothing to show, for want of readings or of metrics that decide, is left out.
+        with contextlib.suppress(NothingToShowError):
+            found[name] = make()
+    return found
 
 
 def _declared(study: Study) -> list[tuple[str, str, str]]:

@@ -26,12 +26,13 @@ def command(directory: Path) -> None:
     """Measure a made-up study on a simulated bench.
 
     A planetarium asks whether a graphics driver and a graphics API make its shows
-    smoother, and in a second study, DIR/firmware, what an update did that brought a driver
-    and a firmware together. Both are written to DIR (ferocal-demo if not named) and measured
-    in the same way as real ones; since their bench is simulated, what is true can be shown
-    beside what was found.
+    smoother. Further studies ask what an update did that brought a driver and a firmware
+    together (DIR/firmware), when two kiosks became slower over twelve releases (DIR/kiosk), and
+    which of five rented hosts is best (DIR/hosts). All are written to DIR (ferocal-demo if not
+    named) and measured in the same way as real ones; since their benches are simulated, what is
+    true can be shown beside what was found.
     """
-    from ferocal.demo.scenario import FIRMWARE, write_demo
+    from ferocal.demo.scenario import FIRMWARE, HOSTS, KIOSK, carry, keep_references, write_demo
     from ferocal.study.load import load_study
 
     write_demo(directory)
@@ -44,6 +45,17 @@ def command(directory: Path) -> None:
     say(f"\nmeasuring the study in {update.directory}: driver and firmware moved together")
     _measure(update)
     _show_update(update.directory)
+    kiosk = load_study(directory / KIOSK)
+    for device in kiosk.benches:
+        say(f"\nmeasuring the study in {kiosk.directory}: twelve releases on the {device} kiosk")
+        carry(kiosk.directory, device)
+        _measure(kiosk.on(device))
+    keep_references(kiosk)
+    _show_kiosk(kiosk.directory)
+    hosts = load_study(directory / HOSTS)
+    say(f"\nmeasuring the study in {hosts.directory}: five rented hosts")
+    _measure(hosts)
+    _show_hosts(hosts.directory)
 
 
 def _measure(study: Study) -> list[str]:
@@ -97,6 +109,38 @@ def _show_update(directory: Path) -> None:
     console.print("\nWhat is true of the levels:", style="bold")
     console.print(factor_truth_table(factors_beside_truth(opened.study, answer.benches[0].effects)))
     show_claims(console, opened.claims())
+
+
+def _show_kiosk(directory: Path) -> None:
+    """When the kiosks changed, who leads now, and what is true."""
+    import ferocal
+    from ferocal.demo.scenario import steps_beside_truth
+    from ferocal.render.across import change_sentence
+    from ferocal.render.releases import show_series
+    from ferocal.render.truth import step_truth_table
+
+    opened, console = ferocal.open(directory), make_console()
+    answer = opened.series("firmware")
+    console.print()
+    show_series(console, answer)
+    for change in opened.across().changes:
+        say(change_sentence(change))
+    console.print("\nWhat is true of the releases:", style="bold")
+    console.print(step_truth_table(steps_beside_truth(answer)))
+
+
+def _show_hosts(directory: Path) -> None:
+    """Which host is best, and what is true."""
+    import ferocal
+    from ferocal.demo.scenario import ranks_beside_truth
+    from ferocal.render.ranking import show_ranking
+    from ferocal.render.truth import rank_truth_table
+
+    answer, console = ferocal.open(directory).rank(), make_console()
+    console.print()
+    show_ranking(console, answer)
+    console.print("\nWhat is true of the hosts:", style="bold")
+    console.print(rank_truth_table(ranks_beside_truth(answer.fields[0].main)))
 
 
 def _show(directory: Path) -> None:

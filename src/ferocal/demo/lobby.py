@@ -61,6 +61,16 @@ def true_kiosk(workload: str, device: str, firmware: str) -> float:
     return log + share * MEMORY_GROWS_BY
 
 
+# By kiosk ("" for both), workload and metric: the kind of the true change, the releases before and
+# after it, and its logarithm.
+TRUE_STEPS = (
+    ("foyer", "kiosk-page", "score", "step", "fw-1.05", "fw-1.06", PAGE_FALLS_BY),
+    ("", "idle-memory", "used", "creep", *MEMORY_CREEPS, MEMORY_GROWS_BY),
+    ("", "attract-loop", "rendering/first-10-min", "step", "fw-1.08", "fw-1.09", SHORT_CHANGE),
+    ("", "attract-loop", "rendering/after-40-min", "step", "fw-1.08", "fw-1.09", LONG_CHANGE),
+)
+
+
 class Lobby:
     """Which device is on the table, what it runs, and how often it was visited."""
 

@@ -2,17 +2,28 @@
 
 from __future__ import annotations
 
+import math
 import subprocess
 import sys
 from collections.abc import Sequence
 from dataclasses import dataclass
-from importlib.resources import files
+from importlib.resources import as_file, files
 from pathlib import Path
 
 from ferocal.analysis.attribution.results import FactorEffect, Judged
+from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.effects import Effect
+from ferocal.analysis.ranking.standings import Ranking, Standing
+from ferocal.analysis.releases.steps import Step
+from ferocal.answers.releases import SeriesAnswer
 from ferocal.demo.bench import true_change
+from ferocal.demo.lobby import HOSTS as LOBBY_HOSTS
+from ferocal.demo.lobby import TRUE_STEPS
 from ferocal.errors import FerocalError, UsageError
+from ferocal.intake.references import load_references
+from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.reading.references import read_references
+from ferocal.ledger.writing.references import add_references
 from ferocal.study.load import STUDY_FILE, Study
 
 
@@ -43,12 +54,44 @@ class FactorTruth:
         return self.judged.low <= self.true_change <= self.judged.high
 
 
-# The second study, in a directory of its own beside the first.
-FIRMWARE = "firmware"
+@dataclass(frozen=True)
+class StepTruth:
+    """A true change over releases, and the step or creep that was found of it, if any."""
+
+    bench: str
+    series: Series
+    kind: str
+    last: str
+    first: str
+    true_change: float
+    found: Step | None
+    place_holds: bool
+
+    @property
+    def covered(self) -> bool:
+        """Whether the interval holds the true change."""
+        return self.found is not None and self.found.low <= self.true_change <= self.found.high
+
+
+@dataclass(frozen=True)
+class RankTruth:
+    """A host with its index as found, and the true one."""
+
+    standing: Standing
+    true_index: float
+
+    @property
+    def covered(self) -> bool:
+        """Whether the interval holds the true index."""
+        return self.standing.low <= self.true_index <= self.standing.high
+
+
+# The other studies, each in a directory of its own beside the first.
+FIRMWARE, KIOSK, HOSTS = "firmware", "kiosk", "hosts"
 
 
 def write_demo(directory: Path) -> Path:
-    """Write the demo study, and the one on the update; what is there already is used as it is.
+    """Write the demo studies; what is there already is used as it is.
 
     Raises
     ------
@@ -58,7 +101,8 @@ def write_demo(directory: Path) -> Path:
         When a file cannot be written.
     """
     path = _write(directory, STUDY_FILE)
-    _write(directory / FIRMWARE, f"{FIRMWARE}.toml")
+    for chapter in (FIRMWARE, KIOSK, HOSTS):
+        _write(directory / chapter, f"{chapter}.toml")
     return path
 
 
@@ -73,6 +117,61 @@ def _write(directory: Path, source: str) -> Path:
     except OSError as error:
         raise FerocalError(f"{path}: cannot be written: {error.strerror}") from None
     return path
+
+
+def carry(directory: Path, device: str) -> None:
+    """Put another kiosk on the table of the simulated bench.
+
+    Raises
+    ------
+    FerocalError
+        When the simulated bench does not answer.
+    """
+    words = [sys.executable, "-m", "ferocal.demo.lobby", "carry", device]
+    done = subprocess.run(words, cwd=directory, capture_output=True, text=True, check=False)
+    if done.returncode:
+        raise FerocalError(f"the simulated bench does not answer: {done.stderr.strip()}")
+
+
+def keep_references(study: Study) -> None:
+    """Keep the results from elsewhere that go with a study, unless there are some."""
+    with as_file(files("ferocal.demo").joinpath("references.csv")) as path:
+        found = load_references(study, path)
+    with open_ledger(study.directory) as ledger:
+        if not read_references(ledger):
+            add_references(ledger, found)
+
+
+def steps_beside_truth(answer: SeriesAnswer) -> list[StepTruth]:
+    """The true changes over the releases of the kiosks, each with what was found of it."""
+    names = [release.name for release in answer.releases]
+    series = {(v.bench, v.series.workload, v.series.metric): v.series for v in answer.values}
+    found = []
+    for place, workload, metric, kind, last, first, change in TRUE_STEPS:
+        for (bench, *known), own in series.items():
+            if known != [workload, metric] or place not in ("", bench):
+                continue
+            step = next((s for s in answer.steps if (s.bench, s.series) == (bench, own)), None)
+            holds = step is not None and (
+                kind == step.kind == "step"
+                and names.index(first) in range(step.earliest + 1, step.latest + 1)
+            )
+            found.append(StepTruth(bench, own, kind, last, first, math.expm1(change), step, holds))
+    return found
+
+
+def ranks_beside_truth(ranking: Ranking) -> list[RankTruth]:
+    """The rented hosts with their index over all workloads, and the true one."""
+    assert ranking.against is not None
+    base = LOBBY_HOSTS[ranking.standings[ranking.against].configuration]
+    found = []
+    for standing in ranking.standings:
+        own = LOBBY_HOSTS[standing.configuration]
+        logs = [
+            (1 if name != "show-export" else -1) * math.log(own[name] / base[name]) for name in own
+        ]
+        found.append(RankTruth(standing, math.exp(sum(logs) / len(logs))))
+    return found
 
 
 def watch(directory: Path, workload: str) -> float:

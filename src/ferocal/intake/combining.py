@@ -12,7 +12,7 @@ from pathlib import Path
 
 import sqlalchemy as sa
 
-from ferocal.errors import FerocalError, UsageError
+from ferocal.errors import FerocalError, StudyFileError, UsageError
 from ferocal.ledger import schema
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
 from ferocal.ledger.reading.visits import read_visits, recorded_facts
@@ -156,7 +156,7 @@ def combine_studies(combined: CombinedStudy, target: Path) -> list[Brought]:
         text = tomli_w.dumps(combined.tables)
         try:
             (made / STUDY_FILE).write_text(text, encoding="utf-8")
-            load_study(made)
+            _check(made)
             brought = [
                 _bring(source, made, Path(scratch) / f"{n}")
                 for n, source in enumerate(combined.sources)
@@ -165,6 +165,17 @@ def combine_studies(combined: CombinedStudy, target: Path) -> list[Brought]:
         except OSError as error:
             raise FerocalError(f"{target}: cannot be written: {error.strerror}") from None
     return brought
+
+
+def _check(made: Path) -> None:
+    """Refuse a combined study file that makes no sense, such as levels that contradict."""
+    try:
+        load_study(made)
+    except StudyFileError as error:
+        lines = "\n  ".join(f"{problem.key}: {problem.message}" for problem in error.problems)
+        raise UsageError(
+            f"these studies do not go together, the combined study file has mistakes:\n  {lines}"
+        ) from None
 
 
 def _bring(source: SourceMap, made: Path, scratch: Path) -> Brought:

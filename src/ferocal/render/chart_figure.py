@@ -12,6 +12,7 @@ from matplotlib.figure import Figure
 from matplotlib.patches import Rectangle
 from matplotlib.ticker import FixedLocator, FuncFormatter, NullLocator
 
+from ferocal.errors import UsageError
 from ferocal.render.figures import COLOURS, FAINT, INK, STYLE, plain_axes
 from ferocal.render.tables import short_centre
 from ferocal.terms.numbers import significant
@@ -46,6 +47,7 @@ _TICKS = (
     20,
 )
 _LEAST_APART = 0.08  # of the width of the axis, between two marks
+MOST_CONFIGURATIONS = 10
 # Of more rows those with the largest gains are drawn, which fit one page.
 MOST_ROWS = 14
 _MOST_REFERENCES = 3
@@ -55,7 +57,17 @@ def chart_figure(chart: Chart) -> Figure:
     """Every metric as a row: changes against the baseline on an axis of ratios.
 
     Marks that are filled are the best of their row, or not shown to differ from that.
+
+    Raises
+    ------
+    UsageError
+        When there are more configurations than can be told apart.
     """
+    if len(chart.configurations) > MOST_CONFIGURATIONS:
+        raise UsageError(
+            f"{len(chart.configurations)} configurations cannot be told apart in a chart: name up "
+            f"to {MOST_CONFIGURATIONS} with --configuration"
+        )
     drawn = [row for row in chart.rows if _has_gains(row, chart)]
     rows = sorted(drawn, key=lambda row: -row.largest)[:MOST_ROWS]
     with mpl.rc_context(STYLE):

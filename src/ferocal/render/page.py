@@ -64,7 +64,7 @@ def _render_group(
     """Title and HTML of each section that has something to show."""
     several = bench is not None and len(report.comparison.benches) > 1
     parts: list[dict[str, Any]] = []
-    if several and not sections[0].title:
+    if several and "{bench}" not in sections[0].title:
         parts.append({"title": f"Bench {bench}", "html": ""})
     for section in sections:
         values = section.values(report, bench or "")

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from ferocal.answers.ranking import label
 from ferocal.render.documents import CHANGES, LEFT_OUT
 from ferocal.render.objects import Key, Schema, attributes
 
@@ -42,7 +41,7 @@ _RANK = Schema(
         Key("visits", "integer", "how many visits there are", _standing("visits")),
         Key("against", "string?", "what the values of a composite are relative to",
             lambda row: None if row[1].against is None
-            else label(row[1], row[1].against, row[4])),
+            else row[1].label(row[1].against, row[4])),
         Key("in_rounds", "boolean", "whether pairs were compared within common rounds",
             lambda row: row[1].in_rounds),
     ),

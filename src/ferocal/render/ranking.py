@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING
 from rich.console import Console
 from rich.text import Text
 
-from ferocal.answers.ranking import label
 from ferocal.render.console import fold_with, room, show_beside
 from ferocal.render.numbers import decimals_for
 from ferocal.render.tables import plain_table
@@ -22,6 +21,7 @@ if TYPE_CHECKING:
 
 _MOST_ROWS = 16
 _MOST_SENTENCES = 3
+_MOST_METRICS = 12
 
 
 def show_ranking(console: Console, answer: RankAnswer, *, detail: bool = False) -> None:
@@ -36,7 +36,7 @@ def show_ranking(console: Console, answer: RankAnswer, *, detail: bool = False) 
         console.print()
         console.print(_table(field, answer, detail=detail))
         if len(field.rankings) > 1 or (field.composite and field.rankings):
-            console.print(_by_metric(field, answer))
+            console.print(_by_metric(field, answer, detail=detail))
     show_beside(console, "mind", list(remarks_of(answer)))
     lines = [x for s in _next(answer) for x in fold_with(*s, room(console))]
     show_beside(console, "next", lines)
@@ -47,7 +47,7 @@ def answer_sentences(field: Field, answer: RankAnswer) -> Iterator[str]:
     ranking = field.main
     by = ranking_name(ranking, answer)
     tied = [n for n, s in enumerate(ranking.standings) if s.rank_best == 1]
-    names = [label(ranking, n, answer.across) for n in tied]
+    names = [ranking.label(n, answer.across) for n in tied]
     top = ranking.standings[0]
     known = not math.isnan(top.first)
     changes = [lead_change_text(change) for change in field.lead_changes[:_MOST_SENTENCES]]
@@ -144,10 +144,8 @@ def _table(field: Field, answer: RankAnswer, *, detail: bool) -> object:
     columns += ["wins", "losses", "ties", "open"] if tally else []
     table = plain_table(*columns, right=[c for c in columns if c])
     rows = ranking.standings if detail else ranking.standings[:_MOST_ROWS]
-    for place, standing in enumerate(rows):
-        name = label(ranking, place, answer.across)
-        cells = [rank_text(standing.rank_best, standing.rank_worst), name, value_text(standing)]
-        cells.append("–" if math.isnan(standing.first) else percent_of(standing.first))
+    for standing, row in zip(rows, main_rows(field, answer), strict=False):
+        cells, name = list(row), row[1]
         others = [field.per_resource[resource] for resource in resources]
         cells += [_in_ranking(other, name, answer.across) for other in others]
         if tally:
@@ -157,31 +155,57 @@ def _table(field: Field, answer: RankAnswer, *, detail: bool) -> object:
         table.add_row(*(Text(cell, style) for cell in cells))
     if ranking.against is not None:
         table.caption_justify = "left"
-        base = label(ranking, ranking.against, answer.across)
+        base = ranking.label(ranking.against, answer.across)
         table.caption = f"index: {ranking_name(ranking, answer)}, {base} = 1"
     if len(rows) < len(ranking.standings):
         table.caption = f"{len(ranking.standings) - len(rows)} more: ferocal rank --detail"
     return table
 
 
+def main_rows(field: Field, answer: RankAnswer) -> Iterator[tuple[str, str, str, str]]:
+    """Rank, name, value and chance of being first in the main ranking."""
+    for place, standing in enumerate(field.main.standings):
+        first = "–" if math.isnan(standing.first) else percent_of(standing.first)
+        name = field.main.label(place, answer.across)
+        rank = rank_text(standing.rank_best, standing.rank_worst)
+        yield rank, name, value_text(standing), first
+
+
 def _in_ranking(ranking: Ranking, name: str, across: str) -> str:
     """A contestant's value and rank in another ranking."""
     for place, standing in enumerate(ranking.standings):
-        if label(ranking, place, across) == name:
+        if ranking.label(place, across) == name:
             rank = rank_text(standing.rank_best, standing.rank_worst)
             return f"{significant(standing.value, 3)} ({rank})"
     return "–"
 
 
-def _by_metric(field: Field, answer: RankAnswer) -> object:
-    """The ranks by every metric, contestants in the order of the main ranking."""
+def _by_metric(field: Field, answer: RankAnswer, *, detail: bool) -> object:
+    """The ranks by every metric, contestants in the order of the main ranking.
+
+    Of many metrics those are shown in which the leader is furthest behind.
+    """
     ranking = field.main
-    names = [label(ranking, n, answer.across) for n in range(len(ranking.standings))]
+    names = [ranking.label(n, answer.across) for n in range(len(ranking.standings))]
     names = names[:8]
     table = plain_table("rank by", *names, right=names)
-    for other in field.rankings:
+    shown = field.rankings
+    if not detail and len(shown) > _MOST_METRICS:
+        behind = {
+            id(other): -next(
+                (s.rank_worst for n, s in enumerate(other.standings)
+                 if other.label(n, answer.across) == names[0]), 0,
+            )
+            for other in shown
+        }  # fmt: skip
+        chosen = {id(o) for o in sorted(shown, key=lambda o: behind[id(o)])[:_MOST_METRICS]}
+        shown = tuple(other for other in shown if id(other) in chosen)
+        rest = len(field.rankings) - len(shown)
+        table.caption = f"where {names[0]} is furthest behind; {rest} more: ferocal rank --detail"
+        table.caption_justify = "left"
+    for other in shown:
         ranks = {
-            label(other, n, answer.across): rank_text(s.rank_best, s.rank_worst)
+            other.label(n, answer.across): rank_text(s.rank_best, s.rank_worst)
             for n, s in enumerate(other.standings)
         }
         table.add_row(other.series.title, *(ranks.get(name, "–") for name in names))

@@ -75,7 +75,7 @@ def _table(standings: Standings, *, everything: bool) -> object:
         if n != last + 1:
             table.add_row("", f"… {n - last - 1} more", "", "", "", "")
         last = n
-        table.add_row(*_row(entries[n]))
+        table.add_row(*entry_row(entries[n]))
     if last + 1 < len(entries):
         table.add_row("", f"… {len(entries) - last - 1} more", "", "", "", "")
     return table
@@ -92,7 +92,8 @@ def _around(entries: Sequence[Entry]) -> list[int]:
     return sorted(chosen)
 
 
-def _row(entry: Entry) -> list[Text]:
+def entry_row(entry: Entry) -> list[Text]:
+    """Mark, name, value, source and dates of a result; ours are bold."""
     reference = entry.reference
     if reference is None:
         half = (entry.high - entry.low) / 2

@@ -25,6 +25,7 @@ from ferocal.render.numbers import (
     percent,
     signed,
 )
+from ferocal.render.sessions import session_sentences
 from ferocal.render.tables import plain_table
 from ferocal.render.wording import VERDICT_SIGNS, VERDICT_STYLES, VERDICT_WORDS
 from ferocal.terms.numbers import grouped, significant
@@ -87,7 +88,8 @@ def step_lines(answer: SeriesAnswer, bench: str) -> Iterator[tuple[str, str]]:
     for step in sorted(steps, key=lambda s: (s.first, s.last, shown.index(s.series))):
         places.setdefault((step.last, step.first, step.kind), []).append(step)
     for (last, first, kind), found in places.items():
-        parts = [step_text(step, answer) for step in found[:_MOST_NAMED]]
+        shorter = _known_workloads(found)
+        parts = [step_text(step, answer, shorter[step]) for step in found[:_MOST_NAMED]]
         if len(found) > _MOST_NAMED:
             parts.append(f"{len(found) - _MOST_NAMED} more")
         yield place_text(answer, last, first, kind), ", ".join(parts)
@@ -102,8 +104,10 @@ def step_lines(answer: SeriesAnswer, bench: str) -> Iterator[tuple[str, str]]:
 
 
 def notes_of(answer: SeriesAnswer, bench: str) -> Iterator[str]:
-    """What the study file notes of releases at which something changed."""
+    """What is opposite for short and long sessions, and what the study file notes of releases."""
     shown = shown_series(answer)
+    steps = [s for s in answer.steps if s.bench == bench]
+    yield from session_sentences((answer.releases[s.first].name, s) for s in steps)
     firsts = {s.first for s in answer.steps if s.bench == bench and s.series in shown}
     texts = [f"{r.name}: {r.note}" for n, r in enumerate(answer.releases) if r.note and n in firsts]
     if texts:
@@ -117,14 +121,24 @@ def place_text(answer: SeriesAnswer, last: int, first: int, kind: str) -> str:
     return f"{begin} ⇢ {end}" if kind == "creep" else f"{begin} → {end}"
 
 
-def step_text(step: Step, answer: SeriesAnswer) -> str:
+def _known_workloads(steps: Sequence[Step]) -> dict[Step, str]:
+    """What each metric is called after those before it: a workload is not named twice."""
+    names, before = {}, ""
+    for step in steps:
+        again = step.series.workload == before and step.series.label
+        names[step] = (step.series.label or "") if again else step.series.title
+        before = step.series.workload
+    return names
+
+
+def step_text(step: Step, answer: SeriesAnswer, title: str) -> str:
     """A metric with its change, such as "kiosk-page −5.0 ±0.6 % (worse)"."""
     size = change_text(step)
     if math.isfinite(step.low):
         number, _, unit = size.rpartition(" ")
         size = f"{number} ±{half_width_text(step)} {unit}"
     word = "creep of " if step.kind == "creep" else ""
-    text = f"{step.series.title} {word}{size} ({VERDICT_WORDS[step.verdict]})"
+    text = f"{title} {word}{size} ({VERDICT_WORDS[step.verdict]})"
     if step.undone is not None:
         text += f", taken back with {answer.releases[step.undone].name}"
     return text

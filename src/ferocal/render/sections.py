@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from ferocal.render import numbers
+from ferocal.render import across, numbers, ranking, references, releases
 from ferocal.render.answer import answer_lines
 from ferocal.render.caveats import group_caveats
 from ferocal.render.claims import claim_lines, claim_remarks, headline
@@ -121,6 +121,85 @@ def _answer(report: Report, bench: str) -> dict[str, Any]:
     return {"lines": [(head, unbroken(text)) for head, text in answer_lines(comparison, _WIDTH)]}
 
 
+def _chart(report: Report, bench: str) -> dict[str, Any] | None:
+    chart = next((chart for chart in report.charts if chart.bench == bench), None)
+    if chart is None:
+        return None
+    from ferocal.render.chart_figure import chart_figure
+    from ferocal.render.trace_figures import figure_svg
+
+    return {"svg": figure_svg(chart_figure(chart))}
+
+
+def _series(report: Report, bench: str) -> dict[str, Any] | None:
+    answer = report.series
+    if answer is None:
+        return None
+    from ferocal.render.release_figures import series_figure
+    from ferocal.render.trace_figures import figure_svg
+
+    benches = list(dict.fromkeys(value.bench for value in answer.values))
+    return {
+        "factor": answer.factor,
+        "several": len(benches) > 1,
+        "benches": [
+            (name, list(releases.step_lines(answer, name)), list(releases.notes_of(answer, name)))
+            for name in benches
+        ],
+        "minds": list(releases.remarks_of(answer)),
+        "svg": figure_svg(series_figure(answer)),
+    }
+
+
+def _across(report: Report, bench: str) -> dict[str, Any] | None:
+    answer = report.across
+    if answer is None:
+        return None
+    return {
+        "leads": list(across.lead_lines(answer)),
+        "changes": [across.change_sentence(change) for change in answer.changes],
+        "minds": list(across.remarks_of(answer)),
+    }
+
+
+def _ranking(report: Report, bench: str) -> dict[str, Any] | None:
+    answer = report.ranking
+    if answer is None:
+        return None
+    return {
+        "fields": [
+            (
+                field.place,
+                list(ranking.answer_sentences(field, answer)),
+                ranking.ranking_name(field.main, answer),
+                list(ranking.main_rows(field, answer)),
+            )
+            for field in answer.fields
+        ],
+        "several": len(answer.fields) > 1,
+        "minds": list(ranking.remarks_of(answer)),
+    }
+
+
+def _references(report: Report, bench: str) -> dict[str, Any] | None:
+    answer = report.references
+    if answer is None or not answer.standings:
+        return None
+    return {
+        "metrics": [
+            (
+                standings.series,
+                list(references.stand_lines(standings)),
+                [
+                    (entry.reference is None, [str(cell) for cell in references.entry_row(entry)])
+                    for entry in standings.entries
+                ],
+            )
+            for standings in answer.standings
+        ]
+    }
+
+
 SECTIONS: tuple[Section, ...] = (
     Section(
         "answer",
@@ -159,6 +238,87 @@ SECTIONS: tuple[Section, ...] = (
 """,
         _factors,
         of_bench=True,
+    ),
+    Section(
+        "chart",
+        "At a glance",
+        """<div class="scroll">{{ svg | safe }}</div>
+""",
+        _chart,
+        of_bench=True,
+    ),
+    Section(
+        "series",
+        "Over the releases",
+        """
+{% for name, lines, notes in benches %}
+{% if several %}<p><b>{{ name }}</b></p>{% endif %}
+{% for head, text in lines %}
+<p>{% if head %}<b>{{ head }}</b> {% endif %}{{ text }}</p>
+{% endfor %}
+{% for text in notes %}<p>{{ text }}</p>{% endfor %}
+{% endfor %}
+<div class="scroll">{{ svg | safe }}</div>
+{% for text in minds %}<p class="note">{{ text }}</p>{% endfor %}
+""",
+        _series,
+    ),
+    Section(
+        "across",
+        "Across benches",
+        """
+{% for head, text in leads %}<p><b>{{ head }}</b> {{ text }}</p>{% endfor %}
+{% for text in changes %}<p>{{ text }}</p>{% endfor %}
+{% for text in minds %}<p class="note">{{ text }}</p>{% endfor %}
+""",
+        _across,
+    ),
+    Section(
+        "ranking",
+        "Ranking",
+        """
+{% for place, sentences, by, rows in fields %}
+{% if several %}<p><b>{{ place }}</b></p>{% endif %}
+{% for text in sentences %}<p>{{ text }}</p>{% endfor %}
+<div class="scroll">
+<table>
+<thead><tr><th class="n">rank</th><th></th><th class="n">{{ by }}</th>
+<th class="n">chance of being first</th></tr></thead>
+<tbody>
+{% for rank, name, value, first in rows %}
+<tr><td class="n">{{ rank }}</td><td>{{ name }}</td><td class="n">{{ value }}</td>
+<td class="n">{{ first }}</td></tr>
+{% endfor %}
+</tbody>
+</table>
+</div>
+{% endfor %}
+{% for text in minds %}<p class="note">{{ text }}</p>{% endfor %}
+""",
+        _ranking,
+    ),
+    Section(
+        "references",
+        "From elsewhere",
+        """
+{% for s, sentences, rows in metrics %}
+{% for text in sentences %}<p>{{ text }}</p>{% endfor %}
+<div class="scroll">
+<table>
+<thead><tr><th></th><th>{{ s.title }}</th><th class="n">{{ s.unit }}</th><th>source</th>
+<th>date</th><th>retrieved</th></tr></thead>
+<tbody>
+{% for ours, cells in rows %}
+<tr>{% for cell in cells %}<td{{ ' class="n"' | safe if loop.index == 3 }}>
+{%- if ours %}<b>{{ cell }}</b>{% else %}{{ cell }}{% endif %}</td>{% endfor %}</tr>
+{% endfor %}
+</tbody>
+</table>
+</div>
+{% endfor %}
+<p class="note">◇ from elsewhere: no runs are behind it, and it is in no verdict.</p>
+""",
+        _references,
     ),
     Section(
         "effects",

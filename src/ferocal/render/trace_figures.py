@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -129,7 +130,7 @@ def soak_figure(curves: Sequence[SoakCurve], title: str, unit: str) -> Figure:
     """Soaks of all configurations on one axis of time, with their range over the runs."""
     with mpl.rc_context(STYLE):
         figure = Figure(figsize=(12.8, 8.0), layout="constrained")
-        axes = figure.subplots()
+        axes, beneath = _soak_axes(figure, curves)
         axes.set_title(title, loc="left", fontweight="bold", fontsize=12)
         for number, curve in enumerate(curves):
             minutes = curve.time / 60
@@ -143,10 +144,32 @@ def soak_figure(curves: Sequence[SoakCurve], title: str, unit: str) -> Figure:
         bottom = 0.0 if low < 0.5 * high else low - 0.15 * (high - low)
         axes.set_ylim(bottom, high + 0.08 * (high - bottom))
         _label_ends(axes, curves, high - bottom)
-        axes.set_xlabel("time in the run, min (line: median of the runs; shaded: their range)")
         axes.set_ylabel(unit)
         plain_axes(axes)
+        lowest = axes if beneath is None else beneath
+        lowest.set_xlabel("time in the run, min (line: median of the runs; shaded: their range)")
+        if beneath is not None:
+            _draw_second(beneath, curves)
     return figure
+
+
+def _soak_axes(figure: Figure, curves: Sequence[SoakCurve]) -> tuple[Axes, Axes | None]:
+    """The axes of the values, and those of another channel beneath where there is one."""
+    if all(curve.second is None for curve in curves):
+        return figure.subplots(), None
+    axes, beneath = figure.subplots(2, 1, sharex=True, gridspec_kw={"height_ratios": (3, 1)})
+    return axes, beneath
+
+
+def _draw_second(axes: Axes, curves: Sequence[SoakCurve]) -> None:
+    """The course of the other channel, in the colours of the curves above."""
+    for number, curve in enumerate(curves):
+        if curve.second is not None:
+            time, value = curve.second
+            axes.plot(time / 60, value, lw=1.4, **_style(number))
+    labels = dict.fromkeys(curve.second_label for curve in curves if curve.second_label)
+    axes.set_ylabel(", ".join(labels), fontsize=9)
+    plain_axes(axes)
 
 
 def _mark_changes(axes: Axes, curve: SoakCurve, number: int) -> None:
@@ -191,6 +214,15 @@ def _label_ends(axes: Axes, curves: Sequence[SoakCurve], span: float) -> None:
             fontweight="bold",
             annotation_clip=False,
         )
+
+
+def figure_svg(figure: Figure) -> str:
+    """A figure as an SVG element, for a page."""
+    text = io.StringIO()
+    with mpl.rc_context(STYLE):
+        figure.savefig(text, format="svg")
+    svg = text.getvalue()
+    return svg[svg.index("<svg") :]
 
 
 def save_figure(figure: Figure, path: Path) -> None:

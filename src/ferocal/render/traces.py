@@ -9,7 +9,9 @@ from typing import TYPE_CHECKING
 from rich.console import Console
 
 from ferocal.render.comparison import show_comparison
+from ferocal.render.console import show_beside
 from ferocal.render.next_steps import NextStep
+from ferocal.render.sessions import session_sentences
 from ferocal.traces.soak import BIN
 
 if TYPE_CHECKING:
@@ -20,6 +22,9 @@ def show_traces(console: Console, answer: TraceAnswer) -> None:
     """Print the comparison of all parts of the traces of a kind."""
     chart = NextStep("see the curves", f"ferocal {answer.kind.name} --chart {answer.kind.name}.png")
     show_comparison(console, answer.comparison, steps=[chart])
+    effects = [e for e in answer.comparison.effects if not e.control]
+    for sentence in session_sentences((e.configuration, e) for e in effects):
+        show_beside(console, "", [sentence], margin=0)
 
 
 def scaled_bins(curves: Sequence[TraceCurves]) -> list[str]:

@@ -35,8 +35,9 @@ class Metric(StudyTable):
 
     A metric of the kind "frames" or "soak" is a trace, of which several metrics are
     computed; `derive` names them. ``part_margin`` and ``part_role`` give some of them a margin or
-    a role of their own. Frames take a ``limit``: the share of time in longer frames is one of
-    these metrics.
+    a role of their own. With ``short`` and ``long`` a soak has also the levels up to one time and
+    from another on, for sessions of that length. Frames take a ``limit``: the share of time in
+    longer frames is one of these metrics.
 
     A derived metric is computed ``from`` others of the run, or of other workloads of the visit,
     by a formula such as "page - idle"; unless stated, its unit is what that gives.
@@ -50,6 +51,8 @@ class Metric(StudyTable):
     unit: str = ""
     better: Direction
     limit: Seconds | None = None
+    short: Seconds | None = None
+    long: Seconds | None = None
     source: Source | None = None
     formula: str | None = Field(default=None, alias="from")
     read: Literal["typed", "stopwatch"] = "typed"
@@ -109,6 +112,8 @@ class Metric(StudyTable):
             second=source.second,
             second_unit=source.second_unit,
             second_better=source.second_better,
+            short=self.short,
+            long=self.long,
         )
 
     @model_validator(mode="before")
@@ -142,6 +147,10 @@ class Metric(StudyTable):
         if self.limit is not None and (kind is None or not kind.takes_limit):
             takers = " or ".join(f'"{name}"' for name, k in KINDS.items() if k.takes_limit)
             raise ValueError(f"limit goes with kind = {takers}")
+        sessions = [name for name in ("short", "long") if getattr(self, name) is not None]
+        if sessions and (kind is None or not kind.takes_sessions):
+            takers = " or ".join(f'"{name}"' for name, k in KINDS.items() if k.takes_sessions)
+            raise ValueError(f"{sessions[0]} goes with kind = {takers}")
         if kind is not None and kind.units is not None and self.unit not in kind.units:
             raise ValueError(f'{kind.name} are in {", ".join(kind.units)}, not in "{self.unit}"')
         if kind is not None and kind.direction not in (None, self.better):

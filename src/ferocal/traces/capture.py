@@ -23,7 +23,8 @@ class TraceError(ValueError):
 class TraceSpec:
     """What a study says of a trace.
 
-    ``limit`` is a frame time in seconds. With ``stamps`` the numbers are times at which
+    ``limit`` is a frame time in seconds; sessions are ``short`` up to some time and ``long`` from
+    some time on, both in seconds. With ``stamps`` the numbers are times at which
     frames were shown. Values without times follow each other after ``interval`` (s).
     ``second`` names another channel, in ``second_unit``, of which ``second_better`` is better.
     """
@@ -36,6 +37,13 @@ class TraceSpec:
     second: str | None = None
     second_unit: str | None = None
     second_better: Direction = "none"
+    short: float | None = None
+    long: float | None = None
+
+    @property
+    def second_label(self) -> str:
+        """What the other channel is called, with its unit."""
+        return f"{self.second}, {self.second_unit}" if self.second_unit else self.second or ""
 
 
 @dataclass(frozen=True)

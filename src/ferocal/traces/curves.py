@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -80,7 +80,8 @@ class SoakCurve:
 
     ``median``, ``low`` and ``high`` are over the runs; ``onsets`` and ``recoveries`` (s) are
     those of the runs that have them; ``runs`` counts all. ``bins`` are the widths (s) of the
-    stretches of which medians are taken in each run.
+    stretches of which medians are taken in each run. ``second`` has the times and the course of
+    another channel, such as the ambient temperature, None where there is none.
     """
 
     configuration: str
@@ -92,23 +93,48 @@ class SoakCurve:
     recoveries: tuple[float, ...]
     runs: int
     bins: tuple[float, ...]
+    second: tuple[FloatArray, FloatArray] | None = None
+    second_label: str = ""
 
 
 class SoakCollector:
-    """Takes the soaks of one configuration one by one."""
+    """Takes the soaks of one configuration one by one, with another channel if they have one."""
 
-    def __init__(self, configuration: str, better: Direction) -> None:
+    def __init__(self, configuration: str, better: Direction, second_label: str = "") -> None:
         self._configuration = configuration
         self._better = better
+        self._second_label = second_label
         self._runs: list[tuple[FloatArray, FloatArray]] = []
+        self._seconds: list[tuple[FloatArray, FloatArray]] = []
 
     def add(self, columns: CaptureColumns) -> None:
         """Take a soak, of times (s) and values."""
         self._runs.append((columns["time"], columns["value"]))
+        if "second" in columns:
+            self._seconds.append((columns["time"], columns["second"]))
 
     def curve(self) -> SoakCurve:
         """The curve of all soaks so far."""
-        return soak_curve(self._configuration, self._runs, self._better)
+        curve = soak_curve(self._configuration, self._runs, self._better)
+        if not self._seconds:
+            return curve
+        time, table = _on_one_axis(self._seconds)
+        middle = (time, np.nanmedian(table, axis=0))
+        return replace(curve, second=middle, second_label=self._second_label)
+
+
+def _on_one_axis(
+    runs: Sequence[tuple[FloatArray, FloatArray]],
+) -> tuple[FloatArray, FloatArray]:
+    """Times (s), shape (t,), and the medians of every run at these, shape (r, t)."""
+    width = max(bin_width(time - time[0]) for time, _ in runs)
+    length = max(int((time[-1] - time[0]) / width) + 1 for time, _ in runs)
+    table = np.full((len(runs), length), np.nan)
+    for row, (time, value) in zip(table, runs, strict=True):
+        starts, medians = bin_medians(time - time[0], value, width)
+        row[np.rint(starts / width).astype(np.int64)] = medians
+    present = ~np.isnan(table).all(axis=0)
+    return (np.arange(length)[present] + 0.5) * width, table[:, present]
 
 
 def soak_curve(
@@ -117,18 +143,11 @@ def soak_curve(
     better: Direction,
 ) -> SoakCurve:
     """The curve of several soaks, each of times (s) and values."""
-    width = max(bin_width(time - time[0]) for time, _ in runs)
-    length = max(int((time[-1] - time[0]) / width) + 1 for time, _ in runs)
-    table = np.full((len(runs), length), np.nan)
-    for row, (time, value) in zip(table, runs, strict=True):
-        starts, medians = bin_medians(time - time[0], value, width)
-        row[np.rint(starts / width).astype(np.int64)] = medians
+    axis, table = _on_one_axis(runs)
     found = [summarise_soak(time, value, better) for time, value in runs]
-    present = ~np.isnan(table).all(axis=0)
-    table = table[:, present]
     return SoakCurve(
         configuration,
-        (np.arange(length)[present] + 0.5) * width,
+        axis,
         np.nanmedian(table, axis=0),
         np.nanmin(table, axis=0),
         np.nanmax(table, axis=0),

@@ -14,6 +14,8 @@ from ferocal.terms.units import TIME
 from ferocal.traces.capture import CaptureColumns, Direction, Trace, TraceError, TraceSpec
 
 if TYPE_CHECKING:
+    import numpy as np
+
     from ferocal.traces.curves import FrameCollector, SoakCollector
     from ferocal.traces.soak import SoakSummary
 
@@ -73,6 +75,7 @@ class Kind:
     collect: Callable[[str, TraceSpec], Collector]
     counts_samples: bool
     takes_limit: bool = False
+    takes_sessions: bool = False
     units: tuple[str, ...] | None = None
     kept_unit: str | None = None
     direction: Direction | None = None
@@ -91,6 +94,29 @@ def _frame_parts(spec: TraceSpec) -> list[Part]:
     ]
 
 
+# How the parts of short and long sessions begin; the duration follows.
+SHORT_SESSION, LONG_SESSION = "first-", "after-"
+
+
+def _session_parts(spec: TraceSpec) -> list[Part]:
+    """The level of short sessions, and of what comes late in long ones."""
+    return [
+        Part(f"{kind}{_duration(seconds, '-')}", f"{word} {_duration(seconds, ' ')}", spec.unit,
+             spec.better, leads=True)
+        for kind, word, seconds in (
+            (SHORT_SESSION, "first", spec.short), (LONG_SESSION, "after", spec.long)
+        )
+        if seconds is not None
+    ]  # fmt: skip
+
+
+def _duration(seconds: float, gap: str) -> str:
+    """A duration in minutes if these are whole, such as "10 min"."""
+    if seconds % 60 == 0:
+        return f"{seconds / 60:.15g}{gap}min"
+    return f"{seconds:.15g}{gap}s"
+
+
 def _soak_parts(spec: TraceSpec) -> list[Part]:
     """Levels over the course of the soak, throttling, and a second channel."""
     parts = [
@@ -98,6 +124,7 @@ def _soak_parts(spec: TraceSpec) -> list[Part]:
         Part("mean", "mean", spec.unit, spec.better, leads=True),
         Part("minimum", "minimum", spec.unit, spec.better, leads=True),
         Part("last-quarter", "last quarter", spec.unit, spec.better, leads=True),
+        *_session_parts(spec),
         Part("sustained", "sustained", "%", spec.better),
         Part("onset", "onset of throttling", "s", "higher", leads=True),
         Part("depth", "depth of throttling", "%", "lower"),
@@ -152,12 +179,23 @@ def _summarise_soak(
     }
     known = {part: PartValue(number) for part, number in values.items()}
     known |= _throttling(summary, float(time[-1] - time[0]))
+    for part, of_session in zip(_session_parts(spec), _sessions(spec, time), strict=True):
+        # A soak that ends before has no late part.
+        if of_session.any():
+            known[part.name] = PartValue(float(value[of_session].mean()))
     kept = {"value": value, "time": time}
     if spec.second is not None:
         kept["second"] = columns["second"]
         known[f"{spec.second}-mean"] = PartValue(float(columns["second"].mean()))
         known[f"{spec.second}-max"] = PartValue(float(columns["second"].max()))
     return known, [kept]
+
+
+def _sessions(spec: TraceSpec, time: np.ndarray) -> list[np.ndarray]:
+    """Which values belong to a short session, and to the late part of a long one."""
+    passed = time - time[0]
+    found = [] if spec.short is None else [passed <= spec.short]
+    return found if spec.long is None else [*found, passed >= spec.long]
 
 
 def _throttling(summary: SoakSummary, duration: float) -> PartValues:
@@ -183,7 +221,7 @@ def _collect_frames(configuration: str, spec: TraceSpec) -> FrameCollector:
 def _collect_soaks(configuration: str, spec: TraceSpec) -> SoakCollector:
     from ferocal.traces.curves import SoakCollector
 
-    return SoakCollector(configuration, spec.better)
+    return SoakCollector(configuration, spec.better, spec.second_label)
 
 
 KINDS: dict[str, Kind] = {
@@ -209,6 +247,7 @@ KINDS: dict[str, Kind] = {
             summarise=_summarise_soak,
             collect=_collect_soaks,
             counts_samples=False,
+            takes_sessions=True,
         ),
     )
 }

@@ -17,6 +17,8 @@ from ferocal.terms.wording import listed
 
 # A visit SD that has grown by half since takes the coverage of a 95 % interval to 86 %.
 STALE_DAYS = 30.0
+# Of fewer visits there is no noise floor.
+_FEWEST_VISITS = 3
 
 
 @dataclass(frozen=True)
@@ -50,7 +52,7 @@ def estimate_floor(readings: Readings, arm: Arm, scales: tuple[Scale, ...]) -> N
     if not len(visited.value):
         return None
     summaries = summarise_visits(visited, scales)
-    if len(summaries.centre) < 3:
+    if len(summaries.centre) < _FEWEST_VISITS:
         return None
     order = np.argsort(visited.visit_of, kind="stable")
     visits = find_segments([visited.visit_of[order]])
@@ -70,6 +72,19 @@ def estimate_floor(readings: Readings, arm: Arm, scales: tuple[Scale, ...]) -> N
     )
 
 
+def often_visited(readings: Readings, series: int, bench: int) -> list[int]:
+    """The configurations of which a series may have a noise floor, by their place.
+
+    Those of at least three visits, before visits in one round are taken together.
+    """
+    here = (readings.series_of == series) & (readings.bench_of == bench)
+    pairs = np.unique(np.stack([readings.configuration_of[here], readings.visit_of[here]]), axis=1)[
+        0
+    ]
+    visits = np.bincount(pairs, minlength=len(readings.configurations))
+    return [int(c) for c in np.flatnonzero(visits >= _FEWEST_VISITS)]
+
+
 def pool_floors(
     readings: Readings, series: int, bench: int, scales: tuple[Scale, ...]
 ) -> NoiseFloor | None:
@@ -79,8 +94,8 @@ def pool_floors(
     are taken to vary alike.
     """
     found = [
-        (name, floor)
-        for c, name in enumerate(readings.configurations)
+        (readings.configurations[c], floor)
+        for c in often_visited(readings, series, bench)
         if (floor := estimate_floor(readings, Arm(series, bench, c), scales)) is not None
     ]
     if len(found) < 2:

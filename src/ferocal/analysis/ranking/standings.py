@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import lru_cache
 
 import numpy as np
 
@@ -29,10 +28,11 @@ from ferocal.analysis.inference.noise_floors import (
     floor_error,
 )
 from ferocal.analysis.inference.student import t_quantile
+from ferocal.analysis.inference.studentized import range_quantile
 from ferocal.analysis.inference.verdicts import CONFIDENCE, Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast
 
-_DRAWS = 20_000
+_DRAWS = 10_000
 
 
 @dataclass(frozen=True)
@@ -84,6 +84,11 @@ class Ranking:
     verdicts: Mapping[tuple[int, int], Verdict]
     in_rounds: bool
     against: int | None = None
+
+    def label(self, place: int, across: str) -> str:
+        """What the contestant at a place is called where "configurations" or "benches" compete."""
+        standing = self.standings[place]
+        return standing.bench if across == "benches" else standing.configuration
 
 
 def rank_contestants(
@@ -217,7 +222,7 @@ def _gather(
     own = numbers.select(numbers.series_of == series)
     scales = choose_scales(numbers)
     summaries = summarise_visits(own, scales)
-    resolution = find_resolution(own, scales, find_steps(numbers)) if len(own.value) else None
+    resolution = find_resolution(own, scales, find_steps(own)) if len(own.value) else None
     width = reading_uncertainty(own, scales)
     rows = {n: _rows(summaries, c) for n, c in enumerate(contestants)}
     places = [n for n in rows if len(rows[n])]
@@ -225,9 +230,10 @@ def _gather(
     columns = []
     for n in places:
         c, values = contestants[n], summaries.centre[rows[n]]
-        if c.bench not in floors:
+        # Looked for only where a single visit needs it, for that takes long.
+        if len(values) == 1 and c.bench not in floors:
             floors[c.bench] = _floor(numbers, series, c.bench, scales, setting)
-        error, degrees = _error(values, summaries.runs[rows[n]], floors[c.bench])
+        error, degrees = _error(values, summaries.runs[rows[n]], floors.get(c.bench))
         code = Arm(series, c.bench, c.configuration).code(readings)
         step = 0.0 if resolution is None else float(resolution.error[code])
         fixed = math.hypot(step, float(width[code]))
@@ -303,14 +309,6 @@ def _in_rounds(
     )
 
 
-@lru_cache(maxsize=64)
-def _critical(count: int, degrees: int, confidence: float) -> float:
-    """The studentized range that is exceeded with 1 − confidence."""
-    from scipy.stats import studentized_range
-
-    return float(studentized_range.ppf(confidence, count, degrees))
-
-
 def _from_rounds(found: _Found, confidence: float) -> dict[tuple[int, int], Verdict] | None:
     """Verdicts of all pairs from common rounds."""
     assert found.table is not None
@@ -320,7 +318,7 @@ def _from_rounds(found: _Found, confidence: float) -> dict[tuple[int, int], Verd
     if variance == 0 and not found.fixed.all():
         return None  # no spread, and no step that says how much is behind it
     error = math.sqrt(2 * variance / rounds)
-    apart = _critical(count, degrees, confidence) / math.sqrt(2)
+    apart = range_quantile(confidence, count, degrees) / math.sqrt(2)
     each = float(t_quantile(degrees, 0.5 + confidence / 2))
     margin = margin_on_scale(found.series, found.scale)
     verdicts = {}

@@ -1,0 +1,451 @@
+"""Series of releases: steps and creeps, where to look next, seeking until it is found."""
+
+from __future__ import annotations
+
+import itertools
+import json
+import math
+import os
+import re
+import signal
+import subprocess
+from collections.abc import Sequence
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from conftest import PROGRAM, Ferocal, surroundings
+from ferocal.analysis.data.series import Series
+from ferocal.analysis.releases.course import Course, find_courses
+from ferocal.analysis.releases.kinds import weigh_kinds
+from ferocal.analysis.releases.place import information, locate, next_release
+from ferocal.analysis.releases.seeking import State, seek
+from ferocal.analysis.releases.steps import Search, search_courses
+from simulation import make_readings
+
+SERIES = (Series("kiosk-page", "score", "points", "higher", 0.01, role="primary"),)
+
+
+def make_course(values: Sequence[float], places: Sequence[int] | None = None) -> Course:
+    """One visit to each release."""
+    at = np.arange(len(values)) if places is None else np.array(places)
+    centre = np.array(values, dtype=float)
+    return Course(0, "ratio", at, centre, np.ones(len(at), int), 0.0, 0, at, centre)
+
+
+def search(values: Sequence[float], places: Sequence[int] | None = None) -> Search:
+    return search_courses([make_course(values, places)], SERIES, "foyer")[0]
+
+
+def simulate(kind: str, count: int, seed: int, sd: float = 0.0058) -> tuple[list[float], int]:
+    """A course with a change of 3 % of some kind, and the first release after it."""
+    rng = np.random.default_rng([seed, count])
+    x, place = np.arange(count), int(rng.integers(3, count - 2))
+    shape = {
+        "none": np.zeros(count),
+        "step": (x >= place).astype(float),
+        "creep": x / (count - 1),
+    }[kind]
+    return list(0.03 * shape + rng.normal(0, sd, count)), place
+
+
+@pytest.mark.parametrize("count", [12, 20])
+def test_steps_are_found_and_nothing_else(count: int) -> None:
+    """The rates are those of the calibration, as far as so few studies can show them."""
+    times = 150
+    false = sum(bool(search(simulate("none", count, n)[0]).steps) for n in range(times))
+    assert false <= 17  # 7.5 expected of 150; more than 17 in one case of a thousand
+    found = right = covered = 0
+    for n in range(times):
+        values, place = simulate("step", count, n)
+        steps = search(values).steps
+        found += bool(steps)
+        right += any(s.earliest < place <= s.latest for s in steps if s.kind == "step")
+        covered += any(s.low <= math.expm1(0.03) <= s.high for s in steps)
+    assert found >= 0.97 * times and right >= 0.85 * times and covered >= 0.85 * times
+    creeps = [search(simulate("creep", count, n)[0]).steps for n in range(times)]
+    called = sum(any(s.kind == "step" for s in steps) for steps in creeps)
+    assert called <= 0.1 * times + 8
+    assert sum(bool(steps) for steps in creeps) >= 0.9 * times
+
+
+def test_a_step_that_is_taken_back_is_told() -> None:
+    rng = np.random.default_rng(2)
+    values = rng.normal(0, 0.002, 20)
+    values[8:12] -= 0.05
+    fell, back = search(list(values)).steps
+    assert (fell.last, fell.first, fell.undone) == (7, 8, 12)
+    assert (back.last, back.first, back.undone) == (11, 12, None)
+    assert fell.verdict == "worse" and back.verdict == "better"
+    # Not back where it was: nothing is taken back.
+    values[12:] -= 0.03
+    assert [s.undone for s in search(list(values)).steps] == [None, None]
+
+
+def test_metrics_of_one_role_are_one_family() -> None:
+    """A borderline change in one of many metrics is none."""
+    rng = np.random.default_rng(5)
+    courses = [make_course(list(rng.normal(0, 0.01, 20))) for _ in range(40)]
+    series = tuple(Series("w", f"m{n}", "s", "lower", 0.01) for n in range(40))
+    courses = [replace(course, series=n) for n, course in enumerate(courses)]
+    alone = [search_courses([replace(c, series=0)], series, "b")[0].steps for c in courses]
+    together = search_courses(courses, series, "b")
+    assert sum(map(bool, alone)) >= 1 and sum(bool(s.steps) for s in together) <= 1
+
+
+def test_the_place_has_the_probability_that_integration_gives() -> None:
+    """Levels, size and standard deviation integrated out on a grid, as an oracle."""
+    rng = np.random.default_rng(1)
+    place = np.array([0, 0, 0, 2, 3, 5, 5, 5])
+    value = np.where(place > 2, 1.0, 0.0) + rng.normal(0, 0.6, len(place))
+    known = locate(place, value, 6)
+    assert known is not None
+    level = np.linspace(-4, 4, 121)
+    sd = np.exp(np.linspace(math.log(0.08), math.log(12), 160))
+    expected = []
+    for k in range(5):
+        after = place > k
+        total = 0.0
+        for s in sd:
+            parts = [
+                np.exp(-((value[rows][:, None] - level) ** 2).sum(0) / (2 * s * s)).sum()
+                for rows in (~after, after)
+            ]
+            # The size is flat in units of the SD, which is flat on its logarithm.
+            total += s ** -len(value) * parts[0] * parts[1] / s
+        expected.append(total)
+    np.testing.assert_allclose(known.chance, np.array(expected) / sum(expected), atol=0.01)
+    assert known.change == pytest.approx(
+        value[place > known.best].mean() - value[place <= known.best].mean()
+    )
+
+
+def test_the_next_visit_halves_the_probability_unless_costs_say_otherwise() -> None:
+    rng = np.random.default_rng(4)
+    ends = np.array([0, 0, 0, 63, 63, 63])
+    known = locate(ends, np.where(ends > 0, 1.0, 0.0) + rng.normal(0, 0.2, 6), 64)
+    assert known is not None and not known.found
+    gain = information(known)
+    assert gain.max() <= math.log(2) + 1e-9 and gain[0] == pytest.approx(0, abs=1e-9)
+    at = next_release(known, np.ones(64))
+    assert at is not None and abs(known.chance[:at].sum() - 0.5) < 0.02
+    cost = np.ones(64)
+    cost[at - 6 : at + 7] = 50.0
+    cheaper = next_release(known, cost)
+    assert cheaper is not None and cost[cheaper] == 1.0
+    cost[:] = np.inf
+    assert next_release(known, cost) is None
+
+
+@pytest.mark.parametrize("sd", [0.6, 1.2])
+def test_seeking_finds_the_release(sd: float) -> None:
+    visits, right = [], 0
+    for seed in range(60):
+        rng = np.random.default_rng([seed, 5])
+        truth, places, values = int(rng.integers(0, 63)), [], []
+        course = None
+        while True:
+            found = seek(course, 0, 63, np.ones(64), (0.0, 0))
+            if found.release is None:
+                break
+            places.append(found.release)
+            values.append(3.0 * (found.release > truth) + rng.normal(0, sd))
+            at, index, count = np.unique(places, return_inverse=True, return_counts=True)
+            centre = np.bincount(index, values) / count
+            course = Course(
+                0, "difference", at, centre, count, 0.0, 0, np.array(places), np.array(values)
+            )
+        visits.append(len(values))
+        right += found.state is State.FOUND and found.known is not None and (
+            found.known.best == truth
+        )  # fmt: skip
+    assert right >= 54 and np.median(visits) <= {0.6: 14, 1.2: 22}[sd]
+
+
+def test_rounds_are_taken_out_of_releases_as_statsmodels_does() -> None:
+    import pandas as pd
+    import statsmodels.formula.api as smf
+
+    rng = np.random.default_rng(3)
+    cells = [c for c in itertools.product(range(5), range(6)) if c not in ((1, 2), (3, 4))]
+    value = [math.exp(0.1 * r + 0.3 * n + rng.normal(0, 0.02)) for r, n in cells]
+    rows = [(0, r, n, k, v) for k, ((r, n), v) in enumerate(zip(cells, value, strict=True))]
+    readings = make_readings(SERIES, tuple("abcde"), *zip(*rows, strict=True))
+    (course,) = find_courses(readings, 0, range(5), interleaved=True)
+    frame = pd.DataFrame({"r": [c[0] for c in cells], "n": [c[1] for c in cells],
+                          "v": np.log(value)})  # fmt: skip
+    fit = smf.ols("v ~ C(r) + C(n)", frame).fit()
+    effects = [0.0, *(fit.params[f"C(r)[T.{k}]"] for k in range(1, 5))]
+    np.testing.assert_allclose(course.centre - course.centre[0], effects, atol=1e-12)
+    assert course.squares == pytest.approx(fit.ssr) and course.degrees == fit.df_resid
+
+
+def test_a_creep_and_a_step_are_told_by_their_likelihood() -> None:
+    step = weigh_kinds(make_course([0] * 6 + [1] * 6 + [0.01]))
+    creep = weigh_kinds(make_course([0, 0.1, 0.2, 0.29, 0.41, 0.5, 0.61, 0.7]))
+    assert step is not None and step.step > step.creep
+    assert creep is not None and creep.creep > creep.step and creep.total == pytest.approx(0.7, 0.1)
+    assert weigh_kinds(make_course([0, 1, 2])) is None
+
+
+HEAD = """
+[study]
+question = "When did the kiosk fall?"
+margin = "1 %"
+schedule = "once"
+[factor.firmware]
+order = "{order}"
+{levels}
+[workload.kiosk-page]
+instructions = "Read the score off the page."
+[workload.kiosk-page.metric.score]
+unit = "points"
+better = "higher"
+role = "primary"
+"""
+FIRST = datetime(2024, 1, 15, tzinfo=UTC)
+
+
+def kiosk(
+    ferocal: Ferocal, values: dict[int, list[float]], count: int, order: str = "time"
+) -> None:
+    """A release a month, the visits to each on days that follow each other."""
+    levels = "".join(
+        f"[factor.firmware.level.r{n:02d}]\ndate = {(FIRST + timedelta(30 * n)).date()}\n"
+        + ('note = "a new engine"\n' if n == 11 else "")
+        for n in range(count)
+    )
+    ferocal.write(HEAD.format(levels=levels, order=order))
+    lines = ["configuration,workload,metric,value,visit,started_at"]
+    for n, readings in values.items():
+        for k, value in enumerate(readings):
+            at = FIRST + timedelta(30 * n, hours=k)
+            lines.append(f"r{n:02d},kiosk-page,score,{value!r},{n}-{k},{at.isoformat()}")
+    (ferocal.directory / "scores.csv").write_text("\n".join(lines))
+    ferocal.quick("load", "scores.csv")
+
+
+def points(count: int, falls: int = 99, seed: int = 0) -> dict[int, list[float]]:
+    rng = np.random.default_rng(seed)
+    return {
+        n: [float(300 * (0.95 if n >= falls else 1) * math.exp(rng.normal(0, 0.004)))]
+        for n in range(count)
+    }
+
+
+def test_a_series_is_told_with_gaps_and_with_where_to_look(ferocal: Ferocal) -> None:
+    values = points(20, falls=11)
+    for gap in (9, 10, 12):
+        del values[gap]
+    kiosk(ferocal, values, 20)
+    document = ferocal.json("series", "firmware")
+    (step,) = document["steps"]
+    assert (step["workload"], step["metric"], step["kind"]) == ("kiosk-page", "score", "step")
+    assert (step["last"], step["first"]) == ("r08", "r11")
+    assert step["low"] < -0.05 < step["high"] < 0 and step["verdict"] == "worse"
+    assert document["unmeasured"] == ["r09", "r10", "r12"]
+    assert document["next"]["release"] in ("r09", "r10") and not document["next"]["again"]
+    levels = {row["level"]: row for row in document["levels"]}
+    assert levels["r00"]["before"] is None and levels["r00"]["date"] == "2024-01-15"
+    fallen = levels["r11"]["before"]
+    assert fallen["verdict"] == "worse" and fallen["change"] == pytest.approx(-0.05, abs=0.02)
+    assert levels["r19"]["first"]["verdict"] == "worse"
+    text = ferocal.quick("series", "firmware")
+    assert re.search(r"r08 → r11 \(2024-12-10\) +kiosk-page −[\d.]+ ±[\d.]+ % \(worse\)", text)
+    assert "3 releases not measured: r09 and r10, r12" in text
+    assert "Noted of r11: a new engine" in text
+    text = ferocal.quick("series", "firmware", "--next")
+    assert re.search("ferocal measure --only firmware=r(09|10)", text)
+    ferocal.quick("series", "firmware", "-o", "s.svg")
+    drawn = (ferocal.directory / "s.svg").read_text()
+    assert "not measured" in drawn and "a new engine" in drawn and "step −" in drawn
+    assert ferocal.quick("series", "firmware", "--detail").count("not measured") >= 3
+
+
+def test_visits_of_one_day_say_nothing_of_months(ferocal: Ferocal) -> None:
+    """Three visits in one go agree far better than releases months apart."""
+    rng = np.random.default_rng(6)
+    values = {}
+    for n in range(12):
+        month = rng.normal(0, 0.012)
+        values[n] = [float(300 * math.exp(month + rng.normal(0, 0.0005))) for _ in range(3)]
+    kiosk(ferocal, values, 12)
+    document = ferocal.json("series", "firmware")
+    assert document["steps"] == []
+    verdicts = [row[kind]["verdict"] for row in document["levels"]
+                for kind in ("before", "first") if row[kind]]  # fmt: skip
+    assert "worse" not in verdicts and "better" not in verdicts
+    assert {row["visits"] for row in document["levels"]} == {1}
+    assert "in one go count as one" in ferocal.quick("series", "firmware")
+
+
+def test_too_few_releases_are_said_to_be_too_few(ferocal: Ferocal) -> None:
+    kiosk(ferocal, points(3, falls=2), 3, order="file")
+    document = ferocal.json("series", "firmware")
+    assert document["steps"] == [] and document["unsearched"] == [["bench", "kiosk-page", "score"]]
+    assert "too few releases were measured to look for steps" in ferocal.quick("series", "firmware")
+
+
+def test_an_order_is_asked_for_and_checked(ferocal: Ferocal) -> None:
+    kiosk(ferocal, points(5), 5)
+    assert 'no factor "firmwear"' in ferocal.refusal("series", "firmwear")
+    assert "firmware is the only factor" in ferocal.refusal(
+        "series", "firmware", "--at", "driver=r61"
+    )
+    text = (ferocal.directory / "study.toml").read_text()
+    ferocal.write(text.replace('order = "time"', ""))
+    assert 'write order = "time" under [factor.firmware]' in ferocal.refusal("series", "firmware")
+    ferocal.write(text.replace("date = 2024-02-14\n", ""))
+    assert "needs a date for every level; r01 has none" in ferocal.refusal("series", "firmware")
+    ferocal.write(text.replace("2024-02-14", '"soon"'))
+    assert "factor.firmware.level.r01.date" in ferocal.refusal("series", "firmware")
+
+
+NIGHTLY = """
+[study]
+question = "With which nightly did exports become slower?"
+margin = "1 %"
+schedule = "once"
+runs = 1
+[factor.nightly]
+order = "file"
+{levels}
+[workload.export]
+shell = true
+command = '''
+n=$(cat count 2>/dev/null || echo 0); echo $((n + 1)) > count
+echo took $((100000 + 3000 * ($(cat level) > 22) + n * 7919 % 1201 - 600))'''
+[workload.export.metric.duration]
+unit = "ms"
+better = "lower"
+role = "primary"
+source = {{ pattern = "took ([0-9]+)" }}
+"""
+
+
+def nightly(ferocal: Ferocal, count: int = 40) -> None:
+    levels = "".join(
+        f"[factor.nightly.level.n{n:02d}]\nswitch = \"sh -c 'echo {n} > level'\"\n"
+        for n in range(count)
+    )
+    ferocal.write(NIGHTLY.format(levels=levels))
+
+
+def test_a_step_is_sought_through_kills_until_it_is_found(ferocal: Ferocal) -> None:
+    nightly(ferocal)
+    program = subprocess.Popen(
+        [PROGRAM, "measure", "--seek", "nightly"],
+        cwd=ferocal.directory,
+        env=surroundings(),
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
+        start_new_session=True,
+    )
+    assert program.stdout is not None
+    for line in program.stdout:
+        if "visit 5:" in line:
+            break
+    os.killpg(program.pid, signal.SIGKILL)
+    program.wait()
+    program.stdout.close()
+    before = len(ferocal.json("runs")["runs"])
+    assert 3 <= before <= 5
+    done = ferocal("measure", "--seek", "nightly")
+    assert "found: export changes by about +" in done.stdout
+    assert "between n22 and n23" in done.stdout
+    runs = ferocal.json("runs")["runs"]
+    assert 8 <= len([run for run in runs if run["outcome"] == "ok"]) <= 20
+    again = ferocal("measure", "--seek", "nightly")
+    assert "between n22 and n23" in again.stdout
+    assert len(ferocal.json("runs")["runs"]) == len(runs)
+    document = ferocal.json("series", "nightly")
+    assert [(s["last"], s["first"]) for s in document["steps"]] == [("n22", "n23")]
+
+
+def test_a_search_says_why_it_ends(ferocal: Ferocal) -> None:
+    nightly(ferocal, 12)  # the step would come later
+    done = ferocal("measure", "--seek", "nightly")
+    assert "no step of export is shown between n00 and n11" in done.stdout
+    nightly(ferocal)
+    done = ferocal("measure", "--seek", "nightly", "--visits", "2")
+    assert "not found within 2 visits" in done.stdout
+    assert "goes with none" in ferocal.refusal("measure", "--seek", "nightly", "--only", "n03")
+    assert "go with --seek" in ferocal.refusal("measure", "--visits", "3")
+    assert 'no metric "speed"' in ferocal.refusal(
+        "measure", "--seek", "nightly", "--metric", "speed"
+    )
+
+
+def steps_of(document: Any, workload: str) -> list[tuple[str, str, str, str]]:
+    return [
+        (s["bench"], s["kind"], s["last"], s["first"])
+        for s in document["steps"]
+        if s["workload"] == workload
+    ]
+
+
+def test_the_kiosks_of_the_demo_are_as_they_are(demo: tuple[Ferocal, str]) -> None:
+    ferocal = Ferocal(demo[0].directory / "kiosk")
+    document = ferocal.json("series", "firmware")
+    assert steps_of(document, "kiosk-page") == [("foyer", "step", "fw-1.05", "fw-1.06")]
+    assert [s[:2] for s in steps_of(document, "idle-memory")] == [
+        ("foyer", "creep"), ("gallery", "creep"),
+    ]  # fmt: skip
+    text = ferocal.quick("series", "firmware")
+    assert "better for long sessions, worse" in text
+    leads = ferocal.json("compare", "--across", "benches")
+    (change,) = leads["changes"]
+    assert (change["former"], change["leader"], change["metric"]) == ("foyer", "gallery", "score")
+    assert leads["differing"]["fan"] == {"foyer": "80 mm", "gallery": "92 mm"}
+    text = ferocal.quick("compare", "--across", "benches")
+    assert "The lead by kiosk-page went from foyer to gallery" in text
+    assert "does not say why" in text
+    assert "go with --across" in ferocal.refusal(
+        "compare", "--across", "benches", "--gate", "worse"
+    )
+    page = ferocal.directory / "page.html"
+    ferocal.quick("report", "-o", str(page))
+    html = page.read_text()
+    for title in ("Over the releases", "Across benches", "Ranking", "From elsewhere"):
+        assert f">{title}<" in html
+    assert json.dumps(document)  # nothing that is no JSON
+
+
+def test_soaks_have_short_and_long_sessions(ferocal: Ferocal, tmp_path: Path) -> None:
+    seconds = np.arange(0, 100)
+    lines = ["second,fps", *(f"{s},{50 + s % 7 + (s >= 60) * 9}" for s in seconds)]
+    (tmp_path / "loop.csv").write_text("\n".join(lines))
+    study = """
+[study]
+question = "Is it good for long?"
+margin = "1 %"
+rounds = 2
+runs = 1
+[factor.mode.level.a]
+[factor.mode.level.b]
+[workload.loop]
+command = "cat loop.csv"
+[workload.loop.metric.fps]
+kind = "soak"
+unit = "fps"
+better = "higher"
+short = "30 s"
+long = "1 min"
+source = { output = "csv", column = "fps", time = "second" }
+"""
+    ferocal.write(study)
+    ferocal("measure")
+    (run, *_) = ferocal.json("runs")["runs"]
+    values = {name: entry["value"] for name, entry in run["values"].items()}
+    fps = 50 + seconds % 7 + (seconds >= 60) * 9
+    assert values["fps/first-30-s"] == pytest.approx(fps[:31].mean())
+    assert values["fps/after-1-min"] == pytest.approx(fps[60:].mean())
+    ferocal.write(study.replace('kind = "soak"\n', "").replace(
+        'source = { output = "csv", column = "fps", time = "second" }', 'source = { json = "/x" }'
+    ))  # fmt: skip
+    assert 'short goes with kind = "soak"' in ferocal.refusal("inspect")
