@@ -164,9 +164,9 @@ OUTPUTS = {
     "plan": "ferocal plan --detect 2%",
     "inspect": "ferocal inspect",
     "runs": "ferocal runs --metric duration --round 4",
-    "frames-table": "ferocal frames",
     "factors": "ferocal factors --study firmware",
     "claims": "ferocal claims --study firmware",
+    "rank": "ferocal rank --study hosts",
     "separate": "ferocal plan --study firmware --design separate --interaction driver:api",
     "help": "ferocal",
 }
@@ -205,6 +205,10 @@ def make_pictures(folder: Path, demo: Path) -> None:
         words = [PROGRAM, kind, "--chart", str(PICTURES / f"{kind}.png")]
         subprocess.run(words, cwd=demo, check=True, capture_output=True)
         check_shown(PICTURES / f"{kind}.png")
+    for name, command in (("chart", "chart"), ("series", "series firmware --study kiosk")):
+        drawing = [str(PROGRAM), *command.split(), "-o", str(PICTURES / f"{name}.png")]
+        subprocess.run(drawing, cwd=demo, check=True, capture_output=True)
+        check_shown(PICTURES / f"{name}.png")
     shoot_page(PICTURES / "report.png", demo / "report.html", folder / "profile")
 
 

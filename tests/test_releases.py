@@ -311,6 +311,8 @@ question = "With which nightly did exports become slower?"
 margin = "1 %"
 schedule = "once"
 runs = 1
+[bench.lab.probe]
+ambient = {{ command = "echo 21.5", kind = "condition" }}
 [factor.nightly]
 order = "file"
 {levels}
@@ -365,6 +367,8 @@ def test_a_step_is_sought_through_kills_until_it_is_found(ferocal: Ferocal) -> N
     assert len(ferocal.json("runs")["runs"]) == len(runs)
     document = ferocal.json("series", "nightly")
     assert [(s["last"], s["first"]) for s in document["steps"]] == [("n22", "n23")]
+    ferocal.quick("series", "nightly", "-o", "nightly.svg")
+    assert ">ambient<" in (ferocal.directory / "nightly.svg").read_text()
 
 
 def test_a_search_says_why_it_ends(ferocal: Ferocal) -> None:

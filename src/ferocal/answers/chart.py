@@ -41,16 +41,25 @@ class ChartCell:
 
 
 @dataclass(frozen=True)
+class Elsewhere:
+    """A reference in a row: whose it is, its value, and its gain turned like the others."""
+
+    device: str
+    value: float
+    gain: float
+
+
+@dataclass(frozen=True)
 class ChartRow:
     """A metric with its cells by configuration; ``margin`` is that on the axis of ratios.
 
-    ``references`` are devices of elsewhere with their gain, turned like the others.
+    ``references`` are results from elsewhere.
     """
 
     series: Series
     margin: float
     cells: Mapping[str, ChartCell]
-    references: tuple[tuple[str, float], ...]
+    references: tuple[Elsewhere, ...]
 
     @property
     def largest(self) -> float:
@@ -163,7 +172,7 @@ class _Maker:
         names: Sequence[str],
         effects: Mapping[tuple[Series, str], Effect],
     ) -> ChartRow:
-        best, first = self._best(bench, series)
+        best, first = self._best(bench, series, names)
         sign = -1.0 if series.better == "lower" else 1.0
         cells = {}
         for name in names:
@@ -187,13 +196,11 @@ class _Maker:
             tuple(self._from_elsewhere(series, base)),
         )
 
-    def _best(self, bench: str, series: Series) -> tuple[set[str], str]:
+    def _best(self, bench: str, series: Series, names: Sequence[str]) -> tuple[set[str], str]:
         """Those that nothing is shown to be better than, and the one with the best value."""
         readings = self.readings
         b = readings.benches.index(bench)
-        contestants = [
-            Contestant(b, c) for c, name in enumerate(readings.configurations) if name != CONTROL
-        ]
+        contestants = [Contestant(b, readings.configurations.index(name)) for name in names]
         place = readings.series.index(series)
         found = rank_contestants(readings, place, contestants, self.setting)
         if found is None:
@@ -201,10 +208,10 @@ class _Maker:
         tied = {s.configuration for s in found.standings if s.rank_best == 1}
         return tied, found.standings[0].configuration
 
-    def _from_elsewhere(self, series: Series, base: float) -> list[tuple[str, float]]:
+    def _from_elsewhere(self, series: Series, base: float) -> list[Elsewhere]:
         sign = -1.0 if series.better == "lower" else 1.0
         return [
-            (r.device, sign * math.log(r.value / base))
+            Elsewhere(r.device, r.value, sign * math.log(r.value / base))
             for r in self.references
             if (r.workload, r.metric) == (series.workload, series.metric)
             and r.value > 0

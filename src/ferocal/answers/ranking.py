@@ -183,6 +183,8 @@ class _Maker:
         self.quantity: Per | None = None
         if per is not None and self.per_metric is None:
             cells = [c for field in self._cells() for c in field]
+            if not cells:
+                raise NothingToShowError(f"fewer than two {across} were measured")
             self.quantity = find_per(study, per, self._names(cells))
 
     def _cells(self) -> list[list[tuple[int, int]]]:

@@ -112,7 +112,7 @@ def follow(
     setting = setting_of(study, evidence, study.baseline)
     searches = search_releases(readings, places, setting)
     if not any(searches.values()):
-        raise NothingToShowError(f"nothing was measured yet with any level of {factor}")
+        raise NothingToShowError(f"no number was read yet with any level of {factor}")
     setting, own = add_release_floors(readings, setting, searches)
     maker = _Values(readings, places, setting, evidence.confidence)
 

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 )
 @example("ferocal demo /tmp/dome && cd /tmp/dome && ferocal compare")
 def command(directory: Path) -> None:
-    """Measure a made-up study on a simulated bench.
+    """Measure made-up studies on simulated benches, for a first look.
 
     A planetarium asks whether a graphics driver and a graphics API make its shows
     smoother. Further studies ask what an update did that brought a driver and a firmware

@@ -14,6 +14,7 @@ from ferocal.terms.signs import visible
 # Summaries stand here, so that the overview imports no command.
 SECTIONS: dict[str, dict[str, str]] = {
     "Prepare": {
+        "demo": "Measure made-up studies on simulated benches, for a first look.",
         "new": "Write a small study file to start from.",
         "inspect": "Show the study as it is understood.",
         "plan": "Show what will be done, how long it takes, and what it can answer.",
@@ -46,9 +47,6 @@ SECTIONS: dict[str, dict[str, str]] = {
         "export": "Write all readings with their context into a file.",
         "report": "Write everything into one HTML page.",
     },
-    "Learn": {
-        "demo": "Measure a made-up study on a simulated bench.",
-    },
 }
 
 
@@ -67,6 +65,14 @@ class CommandGroup(click.Group):
             f"ferocal.cli.{cmd_name.replace('-', '_')}"
         ).command
         return command
+
+    def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write the commands, and the few options in a line, so that all of it fits a screen."""
+        self.format_commands(ctx, formatter)
+        formatter.write_paragraph()
+        formatter.write_text(
+            "Options: --version, --debug for tracebacks of errors, -h or --help, also of a command."
+        )
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the overview, section by section."""
@@ -97,8 +103,6 @@ class CommandGroup(click.Group):
 @click.option("--debug", is_flag=True, help="Show tracebacks of errors.")
 @click.pass_context
 def ferocal(context: click.Context, debug: bool) -> None:
-    """Find out which software configuration changes the scores, and by how much.
-    A first look: ferocal demo. A first study: ferocal new DIR.
-    """  # noqa: D205 - two lines of help, not two paragraphs
+    """Find out which software configuration changes the scores, and by how much."""
     if context.invoked_subcommand is None:
         click.echo(context.get_help())

@@ -11,15 +11,18 @@ from rich.text import Text
 
 from ferocal.render.console import fold_with, plain_words, room, show_beside
 from ferocal.render.grid import GridCell, Shape, arrange, lay_out
+from ferocal.render.references import ELSEWHERE
 from ferocal.render.tables import short_centre
+from ferocal.terms.numbers import significant
 from ferocal.terms.wording import listed
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
-    from ferocal.answers.chart import Chart
+    from ferocal.answers.chart import Chart, ChartRow
 
 BEST, TIED = "*", "\N{ALMOST EQUAL TO}"
-_MOST_REFERENCES = 3
+# The column of the best reference.
+_ELSEWHERE = "from elsewhere"
 
 
 def show_charts(console: Console, charts: tuple[Chart, ...]) -> None:
@@ -44,7 +47,7 @@ def _grid(chart: Chart, shape: Shape) -> Iterator[Text]:
 
     def cells(series: Series) -> tuple[str, dict[str, GridCell]]:
         row = rows[series]
-        return "", {
+        found = {
             name: GridCell("–")
             if (cell := row.cells.get(name)) is None
             else GridCell(
@@ -56,21 +59,32 @@ def _grid(chart: Chart, shape: Shape) -> Iterator[Text]:
             )
             for name in chart.configurations
         }
+        found[_ELSEWHERE] = GridCell(_elsewhere(row))
+        return "", found
 
     heads = {name: name for name in chart.configurations}
+    if any(row.references for row in chart.rows):
+        heads[_ELSEWHERE] = _ELSEWHERE
     yield from lay_out(list(arrange(list(rows), shape, cells)), heads, shape)
     yield Text(f"{BEST} best of its row  {tied} not shown to differ from it", "dim")
+
+
+def _elsewhere(row: ChartRow) -> str:
+    """The best of the references, and how many more there are."""
+    if not row.references:
+        return ""
+    best = max(row.references, key=lambda reference: reference.gain)
+    rest = len(row.references) - 1
+    more = f", {rest} more" if rest else ""
+    return f"{ELSEWHERE} {significant(best.value, 4)} {best.device}{more}"
 
 
 def _remarks(charts: tuple[Chart, ...]) -> Iterator[str]:
     left = list(dict.fromkeys(s.title for chart in charts for s in chart.left_out))
     if left:
         yield f"no ratios, so not here: {listed(left)}"
-    devices = list(dict.fromkeys(d for c in charts for row in c.rows for d, _ in row.references))
-    if devices:
-        rest = len(devices) - _MOST_REFERENCES
-        shown = devices[:_MOST_REFERENCES] + ([f"{rest} more"] if rest > 0 else [])
-        yield f"results from elsewhere are in the figure only: {listed(shown)}"
+    if any(row.references for chart in charts for row in chart.rows):
+        yield f"{ELSEWHERE} no runs are behind what is from elsewhere, and it is in no verdict"
     bounds = dict.fromkeys(
         row.series.title
         for chart in charts

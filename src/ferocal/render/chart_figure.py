@@ -12,7 +12,7 @@ from matplotlib.figure import Figure
 from matplotlib.patches import Rectangle
 from matplotlib.ticker import FixedLocator, FuncFormatter, NullLocator
 
-from ferocal.errors import UsageError
+from ferocal.errors import NothingToShowError, UsageError
 from ferocal.render.figures import COLOURS, FAINT, INK, STYLE, plain_axes
 from ferocal.render.tables import short_centre
 from ferocal.terms.numbers import significant
@@ -46,6 +46,8 @@ _TICKS = (
     10,
     20,
 )
+# The face of marks in a row of which no best is known.
+_NOBODY = "#cfd5da"
 _LEAST_APART = 0.08  # of the width of the axis, between two marks
 MOST_CONFIGURATIONS = 10
 # Of more rows those with the largest gains are drawn, which fit one page.
@@ -61,7 +63,7 @@ def chart_figure(chart: Chart) -> Figure:
     Raises
     ------
     UsageError
-        When there are more configurations than can be told apart.
+        When nothing is known to be drawn, or there are more configurations than can be told apart.
     """
     if len(chart.configurations) > MOST_CONFIGURATIONS:
         raise UsageError(
@@ -70,6 +72,10 @@ def chart_figure(chart: Chart) -> Figure:
         )
     drawn = [row for row in chart.rows if _has_gains(row, chart)]
     rows = sorted(drawn, key=lambda row: -row.largest)[:MOST_ROWS]
+    if not rows:
+        raise NothingToShowError(
+            "no change against the baseline is known: there is nothing to draw"
+        )
     with mpl.rc_context(STYLE):
         height = max(3.6, min(8.0, 1.7 + 0.5 * len(rows)))
         figure = Figure(figsize=(12.8, height), layout="constrained")
@@ -92,6 +98,12 @@ def _has_gains(row: ChartRow, chart: Chart) -> bool:
     return any(math.isfinite(cell.gain) for cell in others) or bool(row.references)
 
 
+def can_be_drawn(chart: Chart) -> bool:
+    """Whether there is anything to draw, and little enough to be told apart."""
+    some = any(_has_gains(row, chart) for row in chart.rows)
+    return some and len(chart.configurations) <= MOST_CONFIGURATIONS
+
+
 def _limits(rows: Sequence[ChartRow]) -> tuple[float, float]:
     """The ends of the axis: all intervals and references, and room for labels at the right."""
     ends = [0.0]
@@ -99,7 +111,7 @@ def _limits(rows: Sequence[ChartRow]) -> tuple[float, float]:
         ends += [-1.5 * row.margin, 1.5 * row.margin]
         for cell in row.cells.values():
             ends += [x for x in (cell.gain, cell.low, cell.high) if math.isfinite(x)]
-        ends += [gain for _, gain in row.references[:_MOST_REFERENCES]]
+        ends += [reference.gain for reference in row.references[:_MOST_REFERENCES]]
     low, high = min(ends), max(ends)
     span = max(high - low, 0.02)
     return low - 0.03 * span, high + 0.26 * span
@@ -121,6 +133,7 @@ def _draw_row(axes: Axes, chart: Chart, row: ChartRow, place: int) -> None:
         axes.add_patch(Rectangle(corner, *size, color="#dfe4e8", lw=0, zorder=1))
     names = [name for name in chart.configurations if name != chart.baseline]
     step = 0.8 / max(1, len(names))
+    some_best = any(cell.best for cell in row.cells.values())
     for number, name in enumerate(names):
         cell = row.cells.get(name)
         if cell is None or math.isnan(cell.gain):
@@ -129,7 +142,7 @@ def _draw_row(axes: Axes, chart: Chart, row: ChartRow, place: int) -> None:
         colour, mark = _look(number)
         if math.isfinite(cell.low):
             axes.hlines(y, cell.low, cell.high, color=colour, lw=2.4, alpha=0.45, zorder=3)
-        face = colour if cell.best else "white"
+        face = colour if cell.best else "white" if some_best else _NOBODY
         axes.plot(cell.gain, y, mark, ms=5.6, mec=colour, mfc=face, mew=1.3, zorder=4)
         if cell.cell.bound:
             further = "→" if (cell.cell.bound == ">") == (row.series.better == "higher") else "←"
@@ -137,7 +150,8 @@ def _draw_row(axes: Axes, chart: Chart, row: ChartRow, place: int) -> None:
                 further, (cell.gain, y), xytext=(12 if further == "→" else -12, 0), ha="center",
                 va="center", textcoords="offset points", color=colour, fontweight="bold",
             )  # fmt: skip
-    for device, gain in row.references[:_MOST_REFERENCES]:
+    for reference in row.references[:_MOST_REFERENCES]:
+        device, gain = reference.device, reference.gain
         axes.plot(gain, place, "d", ms=7, mec=FAINT, mfc="none", mew=1.2, zorder=2)
         axes.annotate(
             device, (gain, place), xytext=(6, -1), va="center",
@@ -224,7 +238,7 @@ def _key(axes: Axes, chart: Chart) -> None:
                              label="from elsewhere")
         )  # fmt: skip
     axes.legend(
-        handles=handles, loc="lower left", bbox_to_anchor=(0.0, 1.0), ncols=min(5, len(handles)),
+        handles=handles, loc="lower left", bbox_to_anchor=(0.0, 1.0), ncols=min(8, len(handles)),
         frameon=False, fontsize=9, handletextpad=0.5, columnspacing=1.4,
     )  # fmt: skip
 

@@ -145,12 +145,10 @@ def _table(field: Field, answer: RankAnswer, *, detail: bool) -> object:
     table = plain_table(*columns, right=[c for c in columns if c])
     rows = ranking.standings if detail else ranking.standings[:_MOST_ROWS]
     for standing, row in zip(rows, main_rows(field, answer), strict=False):
-        cells, name = list(row), row[1]
-        others = [field.per_resource[resource] for resource in resources]
-        cells += [_in_ranking(other, name, answer.across) for other in others]
+        cells = row
         if tally:
-            t = tally[name]
-            cells += [str(n) for n in (t.wins, t.losses, t.ties, t.open)]
+            t = tally[row[1]]
+            cells = [*row, *(str(n) for n in (t.wins, t.losses, t.ties, t.open))]
         style = "bold" if standing.rank_best == 1 else ""
         table.add_row(*(Text(cell, style) for cell in cells))
     if ranking.against is not None:
@@ -162,13 +160,15 @@ def _table(field: Field, answer: RankAnswer, *, detail: bool) -> object:
     return table
 
 
-def main_rows(field: Field, answer: RankAnswer) -> Iterator[tuple[str, str, str, str]]:
-    """Rank, name, value and chance of being first in the main ranking."""
+def main_rows(field: Field, answer: RankAnswer) -> Iterator[list[str]]:
+    """Rank, name, value, chance of being first, and value and rank per every resource."""
     for place, standing in enumerate(field.main.standings):
         first = "–" if math.isnan(standing.first) else percent_of(standing.first)
         name = field.main.label(place, answer.across)
         rank = rank_text(standing.rank_best, standing.rank_worst)
-        yield rank, name, value_text(standing), first
+        others = field.per_resource.values()
+        per = [_in_ranking(other, name, answer.across) for other in others]
+        yield [rank, name, value_text(standing), first, *per]
 
 
 def _in_ranking(ranking: Ranking, name: str, across: str) -> str:
@@ -248,7 +248,7 @@ def remarks_of(answer: RankAnswer) -> Iterator[str]:
 def _next(answer: RankAnswer) -> Iterator[tuple[str, str | None]]:
     resources = list(dict.fromkeys(n for field in answer.fields for n in field.per_resource))
     if resources:
-        yield f"by what it is worth per {resources[0]}", f"ferocal rank --per {resources[0]}"
+        yield f"by what it is worth per {resources[-1]}", f"ferocal rank --per {resources[-1]}"
     if answer.preference is None:
         yield "with weights of your own, under [preference.NAME]", "ferocal rank --for NAME"
     yield "the picture of it", "ferocal chart -o chart.svg"

@@ -13,7 +13,7 @@ from matplotlib.figure import Figure
 from ferocal.render.figures import COLOURS, FAINT, INK, STYLE, plain_axes
 from ferocal.render.numbers import change_text
 from ferocal.render.releases import shown_series
-from ferocal.terms.conditions import TEMPERATURE, label_of
+from ferocal.terms.conditions import CONDITIONS, TEMPERATURE, label_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from ferocal.answers.releases import SeriesAnswer
 
 # More panels than this cannot be read on one page.
-MOST_PANELS = 5
+MOST_PANELS, _MOST_CONDITIONS = 5, 2
 _MARKS = ("o", "s", "D", "^", "v", "P")
 _ARROWS = {"higher": "higher is better", "lower": "lower is better", "none": ""}
 # So many names of releases fit below a panel.
@@ -30,25 +30,26 @@ _MOST_NAMES = 14
 
 
 def series_figure(answer: SeriesAnswer) -> Figure:
-    """Values with intervals over the releases, steps and notes marked, temperature beneath.
+    """Values with intervals over the releases, steps and notes marked, conditions beneath.
 
-    Of more than five metrics those are drawn that changed, then those that decide.
+    Conditions are the temperature and what the study file probes, two at most. Of more than five
+    metrics those are drawn that changed, then those that decide.
     """
     shown = _chosen(answer)
-    conditions = _temperatures(answer)
+    conditions = _conditions(answer)
     with mpl.rc_context(STYLE):
-        rows = len(shown) + bool(conditions)
+        rows = len(shown) + len(conditions)
         figure = Figure(figsize=(12.8, max(4.2, min(8.0, 1.2 + 2.3 * rows))), layout="constrained")
         figure.suptitle(answer.question, x=0.01, ha="left", fontweight="bold")
-        heights = [3.0] * len(shown) + [1.2] * bool(conditions)
+        heights = [3.0] * len(shown) + [1.2] * len(conditions)
         grid: Any = figure.subplots(
             rows, 1, sharex=True, squeeze=False, gridspec_kw={"height_ratios": heights}
         )
         panels: list[Axes] = list(grid[:, 0])
         for panel, series in zip(panels, shown, strict=False):
             _draw(panel, answer, series)
-        if conditions:
-            _draw_conditions(panels[-1], answer, conditions)
+        for panel, (name, by_bench) in zip(panels[len(shown) :], conditions.items(), strict=True):
+            _draw_condition(panel, answer, name, by_bench)
         _mark_notes(panels[0], answer)
         _dress_bottom(panels[-1], answer)
     return figure
@@ -140,23 +141,32 @@ def _mark_notes(axes: Axes, answer: SeriesAnswer) -> None:
             )  # fmt: skip
 
 
-def _temperatures(answer: SeriesAnswer) -> dict[str, np.ndarray]:
-    """Temperatures by bench, where any was read."""
+def _conditions(answer: SeriesAnswer) -> dict[str, dict[str, np.ndarray]]:
+    """The conditions that are drawn, by name and bench, where any was read."""
+    names = list(dict.fromkeys(n for known in answer.conditions.values() for n in known))
+    wanted = [n for n in names if n == TEMPERATURE or n not in CONDITIONS]
     found = {
-        b: known[TEMPERATURE] for b, known in answer.conditions.items() if TEMPERATURE in known
+        name: {
+            bench: known[name]
+            for bench, known in answer.conditions.items()
+            if name in known and np.isfinite(known[name]).any()
+        }
+        for name in wanted
     }
-    return {b: t for b, t in found.items() if np.isfinite(t).any()}
+    return dict(list({n: by for n, by in found.items() if by}.items())[:_MOST_CONDITIONS])
 
 
-def _draw_conditions(axes: Axes, answer: SeriesAnswer, conditions: dict[str, np.ndarray]) -> None:
+def _draw_condition(
+    axes: Axes, answer: SeriesAnswer, name: str, by_bench: dict[str, np.ndarray]
+) -> None:
     at = positions(answer)
     benches = list(dict.fromkeys(v.bench for v in answer.values))
-    for bench, values in conditions.items():
+    for bench, values in by_bench.items():
         number = benches.index(bench) if bench in benches else 0
         known = np.isfinite(values)
         axes.plot(at[known], values[known], color=COLOURS[number % len(COLOURS)], lw=1.2,
                   marker=_MARKS[number % len(_MARKS)], ms=3)  # fmt: skip
-    axes.set_title(label_of(TEMPERATURE), loc="left", fontsize=9)
+    axes.set_title(label_of(name), loc="left", fontsize=9)
     axes.margins(y=0.25)
     plain_axes(axes)
 

@@ -125,10 +125,10 @@ def _chart(report: Report, bench: str) -> dict[str, Any] | None:
     chart = next((chart for chart in report.charts if chart.bench == bench), None)
     if chart is None:
         return None
-    from ferocal.render.chart_figure import chart_figure
+    from ferocal.render.chart_figure import can_be_drawn, chart_figure
     from ferocal.render.trace_figures import figure_svg
 
-    return {"svg": figure_svg(chart_figure(chart))}
+    return {"svg": figure_svg(chart_figure(chart))} if can_be_drawn(chart) else None
 
 
 def _series(report: Report, bench: str) -> dict[str, Any] | None:
@@ -172,6 +172,7 @@ def _ranking(report: Report, bench: str) -> dict[str, Any] | None:
                 field.place,
                 list(ranking.answer_sentences(field, answer)),
                 ranking.ranking_name(field.main, answer),
+                [f"per {name}" for name in field.per_resource],
                 list(ranking.main_rows(field, answer)),
             )
             for field in answer.fields
@@ -277,17 +278,18 @@ SECTIONS: tuple[Section, ...] = (
         "ranking",
         "Ranking",
         """
-{% for place, sentences, by, rows in fields %}
+{% for place, sentences, by, resources, rows in fields %}
 {% if several %}<p><b>{{ place }}</b></p>{% endif %}
 {% for text in sentences %}<p>{{ text }}</p>{% endfor %}
 <div class="scroll">
 <table>
 <thead><tr><th class="n">rank</th><th></th><th class="n">{{ by }}</th>
-<th class="n">chance of being first</th></tr></thead>
+<th class="n">chance of being first</th>
+{% for name in resources %}<th class="n">{{ name }}</th>{% endfor %}</tr></thead>
 <tbody>
-{% for rank, name, value, first in rows %}
-<tr><td class="n">{{ rank }}</td><td>{{ name }}</td><td class="n">{{ value }}</td>
-<td class="n">{{ first }}</td></tr>
+{% for row in rows %}
+<tr>{% for cell in row %}<td{{ ' class="n"' | safe if loop.index != 2 }}>{{ cell }}</td>{% endfor %}
+</tr>
 {% endfor %}
 </tbody>
 </table>
@@ -303,6 +305,7 @@ SECTIONS: tuple[Section, ...] = (
         """
 {% for s, sentences, rows in metrics %}
 {% for text in sentences %}<p>{{ text }}</p>{% endfor %}
+{% if rows | length > 20 %}<details><summary>all {{ rows | length }}</summary>{% endif %}
 <div class="scroll">
 <table>
 <thead><tr><th></th><th>{{ s.title }}</th><th class="n">{{ s.unit }}</th><th>source</th>
@@ -315,6 +318,7 @@ SECTIONS: tuple[Section, ...] = (
 </tbody>
 </table>
 </div>
+{% if rows | length > 20 %}</details>{% endif %}
 {% endfor %}
 <p class="note">◇ from elsewhere: no runs are behind it, and it is in no verdict.</p>
 """,

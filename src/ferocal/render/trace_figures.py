@@ -220,7 +220,7 @@ def figure_svg(figure: Figure) -> str:
     """A figure as an SVG element, for a page."""
     text = io.StringIO()
     with mpl.rc_context(STYLE):
-        figure.savefig(text, format="svg")
+        figure.savefig(text, format="svg", metadata={"Date": None})
     svg = text.getvalue()
     return svg[svg.index("<svg") :]
 

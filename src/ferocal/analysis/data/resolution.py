@@ -50,10 +50,12 @@ def _step(values: FloatArray) -> float:
 
 def _fit_decimals(values: FloatArray, decimals: IntArray | int) -> np.ndarray:
     """Whether values can be written with so many decimals; broadcasts."""
-    scaled = values * 10.0**decimals
+    with np.errstate(over="ignore"):
+        scaled = values * 10.0**decimals
     # A few roundings of the conversion, and not one that could be a further decimal.
     rounding = np.minimum(1e-3, 1e-14 * np.abs(scaled) + 1e-9)
-    fits: np.ndarray = np.abs(scaled - np.rint(scaled)) <= rounding
+    with np.errstate(invalid="ignore"):  # beyond all numbers nothing fits
+        fits: np.ndarray = np.abs(scaled - np.rint(scaled)) <= rounding
     return fits
 
 
