@@ -17,9 +17,11 @@ from typing import Any
 
 import numpy as np
 import pytest
+from scipy import stats
 
 from conftest import PROGRAM, Ferocal, surroundings
 from ferocal.analysis.data.series import Series
+from ferocal.analysis.releases.breaks import chance_of_none, find_breaks
 from ferocal.analysis.releases.course import Course, find_courses
 from ferocal.analysis.releases.kinds import weigh_kinds
 from ferocal.analysis.releases.place import information, locate, next_release
@@ -71,6 +73,51 @@ def test_steps_are_found_and_nothing_else(count: int) -> None:
     called = sum(any(s.kind == "step" for s in steps) for steps in creeps)
     assert called <= 0.1 * times + 8
     assert sum(bool(steps) for steps in creeps) >= 0.9 * times
+
+
+def test_the_first_test_is_that_of_permutations() -> None:
+    """Every split and every stretch tried one by one, on permutations drawn otherwise."""
+
+    def between(values: np.ndarray, inner: slice) -> float:
+        inside = np.zeros(len(values), bool)
+        inside[inner] = True
+        parts = (values[inside], values[~inside])
+        return float(sum(len(p) * (p.mean() - values.mean()) ** 2 for p in parts))
+
+    def statistics(values: np.ndarray) -> tuple[float, float]:
+        count = len(values)
+        splits = max(between(values, slice(k)) for k in range(1, count))
+        arcs = max(
+            between(values, slice(i, j)) for i in range(1, count) for j in range(i + 1, count)
+        )
+        return splits, arcs
+
+    rng = np.random.default_rng(23)
+    for shape in (np.arange(15) >= 9, (np.arange(15) >= 5) & (np.arange(15) < 8)):
+        values = 0.45 * shape + rng.normal(0, 0.5, 15)
+        seen = statistics(values)
+        null = np.array([statistics(rng.permutation(values)) for _ in range(400)])
+        shares = [(1 + np.sum(null[:, n] >= seen[n] * (1 - 1e-12))) / 401 for n in range(2)]
+        expected = min(1.0, 2 * min(shares))
+        found = chance_of_none(make_course(list(values)))
+        assert 0.02 < found < 0.5 and found == pytest.approx(expected, abs=0.25 * expected + 0.01)
+
+
+def test_every_break_holds_between_its_neighbours() -> None:
+    count = 0
+    for seed in range(120):
+        rng = np.random.default_rng(seed)
+        values = rng.normal(0, 1, 20) + 2.2 * (np.arange(20) >= 7) - 1.8 * (np.arange(20) >= 13)
+        breaks = find_breaks(make_course(list(values)))
+        edges = [0, *breaks, 20]
+        parts = [values[a:b] for a, b in itertools.pairwise(edges)]
+        degrees = 20 - len(parts)
+        sd = math.sqrt(sum(float(np.sum((p - p.mean()) ** 2)) for p in parts) / degrees)
+        for left, right in itertools.pairwise(parts):
+            count += 1
+            t = (right.mean() - left.mean()) / (sd * math.sqrt(1 / len(left) + 1 / len(right)))
+            assert 2 * stats.t.sf(abs(t), degrees) <= 0.01
+    assert count > 100
 
 
 def test_a_step_that_is_taken_back_is_told() -> None:
@@ -182,6 +229,9 @@ def test_rounds_are_taken_out_of_releases_as_statsmodels_does() -> None:
     effects = [0.0, *(fit.params[f"C(r)[T.{k}]"] for k in range(1, 5))]
     np.testing.assert_allclose(course.centre - course.centre[0], effects, atol=1e-12)
     assert course.squares == pytest.approx(fit.ssr) and course.degrees == fit.df_resid
+    # What is left of the visits is their release and what neither explains.
+    left = course.visit_centre - course.centre[course.visit_place]
+    np.testing.assert_allclose(np.sort(left), np.sort(fit.resid), atol=1e-12)
 
 
 def test_a_creep_and_a_step_are_told_by_their_likelihood() -> None:

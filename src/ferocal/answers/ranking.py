@@ -15,10 +15,9 @@ from ferocal.analysis.data.index import (
     index_series,
     index_weights,
 )
-from ferocal.analysis.data.readings import Readings, choose_scales, summarise_visits
+from ferocal.analysis.data.readings import Readings, choose_scales
 from ferocal.analysis.data.series import Scale, Series
-from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.analysis.ranking.sensitivity import find_tippings, orders_without
+from ferocal.analysis.ranking.sensitivity import find_tippings, orders_without, turned_means
 from ferocal.analysis.ranking.standings import (
     Contestant,
     Ranking,
@@ -26,6 +25,7 @@ from ferocal.analysis.ranking.standings import (
     rank_contestants,
     value_contestants,
 )
+from ferocal.analysis.ranking.tally import Reversal, Tally, count_tallies, find_reversals
 from ferocal.answers.comparison import setting_of
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
@@ -49,27 +49,6 @@ class LeadChange:
     share: float
     above: bool
     leader: str
-
-
-@dataclass(frozen=True)
-class Reversal:
-    """Who is first by one metric and behind most others by another, with its ranks there."""
-
-    name: str
-    first_by: Series
-    behind_by: Series
-    ranks: tuple[int, int]
-
-
-@dataclass(frozen=True)
-class Tally:
-    """Of all comparisons of one contestant with another, metric by metric, how they ended."""
-
-    name: str
-    wins: int
-    losses: int
-    ties: int
-    open: int
 
 
 @dataclass(frozen=True)
@@ -163,6 +142,21 @@ def rank(
     )
 
 
+@dataclass(frozen=True)
+class _Composite:
+    """Readings with an index, its place among their series, and what it is made of."""
+
+    readings: Readings
+    series: int
+    weights: Mapping[int, float]
+    parts: Mapping[str, list[tuple[int, float]]]
+
+    @property
+    def shares(self) -> dict[str, float]:
+        """The share of every part among all weights."""
+        return {name: sum(weight for _, weight in part) for name, part in self.parts.items()}
+
+
 class _Maker:
     """What all fields are made of: the readings with an index, and what values are divided by."""
 
@@ -229,60 +223,81 @@ class _Maker:
         return metrics
 
     def _field(self, cells: Sequence[tuple[int, int]]) -> Field | None:
-        metrics = self._metrics()
-        here = self._only(cells)
+        metrics, here = self._metrics(), self._only(cells)
         scales = choose_scales(here)
-        members = self._weighted(index_members(here, scales, metrics))
-        weights = index_weights(members[1], members[0]) if len(members[0]) > 1 else {}
-        several = len(weights) > 1
-        name = self.preference or INDEX
-        extended, main = here, None
-        if several:
-            index = index_series(here, list(weights), self.study.head.margin, name)
-            extended, main = self._with_index(here, scales, {index: dict(weights)})
-        rankings, absent = [], []
-        for n in metrics:
-            ranking = self._rank_metric(here, scales, n, cells)
-            if ranking is None:
-                absent.append(here.series[n])
-            else:
-                rankings.append(ranking)
-        composite = None if main is None else self._rank(extended, main, cells, self.quantity, True)
+        whole = self._composite(here, scales, metrics)
+        found = {n: self._rank_metric(here, scales, n, cells) for n in metrics}
+        rankings = [ranking for ranking in found.values() if ranking is not None]
+        composite = None
+        if whole is not None:
+            composite = self._rank(whole.readings, whole.series, cells, self.quantity, True)
         if composite is None and not rankings:
             return None
-        parts = self._parts(here.series, weights) if several else {}
-        names = [self._label(c) for c in cells]
-        values = _turned_means(here, scales, list(weights), cells, self._offsets(cells, here))
-        tippings = find_tippings(values, parts) if composite else []
-        withouts = orders_without(values, parts) if composite and len(parts) > 2 else []
-        leader = composite.label(0, self.across) if composite else ""
+        changes: tuple[LeadChange, ...] = ()
+        without: tuple[tuple[str, str], ...] = ()
+        if whole is not None and composite is not None:
+            changes, without = self._depends(here, scales, whole, composite, cells)
         resources = self._resources(cells)
-        source = (extended, main) if main is not None else (here, metrics[0])
+        source = (
+            (here, metrics[0], False) if whole is None else (whole.readings, whole.series, True)
+        )
+        per = {r.name: self._rank(source[0], source[1], cells, r, source[2]) for r in resources}
         return Field(
             place=self._place(cells[0]),
             composite=composite,
             rankings=tuple(rankings),
-            weights={name: sum(w for _, w in part) for name, part in parts.items()},
-            lead_changes=tuple(
-                LeadChange(t.name, t.now, t.share, t.above, names[t.leader]) for t in tippings
-            ),
-            without=tuple(
-                (w.name, names[w.order[0]]) for w in withouts if names[w.order[0]] != leader
-            ),
-            reversals=tuple(_reversals(rankings, self.across)),
-            tallies=tuple(_tallies(rankings, self.across)),
-            per_resource={
-                per.name: found
-                for per in resources
-                if (found := self._rank(*source, cells, per, main is not None)) is not None
-            },
+            weights={} if whole is None else whole.shares,
+            lead_changes=changes,
+            without=without,
+            reversals=tuple(find_reversals(rankings, self.across)),
+            tallies=tuple(count_tallies(rankings, self.across)),
+            per_resource={name: ranking for name, ranking in per.items() if ranking is not None},
             amounts={
-                per.name: {self._label(c): per.amounts[self._names([c])[0]] for c in cells}
-                for per in resources
+                r.name: {self._label(c): r.amounts[self._names([c])[0]] for c in cells}
+                for r in resources
             },
-            left_out=tuple(here.series[n] for n in metrics if several and n not in weights),
-            absent=tuple(absent),
+            left_out=tuple(
+                here.series[n] for n in metrics if whole is not None and n not in whole.weights
+            ),
+            absent=tuple(here.series[n] for n, ranking in found.items() if ranking is None),
         )
+
+    def _composite(
+        self, here: Readings, scales: tuple[Scale, ...], metrics: Sequence[int]
+    ) -> _Composite | None:
+        """All metrics together, None where fewer than two can enter."""
+        members = index_members(here, scales, metrics)
+        if len(members) < 2:
+            return None
+        weights = index_weights(self._weighted(members), members)
+        if len(weights) < 2:
+            return None
+        name = self.preference or INDEX
+        index = index_series(here, list(weights), self.study.head.margin, name)
+        extended, place = self._with_index(here, scales, {index: dict(weights)})
+        return _Composite(extended, place, weights, self._parts(here.series, weights))
+
+    def _depends(
+        self,
+        here: Readings,
+        scales: tuple[Scale, ...],
+        whole: _Composite,
+        ranking: Ranking,
+        cells: Sequence[tuple[int, int]],
+    ) -> tuple[tuple[LeadChange, ...], tuple[tuple[str, str], ...]]:
+        """At which weights another leads, and who does without each part of the composite."""
+        names = [self._label(c) for c in cells]
+        offsets = self._offsets(cells, here)
+        values = turned_means(here, scales, list(whole.weights), cells, offsets)
+        changes = tuple(
+            LeadChange(t.name, t.now, t.share, t.above, names[t.leader])
+            for t in find_tippings(values, whole.parts)
+        )
+        # Of two parts, what is left is the other one, whose own ranking says as much.
+        orders = orders_without(values, whole.parts) if len(whole.parts) > 2 else []
+        first = ranking.label(0, self.across)
+        others = ((w.name, names[w.order[0]]) for w in orders)
+        return changes, tuple((name, leader) for name, leader in others if leader != first)
 
     def _only(self, cells: Sequence[tuple[int, int]]) -> Readings:
         """The readings of those who compete."""
@@ -290,11 +305,11 @@ class _Maker:
         codes = np.array([b * len(readings.configurations) + c for b, c in cells])
         return readings.select(np.isin(readings.cell_of, codes))
 
-    def _weighted(self, members: list[int]) -> tuple[list[int], list[Series]]:
-        """The members of the composite, and all series with the weights that are preferred."""
+    def _weighted(self, members: Sequence[int]) -> list[Series]:
+        """All series, the members of the composite with the weights that are preferred."""
         series = list(self.readings.series)
         if self.preference is None:
-            return members, series
+            return series
         wanted = self.study.file.preference[self.preference].weights
         groups: dict[str, set[str]] = {}
         for n in members:
@@ -304,7 +319,7 @@ class _Maker:
             own = wanted.get(series[n].workload)
             group = wanted.get(series[n].group, 0.0) / len(groups.get(series[n].group, {""}))
             series[n] = replace(series[n], weight=group if own is None else own)
-        return members, series
+        return series
 
     def _parts(
         self, series: Sequence[Series], weights: Mapping[int, float]
@@ -334,8 +349,9 @@ class _Maker:
                 for s, w in indices.items()
             }
         extended, _ = add_index(readings, scales, indices)
-        # An index varies in a way of its own, which its releases may show.
-        _, self.setting = with_release_floors(self.study, extended, self.setting)
+        # An index varies in a way of its own, which all of its releases may show.
+        everything, _ = add_index(self.readings, choose_scales(self.readings), indices)
+        _, self.setting = with_release_floors(self.study, everything, self.setting)
         return extended, len(readings.series)
 
     def _rank_metric(
@@ -403,7 +419,7 @@ class _Maker:
         if self.per_metric is None:
             return np.zeros(len(cells))
         scales = choose_scales(readings)
-        mean = _turned_means(readings, scales, [self.per_metric], cells, np.zeros(len(cells)))
+        mean = turned_means(readings, scales, [self.per_metric], cells, np.zeros(len(cells)))
         column: np.ndarray = _sign_of_cost(readings.series[self.per_metric]) * mean[:, 0]
         return column
 
@@ -449,68 +465,3 @@ def _metric_named(readings: Readings, study: Study, name: str) -> int | None:
         titles = ", ".join(f'"{readings.series[n].title}"' for n in found)
         raise UsageError(f'"{name}" may be any of {titles}: name workload and metric')
     return found[0] if found else None
-
-
-def _turned_means(
-    readings: Readings,
-    scales: tuple[Scale, ...],
-    series: Sequence[int],
-    cells: Sequence[tuple[int, int]],
-    offsets: np.ndarray,
-) -> np.ndarray:
-    """Means of visits, turned so that more is better, shape (k, m)."""
-    summaries = summarise_visits(readings.numbers, scales)
-    means = np.zeros((len(cells), len(series)))
-    for column, n in enumerate(series):
-        sign = -1.0 if readings.series[n].better == "lower" else 1.0
-        for row, (b, c) in enumerate(cells):
-            rows = (summaries.series_of == n) & (summaries.bench_of == b)
-            rows &= summaries.configuration_of == c
-            means[row, column] = sign * summaries.centre[rows].mean() if rows.any() else np.nan
-    found: np.ndarray = means + offsets[:, None]
-    return found
-
-
-def _reversals(rankings: Sequence[Ranking], across: str) -> list[Reversal]:
-    """Who is surely first by one metric and behind most others by another."""
-    firsts: dict[str, Series] = {}
-    for ranking in rankings:
-        top = ranking.standings[0]
-        if top.rank_worst == 1:
-            firsts.setdefault(ranking.label(0, across), ranking.series)
-    found = []
-    for name, series in firsts.items():
-        worst: tuple[int, Reversal] | None = None
-        for ranking in rankings:
-            for place, standing in enumerate(ranking.standings):
-                if ranking.label(place, across) != name:
-                    continue
-                count = len(ranking.standings)
-                if 2 * (standing.rank_best - 1) >= count - 1 and (
-                    worst is None or standing.rank_best > worst[0]
-                ):
-                    ranks = (standing.rank_best, standing.rank_worst)
-                    worst = (standing.rank_best, Reversal(name, series, ranking.series, ranks))
-        if worst is not None:
-            found.append(worst[1])
-    return found
-
-
-def _tallies(rankings: Sequence[Ranking], across: str) -> list[Tally]:
-    """How often each contestant is shown to be better, worse, or equal."""
-    names = dict.fromkeys(
-        r.label(place, across) for r in rankings for place in range(len(r.standings))
-    )
-    found = []
-    for name in names:
-        counts = dict.fromkeys(Verdict, 0)
-        for ranking in rankings:
-            places = [n for n in range(len(ranking.standings)) if ranking.label(n, across) == name]
-            for (a, _), verdict in ranking.verdicts.items():
-                if a in places:
-                    counts[verdict] += 1
-        sure = (counts[v] for v in (Verdict.BETTER, Verdict.WORSE, Verdict.EQUIVALENT))
-        wins, losses, ties = sure
-        others = sum(counts.values()) - wins - losses - ties
-        found.append(Tally(name, wins, losses, ties, others))
-    return sorted(found, key=lambda tally: (-tally.wins + tally.losses, -tally.wins))

@@ -8,7 +8,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ferocal.analysis.data.readings import Readings, summarise_visits
 from ferocal.analysis.data.segments import FloatArray
+from ferocal.analysis.data.series import Scale
 
 
 @dataclass(frozen=True)
@@ -102,4 +104,24 @@ def orders_without(
         if others and sum(weight for _, weight in others):
             order = np.argsort(-_index(values, others), kind="stable")
             found.append(Without(name, tuple(int(n) for n in order)))
+    return found
+
+
+def turned_means(
+    readings: Readings,
+    scales: tuple[Scale, ...],
+    series: Sequence[int],
+    cells: Sequence[tuple[int, int]],
+    offsets: np.ndarray,
+) -> np.ndarray:
+    """Means of visits, turned so that more is better, shape (k, m)."""
+    summaries = summarise_visits(readings.numbers, scales)
+    means = np.zeros((len(cells), len(series)))
+    for column, n in enumerate(series):
+        sign = -1.0 if readings.series[n].better == "lower" else 1.0
+        for row, (b, c) in enumerate(cells):
+            rows = (summaries.series_of == n) & (summaries.bench_of == b)
+            rows &= summaries.configuration_of == c
+            means[row, column] = sign * summaries.centre[rows].mean() if rows.any() else np.nan
+    found: np.ndarray = means + offsets[:, None]
     return found
