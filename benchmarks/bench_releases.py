@@ -24,7 +24,8 @@ from ferocal.analysis.data.index import add_index, index_series
 from ferocal.analysis.data.readings import choose_scales
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.effects import Setting
-from ferocal.analysis.ranking.standings import Contestant, rank_contestants
+from ferocal.analysis.ranking.lineup import Contestant
+from ferocal.analysis.ranking.standings import rank_contestants
 from ferocal.analysis.releases.course import Course
 from ferocal.analysis.releases.place import locate
 from ferocal.analysis.releases.seeking import State, seek

@@ -24,7 +24,7 @@ from ferocal.analysis.data.series import Series
 from ferocal.analysis.releases.breaks import chance_of_none, find_breaks
 from ferocal.analysis.releases.course import Course, find_courses
 from ferocal.analysis.releases.kinds import weigh_kinds
-from ferocal.analysis.releases.place import information, locate, next_release
+from ferocal.analysis.releases.place import Whereabouts, information, locate, next_release
 from ferocal.analysis.releases.seeking import State, seek
 from ferocal.analysis.releases.steps import Search, search_courses
 from simulation import make_readings
@@ -187,6 +187,14 @@ def test_the_next_visit_halves_the_probability_unless_costs_say_otherwise() -> N
     assert cheaper is not None and cost[cheaper] == 1.0
     cost[:] = np.inf
     assert next_release(known, cost) is None
+    # With few visits on one side its level is the weak point, and the cheapest sure release comes.
+    chance = np.zeros(20)
+    chance[[9, 10, 11]] = 0.3, 0.4, 0.3
+    cost = np.ones(21)
+    cost[[3, 17]] = 0.5
+    assert next_release(Whereabouts(chance, 1.0, 0.4, 2, 12), cost) == 3
+    assert next_release(Whereabouts(chance, 1.0, 0.4, 12, 2), cost) == 17
+    assert next_release(Whereabouts(chance, 1.0, 0.4, 7, 7), cost) in (10, 11)
 
 
 @pytest.mark.parametrize("sd", [0.6, 1.2])
@@ -241,6 +249,22 @@ def test_a_creep_and_a_step_are_told_by_their_likelihood() -> None:
     assert step is not None and step.step > step.creep
     assert creep is not None and creep.creep > creep.step and creep.total == pytest.approx(0.7, 0.1)
     assert weigh_kinds(make_course([0, 1, 2])) is None
+    values = np.array([0.0, 0.3, 0.1, 0.9, 0.7, 1.1])
+    known = weigh_kinds(make_course(list(values)))
+    assert known is not None
+
+    def likelihood(shape: np.ndarray) -> float:
+        """Of level, size and SD, all but the shape, by least squares."""
+        design = np.stack([np.ones(6), shape], axis=1)
+        _, squares, _, _ = np.linalg.lstsq(design, values, rcond=None)
+        return float(np.linalg.det(design.T @ design) ** -0.5 * squares[0] ** -2)
+
+    steps = [likelihood((np.arange(6) > k).astype(float)) for k in range(5)]
+    creeps = [
+        np.mean([likelihood(np.clip((np.arange(6) - i) / n, 0, 1)) for i in range(6 - n)])
+        for n in (3, 4, 5)  # every length weighs alike
+    ]
+    assert known.creep - known.step == pytest.approx(math.log(np.mean(creeps) / np.mean(steps)))
 
 
 HEAD = """

@@ -12,7 +12,8 @@ from ferocal.analysis.data.cells import Cell, tabulate
 from ferocal.analysis.data.series import Series, margin_on_scale
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.estimation import estimate_effects
-from ferocal.analysis.ranking.standings import Contestant, rank_contestants
+from ferocal.analysis.ranking.lineup import Contestant
+from ferocal.analysis.ranking.standings import rank_contestants
 from ferocal.answers.comparison import Comparison, compare, setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.release_noise import with_release_floors

@@ -17,9 +17,9 @@ from ferocal.analysis.data.index import (
 )
 from ferocal.analysis.data.readings import Readings, choose_scales
 from ferocal.analysis.data.series import Scale, Series
+from ferocal.analysis.ranking.lineup import Contestant
 from ferocal.analysis.ranking.sensitivity import find_tippings, orders_without, turned_means
 from ferocal.analysis.ranking.standings import (
-    Contestant,
     Ranking,
     Standing,
     rank_contestants,

@@ -154,7 +154,7 @@ def _seek(
     from ferocal.answers.strand import find_strand
     from ferocal.cli.progress import make_observer
     from ferocal.measure.seek import MOST_VISITS, Target, measure_until_found
-    from ferocal.render.releases import sought_text
+    from ferocal.render.seeking import sought_text
 
     selection = Selection(metrics=(metric,) if metric else ()).resolve(study)
     find_strand(study, factor)  # before anything is switched

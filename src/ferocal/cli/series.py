@@ -61,7 +61,8 @@ def command(
     """
     import ferocal
     from ferocal.answers.selection import Selection
-    from ferocal.render.releases import show_next, show_series
+    from ferocal.render.releases import show_series
+    from ferocal.render.seeking import show_next
 
     selection = Selection((), workloads, metrics, benches, roles, groups)
     answer = ferocal.open(directory).series(factor, at=at, selection=selection)

@@ -10,8 +10,6 @@ from rich.console import Console
 from rich.text import Text
 
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.analysis.releases.place import VISITS_OF_ENDS
-from ferocal.analysis.releases.seeking import State
 from ferocal.render.console import fold_with, plain_words, room, show_beside
 from ferocal.render.grid import Base, Footnotes, GridCell, Shape, arrange, lay_out
 from ferocal.render.numbers import (
@@ -19,12 +17,11 @@ from ferocal.render.numbers import (
     change_and_half,
     change_text,
     decimals_for,
-    duration,
     half_width_text,
     margin_text,
     percent,
-    signed,
 )
+from ferocal.render.seeking import next_command, next_text
 from ferocal.render.sessions import session_sentences
 from ferocal.render.tables import plain_table
 from ferocal.render.wording import VERDICT_SIGNS, VERDICT_STYLES, VERDICT_WORDS
@@ -37,14 +34,12 @@ if TYPE_CHECKING:
     from ferocal.analysis.inference.effects import Estimate
     from ferocal.analysis.releases.steps import Step
     from ferocal.answers.releases import ReleaseValue, SeriesAnswer
-    from ferocal.answers.seeking import NextVisit, Sought
     from ferocal.answers.strand import Release
 
 # Below this probability the other kind of change is named too.
 _SURE = 0.95
 _MOST_NAMED = 6
 _MOST_REMARKS = 3
-VISITS_OUT_OF_REACH = "dozens of visits"
 
 
 def show_series(console: Console, answer: SeriesAnswer, *, detail: bool = False) -> None:
@@ -325,77 +320,9 @@ def _runs_of(missing: Sequence[str], answer: SeriesAnswer) -> str:
     return ", ".join(span_text(group) for group in groups)
 
 
-def next_text(found: NextVisit, several: bool) -> str:
-    """Which release to measure next, and why."""
-    again = "again " if found.again else ""
-    cost = "" if found.seconds is None else f", {duration(found.seconds)} to get there"
-    where = f" on {found.bench}" if several else ""
-    return (
-        f"measure {found.release} {again}({found.series.title}{where}: the step lies between "
-        f"{found.last} and {found.first}{cost})"
-    )
-
-
-def next_command(factor: str, found: NextVisit) -> str:
-    """The command that makes a visit: one that the plan has, or one more."""
-    if found.again:
-        return f"ferocal measure --seek {factor}"
-    return f"ferocal measure --only {factor}={found.release}"
-
-
 def _next(answer: SeriesAnswer) -> Iterator[tuple[str, str | None]]:
     several = len({v.bench for v in answer.values}) > 1
     if answer.next_visit is not None:
         found = answer.next_visit
         yield next_text(found, several), next_command(answer.factor, found)
     yield "the chart", f"ferocal series {answer.factor} -o {answer.factor}.svg"
-
-
-def show_next(console: Console, answer: SeriesAnswer) -> None:
-    """Print nothing but which release to measure next."""
-    found = answer.next_visit
-    if found is None:
-        show_beside(console, "next", ["no visit to a release would tell more of where a step lies"])
-        return
-    several = len({v.bench for v in answer.values}) > 1
-    lines = fold_with(
-        next_text(found, several),
-        next_command(answer.factor, found),
-        room(console),
-    )
-    if not found.again:
-        lines += [f"unattended, until the step is found: ferocal measure --seek {answer.factor}"]
-    show_beside(console, "next", lines)
-
-
-def sought_text(sought: Sought) -> str:
-    """How far a search for a step is, in words."""
-    names = [release.name for release in sought.strand.releases]
-    ends = f"{names[sought.first]} and {names[sought.last]}"
-    title, seeking = sought.series.title, sought.seeking
-    if seeking.state is State.ENDS:
-        return f"first the ends, {ends}, {VISITS_OF_ENDS} visits each"
-    if seeking.known is None or seeking.state is State.NO_STEP:
-        return f"no step of {title} is shown between {ends}: there is nothing to seek"
-    known = seeking.known
-    size = 100 * math.expm1(known.change) if sought.scale == "ratio" else known.change
-    unit = "%" if sought.scale == "ratio" else sought.series.unit
-    step = f"{title} changes by about {signed(size, 1)} {unit}"
-    if seeking.state is State.OUT_OF_REACH:
-        return (
-            f"{step} between {ends}, which is only {significant(known.separation, 2)} times how "
-            f"much visits vary: {VISITS_OUT_OF_REACH} would not find where; {_remedy(sought)}"
-        )
-    low, high = known.span()
-    begin, end = names[sought.first + low], names[sought.first + high + 1]
-    chance = percent(float(known.chance[low : high + 1].sum()))
-    if seeking.state is State.FOUND:
-        return f"found: {step} between {begin} and {end} ({chance})"
-    return f"{step}, between {begin} and {end} ({chance})"
-
-
-def _remedy(sought: Sought) -> str:
-    """What would bring a step within reach: more runs per visit, where runs vary most."""
-    if sought.runs_needed is None:
-        return "more runs per visit do not help, since visits themselves vary as much"
-    return f"{sought.runs_needed} runs per visit instead of {sought.runs:g} would"

@@ -8,44 +8,17 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ferocal.analysis.data.readings import (
-    NO_ROUND,
-    Readings,
-    VisitSummaries,
-    choose_scales,
-    reading_uncertainty,
-    summarise_visits,
-)
-from ferocal.analysis.data.resolution import find_resolution, find_steps
-from ferocal.analysis.data.segments import FloatArray, IntArray
+from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.data.series import Scale, Series, margin_on_scale
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.judging import judge_contrasts
-from ferocal.analysis.inference.noise_floors import (
-    NoiseFloor,
-    SideOfFloor,
-    find_own_floor,
-    floor_error,
-)
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.inference.studentized import range_quantile
 from ferocal.analysis.inference.verdicts import CONFIDENCE, Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast
+from ferocal.analysis.ranking.lineup import Contestant, Lineup, line_up, some_are_bounds
 
 _DRAWS = 10_000
-
-
-@dataclass(frozen=True)
-class Contestant:
-    """Who takes part: a configuration on a bench, and what its values are divided by.
-
-    ``offset`` is added on the scale of the analysis, which takes account of a price or another
-    quantity that is known exactly.
-    """
-
-    bench: int
-    configuration: int
-    offset: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -108,9 +81,9 @@ def rank_contestants(
     A rank lies between one more than those shown to be better and those not shown to be worse.
     ``relative_to`` is the contestant to which values are relative.
     """
-    if _some_are_bounds(readings, series, contestants):
+    if some_are_bounds(readings, series, contestants):
         return None
-    found = _gather(readings, series, contestants, setting)
+    found = line_up(readings, series, contestants, setting)
     if len(found.present) < 2:
         return None
     pairs = _from_rounds(found, confidence) if found.table is not None else None
@@ -160,7 +133,7 @@ def value_contestants(
     confidence: float = CONFIDENCE,
 ) -> tuple[Standing, ...]:
     """Values with their intervals, without ranks: each is said to be between first and last."""
-    found = _gather(readings, series, contestants, setting)
+    found = line_up(readings, series, contestants, setting)
     count = len(found.present)
     return tuple(
         Standing(
@@ -176,140 +149,7 @@ def value_contestants(
     )
 
 
-@dataclass(frozen=True)
-class _Found:
-    """Those that were read: columns of shape (k,), on the scale of the analysis.
-
-    ``turned`` is the centre turned so that more is better. ``table`` has their visits in complete
-    rounds, shape (r, k), None where there are none; ``places`` are those among all contestants.
-    """
-
-    series: Series
-    scale: Scale
-    present: tuple[Contestant, ...]
-    places: tuple[int, ...]
-    centre: FloatArray
-    error: FloatArray
-    degrees: FloatArray
-    fixed: FloatArray
-    visits: IntArray
-    table: FloatArray | None
-
-    @property
-    def sign(self) -> float:
-        return -1.0 if self.series.better == "lower" else 1.0
-
-    @property
-    def turned(self) -> FloatArray:
-        turned: FloatArray = self.sign * self.centre
-        return turned
-
-    @property
-    def pooled(self) -> tuple[float, int]:
-        """Mean square beside rounds and contestants, and its degrees of freedom."""
-        assert self.table is not None
-        rounds, count = self.table.shape
-        left = self.table - self.table.mean(axis=1, keepdims=True)
-        left = left - left.mean(axis=0)
-        degrees = (rounds - 1) * (count - 1)
-        return float(np.sum(left**2)) / degrees, degrees
-
-
-def _gather(
-    readings: Readings, series: int, contestants: Sequence[Contestant], setting: Setting
-) -> _Found:
-    numbers = readings.numbers
-    own = numbers.select(numbers.series_of == series)
-    scales = choose_scales(numbers)
-    summaries = summarise_visits(own, scales)
-    resolution = find_resolution(own, scales, find_steps(own)) if len(own.value) else None
-    width = reading_uncertainty(own, scales)
-    rows = {n: _rows(summaries, c) for n, c in enumerate(contestants)}
-    places = [n for n in rows if len(rows[n])]
-    floors: dict[int, NoiseFloor | None] = {}
-    columns = []
-    for n in places:
-        c, values = contestants[n], summaries.centre[rows[n]]
-        # Looked for only where a single visit needs it, for that takes long.
-        if len(values) == 1 and c.bench not in floors:
-            floors[c.bench] = _floor(numbers, series, c.bench, scales, setting)
-        error, degrees = _error(values, summaries.runs[rows[n]], floors.get(c.bench))
-        code = Arm(series, c.bench, c.configuration).code(readings)
-        step = 0.0 if resolution is None else float(resolution.error[code])
-        fixed = math.hypot(step, float(width[code]))
-        columns.append((values.mean() + c.offset, error, degrees, fixed, len(values)))
-    table = np.array(columns).reshape(len(places), 5)
-    return _Found(
-        readings.series[series],
-        scales[series],
-        tuple(contestants[n] for n in places),
-        tuple(places),
-        table[:, 0],
-        table[:, 1],
-        table[:, 2],
-        table[:, 3],
-        table[:, 4].astype(np.int64),
-        _in_rounds(summaries, [(contestants[n], rows[n]) for n in places], setting),
-    )
-
-
-def _some_are_bounds(readings: Readings, series: int, contestants: Sequence[Contestant]) -> bool:
-    """Whether of some contestant no more is known than a bound, so that it has no rank."""
-    here = readings.series_of == series
-    read, numbers = (
-        set(readings.cell_of[here & rows].tolist())
-        for rows in (np.full(len(here), True), readings.bound == 0)
-    )
-    width = len(readings.configurations)
-    wanted = {c.bench * width + c.configuration for c in contestants}
-    return bool((read - numbers) & wanted)
-
-
-def _rows(summaries: VisitSummaries, c: Contestant) -> IntArray:
-    here = (summaries.bench_of == c.bench) & (summaries.configuration_of == c.configuration)
-    return np.flatnonzero(here)
-
-
-def _floor(
-    readings: Readings, series: int, bench: int, scales: tuple[Scale, ...], setting: Setting
-) -> NoiseFloor | None:
-    key = (readings.benches[bench], readings.series[series])
-    own = find_own_floor(readings, series, bench, scales, setting.floor_arm)
-    return own or setting.noise_floors.get(key)
-
-
-def _error(values: FloatArray, runs: IntArray, floor: NoiseFloor | None) -> tuple[float, float]:
-    """Standard error of the mean of visits and its degrees of freedom; NaN where unknown."""
-    if len(values) > 1:
-        return float(np.std(values, ddof=1)) / math.sqrt(len(values)), len(values) - 1.0
-    if floor is None:
-        return math.nan, math.nan
-    return floor_error([SideOfFloor(floor, 1.0, len(values), float(runs.mean()))])
-
-
-def _in_rounds(
-    summaries: VisitSummaries, cells: Sequence[tuple[Contestant, IntArray]], setting: Setting
-) -> FloatArray | None:
-    """Visits in rounds that have all contestants, if these are most; None otherwise."""
-    one_bench = len({c.bench for c, _ in cells}) == 1
-    if not setting.interleaved or not one_bench or len(cells) < 2:
-        return None
-    by_round = [
-        dict(zip(summaries.round_of[rows].tolist(), summaries.centre[rows].tolist(), strict=True))
-        for _, rows in cells
-    ]
-    if any(NO_ROUND in rounds for rounds in by_round):
-        return None
-    common = sorted(set.intersection(*(set(rounds) for rounds in by_round)))
-    visits = sum(len(rounds) for rounds in by_round)
-    if len(common) < 2 or 2 * len(common) * len(cells) < visits:
-        return None
-    return np.array(
-        [[r[n] + c.offset for r, (c, _) in zip(by_round, cells, strict=True)] for n in common]
-    )
-
-
-def _from_rounds(found: _Found, confidence: float) -> dict[tuple[int, int], Verdict] | None:
+def _from_rounds(found: Lineup, confidence: float) -> dict[tuple[int, int], Verdict] | None:
     """Verdicts of all pairs from common rounds."""
     assert found.table is not None
     variance, degrees = found.pooled
@@ -346,7 +186,7 @@ def _from_contrasts(
     readings: Readings,
     series: int,
     contestants: Sequence[Contestant],
-    found: _Found,
+    found: Lineup,
     setting: Setting,
 ) -> dict[tuple[int, int], Verdict]:
     """Verdicts of all pairs as contrasts, adjusted after Holm."""
@@ -376,7 +216,7 @@ def _shifted(readings: Readings, series: int, contestants: Sequence[Contestant])
     return replace(readings, value=value)
 
 
-def _chances(found: _Found) -> list[float]:
+def _chances(found: Lineup) -> list[float]:
     """For each contestant the chance of being the best of all.
 
     The share of draws of all true values in which it is, each drawn from its Student
@@ -403,7 +243,7 @@ def _chances(found: _Found) -> list[float]:
 
 
 def _value(
-    found: _Found, n: int, confidence: float, relative_to: int | None
+    found: Lineup, n: int, confidence: float, relative_to: int | None
 ) -> tuple[float, float, float]:
     """The value of a contestant with the ends of its interval."""
     ratio = found.scale == "ratio"
@@ -418,7 +258,7 @@ def _value(
     return value, low, high
 
 
-def _against(found: _Found, n: int, base: int, confidence: float) -> tuple[float, float, float]:
+def _against(found: Lineup, n: int, base: int, confidence: float) -> tuple[float, float, float]:
     """A contestant relative to another, with the ends of the interval of that."""
     if n == base:
         return 0.0, 0.0, 0.0

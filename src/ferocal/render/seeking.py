@@ -1,0 +1,88 @@
+"""Which release to measure next, and how far the search for a step is, in words."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from rich.console import Console
+
+from ferocal.analysis.releases.place import VISITS_OF_ENDS
+from ferocal.analysis.releases.seeking import State
+from ferocal.render.console import fold_with, room, show_beside
+from ferocal.render.numbers import duration, percent, signed
+from ferocal.terms.numbers import significant
+
+if TYPE_CHECKING:
+    from ferocal.answers.releases import SeriesAnswer
+    from ferocal.answers.seeking import NextVisit, Sought
+
+VISITS_OUT_OF_REACH = "dozens of visits"
+
+
+def next_text(found: NextVisit, several: bool) -> str:
+    """Which release to measure next, and why."""
+    again = "again " if found.again else ""
+    cost = "" if found.seconds is None else f", {duration(found.seconds)} to get there"
+    where = f" on {found.bench}" if several else ""
+    return (
+        f"measure {found.release} {again}({found.series.title}{where}: the step lies between "
+        f"{found.last} and {found.first}{cost})"
+    )
+
+
+def next_command(factor: str, found: NextVisit) -> str:
+    """The command that makes a visit: one that the plan has, or one more."""
+    if found.again:
+        return f"ferocal measure --seek {factor}"
+    return f"ferocal measure --only {factor}={found.release}"
+
+
+def show_next(console: Console, answer: SeriesAnswer) -> None:
+    """Print nothing but which release to measure next."""
+    found = answer.next_visit
+    if found is None:
+        show_beside(console, "next", ["no visit to a release would tell more of where a step lies"])
+        return
+    several = len({v.bench for v in answer.values}) > 1
+    lines = fold_with(
+        next_text(found, several),
+        next_command(answer.factor, found),
+        room(console),
+    )
+    if not found.again:
+        lines += [f"unattended, until the step is found: ferocal measure --seek {answer.factor}"]
+    show_beside(console, "next", lines)
+
+
+def sought_text(sought: Sought) -> str:
+    """How far a search for a step is, in words."""
+    names = [release.name for release in sought.strand.releases]
+    ends = f"{names[sought.first]} and {names[sought.last]}"
+    title, seeking = sought.series.title, sought.seeking
+    if seeking.state is State.ENDS:
+        return f"first the ends, {ends}, {VISITS_OF_ENDS} visits each"
+    if seeking.known is None or seeking.state is State.NO_STEP:
+        return f"no step of {title} is shown between {ends}: there is nothing to seek"
+    known = seeking.known
+    size = 100 * math.expm1(known.change) if sought.scale == "ratio" else known.change
+    unit = "%" if sought.scale == "ratio" else sought.series.unit
+    step = f"{title} changes by about {signed(size, 1)} {unit}"
+    if seeking.state is State.OUT_OF_REACH:
+        return (
+            f"{step} between {ends}, which is only {significant(known.separation, 2)} times how "
+            f"much visits vary: {VISITS_OUT_OF_REACH} would not find where; {_remedy(sought)}"
+        )
+    low, high = known.span()
+    begin, end = names[sought.first + low], names[sought.first + high + 1]
+    chance = percent(float(known.chance[low : high + 1].sum()))
+    if seeking.state is State.FOUND:
+        return f"found: {step} between {begin} and {end} ({chance})"
+    return f"{step}, between {begin} and {end} ({chance})"
+
+
+def _remedy(sought: Sought) -> str:
+    """What would bring a step within reach: more runs per visit, where runs vary most."""
+    if sought.runs_needed is None:
+        return "more runs per visit do not help, since visits themselves vary as much"
+    return f"{sought.runs_needed} runs per visit instead of {sought.runs:g} would"
