@@ -22,6 +22,8 @@ if TYPE_CHECKING:
 _MOST_ROWS = 16
 _MOST_SENTENCES = 3
 _MOST_METRICS = 12
+# The ranking with its tally beside it takes so many columns.
+_WIDE = 96
 
 
 def show_ranking(console: Console, answer: RankAnswer, *, detail: bool = False) -> None:
@@ -34,7 +36,10 @@ def show_ranking(console: Console, answer: RankAnswer, *, detail: bool = False) 
         for sentence in answer_sentences(field, answer):
             show_beside(console, "", [sentence], margin=0)
         console.print()
-        console.print(_table(field, answer, detail=detail))
+        beside = console.width >= _WIDE
+        console.print(_table(field, answer, detail=detail, tally=beside))
+        if not beside and len(field.rankings) > 1:
+            console.print(_tally_table(field))
         if len(field.rankings) > 1 or (field.composite and field.rankings):
             console.print(_by_metric(field, answer, detail=detail))
     show_beside(console, "mind", list(remarks_of(answer)))
@@ -131,7 +136,16 @@ def value_text(standing: Standing) -> str:
     return f"{grouped(standing.value, places)} ±{grouped(half, places)}"
 
 
-def _table(field: Field, answer: RankAnswer, *, detail: bool) -> object:
+def _tally_table(field: Field) -> object:
+    """How the comparisons of everybody ended, where it does not fit beside the ranking."""
+    counts = ("wins", "losses", "ties", "open")
+    table = plain_table("", *counts, right=counts)
+    for t in field.tallies:
+        table.add_row(t.name, *(str(n) for n in (t.wins, t.losses, t.ties, t.open)))
+    return table
+
+
+def _table(field: Field, answer: RankAnswer, *, detail: bool, tally: bool) -> object:
     """The main ranking, with what it is per resource, and the tally of all metrics."""
     ranking = field.main
     unit = ranking.series.unit
@@ -139,15 +153,16 @@ def _table(field: Field, answer: RankAnswer, *, detail: bool) -> object:
     if ranking.against is not None:
         value = "index"
     resources = list(field.per_resource)
-    tally = {t.name: t for t in field.tallies} if len(field.rankings) > 1 else {}
+    shown = tally and len(field.rankings) > 1
+    tallies = {t.name: t for t in field.tallies} if shown else {}
     columns = ["rank", "", value, "first", *(f"per {name}" for name in resources)]
-    columns += ["wins", "losses", "ties", "open"] if tally else []
+    columns += ["wins", "losses", "ties", "open"] if tallies else []
     table = plain_table(*columns, right=[c for c in columns if c])
     rows = ranking.standings if detail else ranking.standings[:_MOST_ROWS]
     for standing, row in zip(rows, main_rows(field, answer), strict=False):
         cells = row
-        if tally:
-            t = tally[row[1]]
+        if tallies:
+            t = tallies[row[1]]
             cells = [*row, *(str(n) for n in (t.wins, t.losses, t.ties, t.open))]
         style = "bold" if standing.rank_best == 1 else ""
         table.add_row(*(Text(cell, style) for cell in cells))

@@ -41,6 +41,11 @@ def next_command(factor: str, found: NextVisit) -> str:
 def show_next(console: Console, answer: SeriesAnswer) -> None:
     """Print nothing but which release to measure next."""
     found = answer.next_visit
+    if found is None and answer.unsearched:
+        text = "too little is known of the first and the last release: begin with visits to these"
+        lines = fold_with(text, f"ferocal measure --seek {answer.factor}", room(console))
+        show_beside(console, "next", lines)
+        return
     if found is None:
         show_beside(console, "next", ["no visit to a release would tell more of where a step lies"])
         return
