@@ -33,12 +33,16 @@ NAMES = ("oxbow-s", "oxbow-m", "tarn-4", "tarn-8")
 
 
 def simulated(
-    rng: np.random.Generator, levels: Sequence[float], rounds: int = 6, missing: bool = False
+    rng: np.random.Generator,
+    levels: Sequence[float],
+    rounds: int = 6,
+    missing: bool = False,
+    whole: int = 0,
 ) -> Any:
-    """Readings in rounds that all have in common, the levels on the log scale."""
+    """Readings in rounds, the levels on the log scale; after some whole rounds half is missing."""
     rows = []
     for k, (n, c) in enumerate(itertools.product(range(1, rounds + 1), range(len(levels)))):
-        if missing and (n + c) % 2:
+        if missing and n > whole and (n + c) % 2:
             continue
         common = 0.05 * math.sin(n)
         rows.append((0, c, n, k, math.exp(4 + levels[c] + common + rng.normal(0, 0.01))))
@@ -100,6 +104,16 @@ def test_where_rounds_are_not_common_pairs_are_contrasts() -> None:
     assert tops == {"oxbow-s", "oxbow-m"}
     assert {(s.rank_best, s.rank_worst) for s in found.standings} == {(1, 2), (3, 4)}
     check_ranks(found)
+
+
+def test_a_few_whole_rounds_do_not_discard_all_other_visits() -> None:
+    for whole, in_rounds in ((2, False), (3, True)):
+        rng = np.random.default_rng(1)
+        readings = simulated(rng, [0.0, 0.0, 0.3, 0.3], rounds=8, missing=True, whole=whole)
+        found = ranked(readings)
+        assert found.in_rounds is in_rounds
+        visits = 8 - (8 - whole) // 2 - (8 - whole) % 2
+        assert all(s.visits >= visits for s in found.standings)
 
 
 def test_the_chance_of_being_first_is_that_of_the_t_distribution() -> None:
