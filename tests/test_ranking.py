@@ -325,13 +325,14 @@ source = {{ pattern = "([0-9]+)" }}
 
 @pytest.fixture(scope="module")
 def seasons(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """Two studies of one workload, on benches that are called alike."""
+    """Studies of one workload, on benches that are called alike; one varies something else."""
     place = tmp_path_factory.mktemp("seasons")
-    for name, bench in (("spring", "node"), ("autumn", "node")):
+    for name, factor in (("spring", "host"), ("autumn", "host"), ("winter", "machine")):
         (place / name).mkdir()
         ferocal = Ferocal(place / name)
-        ferocal.write(SMALL.format(question=name, factor="host", bench=f"[bench.{bench}]"))
-        ferocal("measure")
+        text = SMALL.format(question=name, factor=factor, bench="[bench.node]")
+        ferocal.write(text.replace("SPEED", "PACE") if name == "winter" else text)
+        ferocal.quick("measure")
     return place
 
 
@@ -362,6 +363,15 @@ def test_studies_are_combined_once_and_in_whole(seasons: Path, tmp_path: Path) -
     (effect,) = Ferocal(seasons / "one").json("compare")["effects"]
     assert effect["rounds"] == 6 and effect["runs"] == 12
     assert len(Ferocal(seasons / "spring").json("runs")["runs"]) == 6
+    given = ("--map", "winter:factor.host=a", "--map", "spring:factor.machine=a")
+    names = ("--map", "winter:configuration.b=quick", "--map", "winter:workload.copy=copy-pace")
+    ferocal.quick("combine", "spring", "winter", "-o", "both", *given, *names, "--yes")
+    effects = Ferocal(seasons / "both").json("compare")["effects"]
+    assert {(e["configuration"], e["workload"]) for e in effects} == {
+        ("b", "copy"), ("quick", "copy-pace")
+    }  # fmt: skip
+    # All visits have the levels that the combined study says, and nothing was defined otherwise.
+    assert "definition-changed" not in {c["code"] for e in effects for c in e["caveats"]}
 
 
 def test_what_contradicts_is_told_before_anything_is_written(seasons: Path, tmp_path: Path) -> None:

@@ -6,7 +6,14 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, make_console, say, selection_options, study_option
+from ferocal.cli.common import (
+    example,
+    force_option,
+    make_console,
+    say,
+    selection_options,
+    study_option,
+)
 
 
 @click.command("chart")
@@ -21,6 +28,7 @@ from ferocal.cli.common import example, make_console, say, selection_options, st
     metavar="FILE",
     help="Draw it, as .svg or .png.",
 )
+@force_option
 @example("ferocal chart -o chart.svg")
 def command(
     directory: Path,
@@ -32,6 +40,7 @@ def command(
     roles: tuple[str, ...],
     groups: tuple[str, ...],
     chart: Path | None,
+    force: bool,
 ) -> None:
     """Show all metrics under all configurations at a glance.
 
@@ -52,5 +61,5 @@ def command(
 
     for found in charts:
         path = chart_path(chart, found, len(charts))
-        save_figure(chart_figure(found), path)
+        save_figure(chart_figure(found), path, force=force)
         say(f"wrote {path}")

@@ -27,6 +27,9 @@ study_option = click.option(
     help="The study's directory.  [default: the current one]",
 )
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+force_option = click.option(
+    "--force", is_flag=True, help="Write over a file that is no output of Ferocal."
+)
 _SELECTIONS = {
     "metric": "Only this metric.",
     "workload": "Only this workload.",

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, say, study_option
+from ferocal.cli.common import example, force_option, say, study_option
 
 
 @click.command("export")
@@ -18,8 +18,9 @@ from ferocal.cli.common import example, say, study_option
     metavar="DIR",
     help="Write the traces too, a Parquet file each.",
 )
+@force_option
 @example("ferocal export readings.csv --traces traces")
-def command(directory: Path, output: Path, traces: Path | None) -> None:
+def command(directory: Path, output: Path, traces: Path | None, force: bool) -> None:
     """Write all readings with their context into a file.
 
     A long table as CSV, JSON or Parquet, by the name of the file: a reading per row, with
@@ -35,10 +36,10 @@ def command(directory: Path, output: Path, traces: Path | None) -> None:
     check_output(output)
     study = load_study(directory)
     frame = readings_frame(study)
-    write_readings(frame, output)
+    write_readings(frame, output, force=force)
     say(f"wrote {counted(len(frame), 'reading')} to {output}")
     for change in read_criteria_changes(study):
         say(f"criteria changed: {change.text}")
     if traces is not None:
-        count = write_traces(exported_traces(study), traces)
+        count = write_traces(exported_traces(study), traces, force=force)
         say(f"wrote {counted(count, 'trace')} to {traces}")

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, say, study_option
+from ferocal.cli.common import example, force_option, say, study_option
 
 
 @click.command("report")
@@ -19,8 +19,9 @@ from ferocal.cli.common import example, say, study_option
     help="Where to write.  [default: report.html in the study's directory]",
 )
 @click.option("--against", metavar="NAME", help="Compare with this configuration instead.")
+@force_option
 @example("ferocal report --output result.html")
-def command(directory: Path, output: Path | None, against: str | None) -> None:
+def command(directory: Path, output: Path | None, against: str | None, force: bool) -> None:
     """Write everything into one HTML page.
 
     The answer, the overview with a small interval in every cell, all effects, what to
@@ -28,9 +29,11 @@ def command(directory: Path, output: Path | None, against: str | None) -> None:
     no network.
     """
     from ferocal.answers.report import make_report
+    from ferocal.render.output import check_target
     from ferocal.render.page import write_page
     from ferocal.study.load import load_study
 
     path = output or directory / "report.html"
-    write_page(make_report(load_study(directory), against), path)
+    check_target(path, force=force)  # before anything is computed
+    write_page(make_report(load_study(directory), against), path, force=force)
     say(f"wrote {path}")

@@ -8,6 +8,7 @@ import click
 
 from ferocal.cli.common import (
     example,
+    force_option,
     json_option,
     make_console,
     print_json,
@@ -38,6 +39,7 @@ from ferocal.cli.common import (
 )
 @selection_options("metric", "workload", "bench", "role", "group")
 @click.option("--detail", is_flag=True, help="Every release of every metric.")
+@force_option
 @example("ferocal series firmware --next")
 def command(
     factor: str,
@@ -52,6 +54,7 @@ def command(
     roles: tuple[str, ...],
     groups: tuple[str, ...],
     detail: bool,
+    force: bool,
 ) -> None:
     """Say where a series of releases changed the scores.
 
@@ -78,5 +81,5 @@ def command(
         from ferocal.render.release_figures import series_figure
         from ferocal.render.trace_figures import save_figure
 
-        save_figure(series_figure(answer), chart)
+        save_figure(series_figure(answer), chart, force=force)
         say(f"wrote {chart}", err=as_json)

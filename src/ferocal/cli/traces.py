@@ -9,6 +9,7 @@ import click
 
 from ferocal.cli.common import (
     Function,
+    force_option,
     json_option,
     make_console,
     print_json,
@@ -31,6 +32,7 @@ _OPTIONS = (
         metavar="FILE",
         help="Write a figure, as .png or .svg.",
     ),
+    force_option,
 )
 
 
@@ -50,6 +52,7 @@ def show_kind(
     workloads: tuple[str, ...],
     benches: tuple[str, ...],
     chart: Path | None,
+    force: bool,
     as_json: bool,
 ) -> None:
     """Print the table and the comparison of all metrics of a kind, and draw the chart."""
@@ -76,13 +79,13 @@ def show_kind(
         for line in scaled_bins(drawn):
             say(line)
     if chart is not None:
-        _draw(drawn, chart, quiet=as_json)
+        _draw(drawn, chart, force=force, quiet=as_json)
 
 
-def _draw(drawn: list[TraceCurves], chart: Path, *, quiet: bool) -> None:
+def _draw(drawn: list[TraceCurves], chart: Path, *, force: bool, quiet: bool) -> None:
     from ferocal.render.traces import draw_traces
 
     if not drawn:
         say("no traces recorded, so no chart", err=True)
-    for path in draw_traces(drawn, chart):
+    for path in draw_traces(drawn, chart, force=force):
         say(f"wrote {path}", err=quiet)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from ferocal.errors import FerocalError, UsageError
 from ferocal.render.json_text import dumps
+from ferocal.render.output import whole_file
 from ferocal.traces.packing import with_context
 
 if TYPE_CHECKING:
@@ -49,39 +50,38 @@ def check_output(path: Path) -> None:
         raise UsageError(f"{path}: written as {', '.join(WRITERS)}, by the name of the file")
 
 
-def write_readings(frame: pd.DataFrame, path: Path) -> None:
+def write_readings(frame: pd.DataFrame, path: Path, *, force: bool = False) -> None:
     """Write a long table of readings; a file that is there is replaced as a whole.
 
     Raises
     ------
     UsageError
-        When the name of the file does not say one of the formats.
+        When the name of the file does not say one of the formats, or something else is there.
     FerocalError
         When the file cannot be written.
     """
     check_output(path)
-    partial = path.with_name(path.name + ".part")
-    try:
+    with whole_file(path, force=force) as partial:
         WRITERS[path.suffix](frame, partial)
-        partial.replace(path)
-    except OSError as error:
-        raise FerocalError(f"{path}: cannot be written: {error.strerror}") from None
 
 
-def write_traces(traces: Iterable[ExportedTrace], folder: Path) -> int:
+def write_traces(traces: Iterable[ExportedTrace], folder: Path, *, force: bool = False) -> int:
     """Write every capture as a Parquet file that names its run; returns how many there are.
 
     Raises
     ------
+    UsageError
+        When a file of that name is there, and is no trace of ours.
     FerocalError
         When the folder cannot be written.
     """
     count = 0
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        for trace in traces:
-            (folder / trace.name).write_bytes(with_context(trace.content, trace.context))
-            count += 1
     except OSError as error:
         raise FerocalError(f"{folder}: cannot be written: {error.strerror}") from None
+    for trace in traces:
+        with whole_file(folder / trace.name, force=force) as partial:
+            partial.write_bytes(with_context(trace.content, trace.context))
+        count += 1
     return count

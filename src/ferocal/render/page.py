@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
-from ferocal.errors import FerocalError
 from ferocal.render import numbers, wording
+from ferocal.render.output import whole_file
 from ferocal.render.sections import SECTIONS, Section
 from ferocal.render.tables import cell_text, series_label
 
@@ -74,18 +74,16 @@ def _render_group(
     return parts
 
 
-def write_page(report: Report, path: Path) -> None:
+def write_page(report: Report, path: Path, *, force: bool = False) -> None:
     """Write the page; one that is there is replaced as a whole.
 
     Raises
     ------
+    UsageError
+        When something else is there.
     FerocalError
         When it cannot be written.
     """
     text = render_page(report)
-    partial = path.with_name(path.name + ".part")
-    try:
+    with whole_file(path, force=force) as partial:
         partial.write_text(text, encoding="utf-8")
-        partial.replace(path)
-    except OSError as error:
-        raise FerocalError(f"{path}: cannot be written: {error.strerror}") from None

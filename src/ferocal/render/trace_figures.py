@@ -12,8 +12,9 @@ import numpy as np
 from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter, NullLocator
 
-from ferocal.errors import FerocalError, UsageError
+from ferocal.errors import UsageError
 from ferocal.render.figures import COLOURS, INK, STYLE, plain_axes
+from ferocal.render.output import MARK, whole_file
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -216,32 +217,33 @@ def _label_ends(axes: Axes, curves: Sequence[SoakCurve], span: float) -> None:
         )
 
 
+# What a figure says of itself; no date, so that the same figure is the same file.
+_METADATA: dict[str, Any] = {".png": {"Software": MARK}, ".svg": {"Creator": MARK, "Date": None}}
+
+
 def figure_svg(figure: Figure) -> str:
     """A figure as an SVG element, for a page."""
     text = io.StringIO()
     with mpl.rc_context(STYLE):
-        figure.savefig(text, format="svg", metadata={"Date": None})
+        figure.savefig(text, format="svg", metadata=_METADATA[".svg"])
     svg = text.getvalue()
     return svg[svg.index("<svg") :]
 
 
-def save_figure(figure: Figure, path: Path) -> None:
+def save_figure(figure: Figure, path: Path, *, force: bool = False) -> None:
     """Write a figure as PNG or SVG, by the name of the file.
 
     Raises
     ------
     UsageError
-        When the name ends in something else.
+        When the name ends in something else, or something else is there.
     FerocalError
         When the file cannot be written.
     """
-    if path.suffix not in (".png", ".svg"):
+    if path.suffix not in _METADATA:
         raise UsageError(f"{path}: a chart is written as .png or .svg, not {path.suffix or 'so'}")
-    with mpl.rc_context(STYLE):
-        try:
-            figure.savefig(path, dpi=100)
-        except OSError as error:
-            raise FerocalError(f"{path}: cannot be written: {error.strerror}") from None
+    with mpl.rc_context(STYLE), whole_file(path, force=force) as partial:
+        figure.savefig(partial, dpi=100, metadata=_METADATA[path.suffix])
 
 
 # How the curves of each kind of trace are drawn, given a title and the unit of the values.

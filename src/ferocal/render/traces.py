@@ -42,7 +42,7 @@ def scaled_bins(curves: Sequence[TraceCurves]) -> list[str]:
     return lines
 
 
-def draw_traces(curves: Sequence[TraceCurves], path: Path) -> list[Path]:
+def draw_traces(curves: Sequence[TraceCurves], path: Path, *, force: bool = False) -> list[Path]:
     """Write a figure for each metric and bench; where there are several, named for them.
 
     Raises
@@ -66,6 +66,6 @@ def draw_traces(curves: Sequence[TraceCurves], path: Path) -> list[Path]:
             parts = [path.stem, metric.workload, metric.name, *place]
             target = path.with_name("-".join(parts) + path.suffix)
         figure = FIGURES[metric.kind.name](drawn.curves, title, metric.metric.unit)
-        save_figure(figure, target)
+        save_figure(figure, target, force=force)
         written.append(target)
     return written

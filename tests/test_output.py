@@ -1,0 +1,90 @@
+"""What is written: whole files, beside others, and never over what is not our own."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import shutil
+from pathlib import Path
+
+import pytest
+
+from conftest import Ferocal
+from ferocal.errors import FerocalError, UsageError
+from ferocal.render.output import whole_file
+
+
+@pytest.fixture
+def copy(demo: tuple[Ferocal, str], tmp_path: Path) -> Ferocal:
+    """A copy of a small measured study."""
+    source = demo[0].directory / "hosts"
+    for name in ("study.toml", "ledger.sqlite"):
+        shutil.copy(source / name, tmp_path / name)
+    return Ferocal(tmp_path)
+
+
+WRITING = {
+    "report": ("report", "-o"),
+    "export": ("export",),
+    "chart": ("chart", "-o"),
+}
+NAMES = {"report": "page.html", "export": "all.csv", "chart": "chart.svg"}
+
+
+@pytest.mark.parametrize("command", WRITING)
+def test_nothing_of_somebody_else_is_written_over(copy: Ferocal, command: str) -> None:
+    place = copy.directory
+    kept = {name: (place / name).read_bytes() for name in ("study.toml", "ledger.sqlite")}
+    own = place / NAMES[command]
+    for name in kept:
+        copy.refusal(*WRITING[command], name, "--force")
+    link = place / f"link{own.suffix}"
+    link.symlink_to(place / "ledger.sqlite")
+    assert "not written over" in copy.refusal(*WRITING[command], link.name, "--force")
+    link.unlink()
+    link.symlink_to(place / "study.toml")
+    copy.quick(*WRITING[command], link.name, "--force")  # the link is replaced, and not followed
+    assert not link.is_symlink()
+    link.unlink()
+    assert kept == {name: (place / name).read_bytes() for name in kept}
+    own.write_text("my own notes")
+    assert "no output of Ferocal" in copy.refusal(*WRITING[command], own.name)
+    assert own.read_text() == "my own notes"
+    copy.quick(*WRITING[command], own.name, "--force")
+    first = hashlib.sha256(own.read_bytes()).digest()
+    copy.quick(*WRITING[command], own.name)  # it is our own now
+    assert hashlib.sha256(own.read_bytes()).digest() == first
+    (place / "folder").mkdir()
+    assert copy.refusal(*WRITING[command], "folder")
+    left = {p.name for p in place.iterdir()} - {own.name, "folder", *kept}
+    assert not {name for name in left if not re.fullmatch(r"ledger\.sqlite-(wal|shm)", name)}
+
+
+def test_a_file_takes_its_place_whole_or_not_at_all(tmp_path: Path) -> None:
+    target = tmp_path / "page.html"
+    target.write_text('<meta name="generator" content="Ferocal 1">before')
+    seen: list[Path] = []
+    with pytest.raises(FerocalError, match="No space left"), whole_file(target) as partial:
+        seen.append(partial)
+        partial.write_text("half of")
+        raise OSError(28, "No space left on device")
+    with pytest.raises(KeyboardInterrupt), whole_file(target) as partial:
+        seen.append(partial)
+        raise KeyboardInterrupt
+    assert target.read_text().endswith("before") and len(set(seen)) == 2
+    assert [p.name for p in tmp_path.iterdir()] == ["page.html"]
+    elsewhere = tmp_path / "elsewhere.html"
+    elsewhere.write_bytes(target.read_bytes())
+    link = tmp_path / "link.html"
+    link.symlink_to(elsewhere)
+    with whole_file(link) as partial:
+        partial.write_text("after")
+    assert elsewhere.read_text().endswith("before") and link.read_text() == "after"
+    assert not link.is_symlink() and link.stat().st_mode & 0o777 == 0o644
+    with pytest.raises(UsageError, match="no regular file"), whole_file(Path("/dev/full")):
+        raise AssertionError
+    with (
+        pytest.raises(FerocalError, match="cannot be written"),
+        whole_file(tmp_path / "nowhere" / "page.html"),
+    ):
+        raise AssertionError
