@@ -221,6 +221,21 @@ def test_currencies_need_a_rate_and_quantities_a_declaration(
     assert day == ferocal.json("rank", "--per", "price", "--metric", "duration")["ranking"]
     ferocal.write(text.replace('cores = 4, price = "0.18', 'price = "0.18'))
     assert "cores is not declared for tarn-4 on bench" in ferocal.refusal("rank", "--per", "cores")
+    # A group has the weight of its workloads together, shared among them.
+    grouped = text.replace("archive-copy = 3, catalogue-query = 1", "rest = 2, archive-copy = 2")
+    for name in ("catalogue-query", "show-export"):
+        grouped = grouped.replace(f"[workload.{name}]", f'[workload.{name}]\ngroup = "rest"')
+    ferocal.write(grouped.replace(", show-export = 1 }", " }"))
+    ranking = ferocal.json("rank", "--for", "archive")["ranking"]
+    whole = {r["configuration"]: r["value"] for r in ranking
+             if r["workload"] is None and r["per"] is None}  # fmt: skip
+    means = {(e["workload"], e["configuration"]): 1 + e["change"]
+             for e in ferocal.json("compare")["effects"]}  # fmt: skip
+    for name, value in whole.items():
+        if name != "oxbow-s":
+            rest = means["catalogue-query", name] / means["show-export", name]
+            expected = rest**0.25 * means["archive-copy", name] ** 0.5
+            assert value == pytest.approx(expected)
     ferocal.write(text.replace("{ archive-copy = 3", "{ archive = 3"))
     assert 'no workload or group "archive"' in ferocal.refusal("rank")
     ferocal.write(text.replace("archive-copy = 3, catalogue-query = 1, show-export = 1",

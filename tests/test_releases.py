@@ -346,6 +346,8 @@ def test_a_series_is_told_with_gaps_and_with_where_to_look(ferocal: Ferocal) -> 
     assert re.search(r"r08 → r11 \(2024-12-10\) +kiosk-page −[\d.]+ ±[\d.]+ % \(worse\)", text)
     assert "3 releases not measured: r09 and r10, r12" in text
     assert "Noted of r11: a new engine" in text
+    ferocal.quick("note", "flickers", "--configuration", "r11")
+    assert "Noted of r11: a new engine; flickers" in ferocal.quick("series", "firmware")
     text = ferocal.quick("series", "firmware", "--next")
     assert re.search("ferocal measure --only firmware=r(09|10)", text)
     ferocal.quick("series", "firmware", "-o", "s.svg")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -134,7 +134,7 @@ def follow(
         at=strand.at,
         margin=study.head.margin,
         confidence=evidence.confidence,
-        releases=strand.releases,
+        releases=tuple(_with_notes(release, evidence) for release in strand.releases),
         values=tuple(values),
         steps=tuple(step for _, search, _ in found for step in search.steps),
         unsearched=tuple((bench, series) for bench, s, series in found if not s.searched),
@@ -147,6 +147,17 @@ def follow(
         excluded=evidence.excluded,
         left_out=evidence.left_out,
     )
+
+
+def _with_notes(release: Release, evidence: Evidence) -> Release:
+    """A release with what was noted of its configuration, after what the study file says."""
+    noted = [
+        note.text
+        for note in evidence.notes
+        if note.configuration == release.configuration and not (note.workload or note.run)
+    ]
+    own = [] if release.configuration is None else noted
+    return replace(release, note="; ".join(filter(None, [release.note, *own])))
 
 
 @dataclass(frozen=True)
