@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import csv
 import hashlib
+import os
 import re
 import shutil
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from conftest import Ferocal
 from ferocal.errors import FerocalError, UsageError
 from ferocal.render.output import whole_file
+from ferocal.terms.spreadsheets import guarded, unguarded
 
 
 @pytest.fixture
@@ -88,3 +93,42 @@ def test_a_file_takes_its_place_whole_or_not_at_all(tmp_path: Path) -> None:
         whole_file(tmp_path / "nowhere" / "page.html"),
     ):
         raise AssertionError
+
+
+REASONS = (
+    '=HYPERLINK("http://x","y")', "+1 s too slow", "-", "@SUM(A1)", "'=quoted", "''-", "\t=x", "-",
+)  # fmt: skip
+
+
+def test_a_spreadsheet_runs_nothing_that_was_exported(copy: Ferocal, tmp_path: Path) -> None:
+    runs = [run["id"] for run in copy.json("runs")["runs"]]
+    for run, reason in zip(runs, REASONS, strict=False):
+        copy.quick("exclude", "--reason", reason, run)
+    copy.quick("export", "all.csv")
+    with (tmp_path / "all.csv").open(newline="", encoding="utf-8") as file:
+        rows = list(csv.DictReader(file))
+    cells = [cell for row in rows for cell in row.values()]
+    numbers = re.compile(r"-?[0-9.]+(e-?[0-9]+)?")
+    assert not [c for c in cells if c[:1] in "=+-@\t\r" and c and not numbers.fullmatch(c)]
+    (tmp_path / "again").mkdir()
+    again = Ferocal(tmp_path / "again")
+    shutil.copy(tmp_path / "study.toml", again.directory)
+    again.quick("load", "../all.csv")
+    found = [run["excluded"] for run in again.json("runs")["runs"] if run["excluded"]]
+    assert sorted(found) == sorted(REASONS)
+
+
+@given(st.text(alphabet="=+-@'\t1ae.", max_size=6))
+def test_what_is_guarded_is_read_back(text: str) -> None:
+    assert unguarded(guarded(text)) == text
+    assert guarded(text)[:1] not in ("=", "@", "\t") or not text
+
+
+def test_a_new_ledger_is_its_owner_s_alone(copy: Ferocal, tmp_path: Path) -> None:
+    (tmp_path / "ledger.sqlite").unlink()
+    before = os.umask(0)
+    try:
+        copy.quick("note", "nobody else reads this")
+    finally:
+        os.umask(before)
+    assert (tmp_path / "ledger.sqlite").stat().st_mode & 0o777 == 0o600

@@ -537,6 +537,18 @@ source = { output = "csv", column = "fps", time = "second" }
     fps = 50 + seconds % 7 + (seconds >= 60) * 9
     assert values["fps/first-30-s"] == pytest.approx(fps[:31].mean())
     assert values["fps/after-1-min"] == pytest.approx(fps[60:].mean())
+    # Another channel that is not a number throughout is refused with the run, not by what reads it.
+    heat = ["second,fps,heat", *(f"{s},50,{'inf' if s == 40 else 20}" for s in seconds)]
+    (tmp_path / "loop.csv").write_text("\n".join(heat))
+    second = 'time = "second", second = "heat", second-unit = "$/h"'
+    ferocal.write(study.replace('time = "second"', second).replace("rounds = 2", "rounds = 3"))
+    ferocal("measure", status=1)
+    failed = [run for run in ferocal.json("runs")["runs"] if run["outcome"] == "failed"]
+    assert len(failed) == 2 and "heat 41 is not a finite number" in failed[0]["reason"]
+    (tmp_path / "loop.csv").write_text("\n".join(heat).replace("inf", "20"))
+    ferocal("measure", "--retry")
+    ferocal.quick("soak", "--chart", "soak.svg")
+    assert "heat, $/h" in (tmp_path / "soak.svg").read_text()
     ferocal.write(study.replace('kind = "soak"\n', "").replace(
         'source = { output = "csv", column = "fps", time = "second" }', 'source = { json = "/x" }'
     ))  # fmt: skip

@@ -31,6 +31,9 @@ source = { json = "/fps" }
 """
 
 MISTAKES = [
+    ('command = "fly --fast"', 'command = "fly\\u0000"', ["workload.flight", "NUL"]),
+    ('{ API = "vulkan" }', '{ "A=B" = "x" }', ["no name of a variable", "line "]),
+    ('{ API = "vulkan" }', '{ API = "a\\u0000b" }', ["environment.API", "NUL"]),
     (
         'source = { json = "/fps" }',
         'source = { json = "/fps", pattern = "(.*)" }',

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 from ferocal.errors import IntakeError
 from ferocal.intake.typed import comma_is_decimal
 from ferocal.terms.numbers import grouped
+from ferocal.terms.spreadsheets import unguarded
 from ferocal.terms.wording import counted
 
 if TYPE_CHECKING:
@@ -77,7 +78,21 @@ def read_delimited(path: Path, is_text: IsText) -> Columns:
     except pa.ArrowException as error:
         _check_rows(path, dialect)
         raise IntakeError(f"{path}: cannot be read as a table: {error}") from None
-    return columns_of(table, path, is_text)
+    return _as_meant(columns_of(table, path, is_text))
+
+
+def _as_meant(columns: Columns) -> Columns:
+    """The columns without the quotes before what a spreadsheet could have run."""
+    from ferocal.intake.columns import Columns, Labels
+
+    by_name = {
+        unguarded(name): Labels(column.codes, [unguarded(text) for text in column.names])
+        # Most columns have no such text, and some have a million of others.
+        if isinstance(column, Labels) and any(text[:1] == "'" for text in column.names)
+        else column
+        for name, column in columns.by_name.items()
+    }
+    return Columns(by_name, columns.row)
 
 
 def find_dialect(path: Path) -> Dialect:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
 from pathlib import Path
 from typing import Any
 
@@ -28,6 +30,8 @@ def open_ledger(directory: Path, *, create: bool = False) -> Ledger:
         was written by a newer Ferocal.
     """
     path = directory / LEDGER_FILE
+    if create:
+        _keep_private(path)
     if not create and not path.exists():
         raise LedgerError(f"{path}: nothing recorded yet; take readings with `ferocal measure`")
     engine = sa.create_engine(f"sqlite:///{path}")
@@ -41,6 +45,13 @@ def open_ledger(directory: Path, *, create: bool = False) -> Ledger:
         verb = "cannot be opened" if path.exists() else "cannot be created"
         raise LedgerError(f"{path}: {verb}: {cause(error)}") from error
     return Ledger(engine, path)
+
+
+def _keep_private(path: Path) -> None:
+    """Make an empty file that only its owner can read, before anything is written into it."""
+    # What cannot be made is told when it is opened.
+    with contextlib.suppress(OSError):
+        os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
 
 
 def _configure_sqlite(connection: Any, _record: Any) -> None:

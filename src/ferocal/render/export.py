@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from ferocal.errors import FerocalError, UsageError
 from ferocal.render.json_text import dumps
 from ferocal.render.output import whole_file
+from ferocal.terms.spreadsheets import guarded
 from ferocal.traces.packing import with_context
 
 if TYPE_CHECKING:
@@ -18,7 +19,12 @@ if TYPE_CHECKING:
 
 
 def _write_csv(frame: pd.DataFrame, path: Path) -> None:
-    frame.to_csv(path, index=False)
+    texts = frame.select_dtypes(include=["object", "string"]).columns
+    safe = frame.copy(deep=False)
+    for name in texts:
+        safe[name] = [guarded(v) if isinstance(v, str) else v for v in frame[name]]
+    safe.columns = [guarded(str(name)) for name in frame.columns]
+    safe.to_csv(path, index=False)
 
 
 def _write_json(frame: pd.DataFrame, path: Path) -> None:

@@ -17,6 +17,7 @@ COLOURS = ("#1b6ca8", "#c75c12", "#4b5661", "#7a3e9d", "#2a8c6a", "#a8871b")
 STYLE: Any = {
     "font.family": "DejaVu Sans",
     "font.size": 10,
+    "text.parse_math": False,  # a name or unit may have a "$"
     "axes.edgecolor": FAINT,
     "axes.labelcolor": INK,
     "text.color": INK,

@@ -50,6 +50,21 @@ def _words(value: Any) -> Any:
     return split_words(value) if isinstance(value, str) else value
 
 
+def _check_variable(name: str) -> str:
+    if not name or "=" in name or "\0" in name:
+        raise ValueError(f'"{name}" is no name of a variable: it is not empty, and has no "="')
+    return name
+
+
+def _check_text(value: str) -> str:
+    if "\0" in value:
+        raise ValueError("the value of a variable cannot have a NUL character in it")
+    return value
+
+
+Variables = dict[
+    Annotated[str, AfterValidator(_check_variable)], Annotated[str, AfterValidator(_check_text)]
+]
 Name = Annotated[str, AfterValidator(_check_name)]
 ArmName = Annotated[str, AfterValidator(_check_arm)]
 Words = Annotated[tuple[str, ...], BeforeValidator(_words)]
@@ -87,6 +102,8 @@ class Command(StudyTable):
     def _fits_shell(self) -> Command:
         if self.shell and not isinstance(self.command, str):
             raise ValueError("with shell = true the command is one string, not a list of words")
+        if any("\0" in word for word in self.words):
+            raise ValueError("a command cannot have a NUL character in it")
         if not self.words and not (self.may_be_absent and self.command == ()):
             raise ValueError("command is empty")
         return self

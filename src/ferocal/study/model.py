@@ -17,7 +17,7 @@ from pydantic import (
     model_validator,
 )
 
-from ferocal.study.base import ArmName, Command, Name, StudyTable, Words
+from ferocal.study.base import ArmName, Command, Name, StudyTable, Variables, Words
 from ferocal.study.claims import Claim
 from ferocal.study.metrics import Metric
 from ferocal.study.quantities import Declared, Seconds, Share
@@ -139,7 +139,7 @@ class Level(StudyTable):
     that go with it, such as a price. ``date`` is when it came out.
     """
 
-    environment: dict[str, str] = {}
+    environment: Variables = {}
     prefix: Words = ()
     switch: Steps = ()
     leave: Steps = ()
@@ -246,7 +246,7 @@ class Workload(Command):
     instructions: str = ""
 
     timeout: Seconds = 600.0
-    environment: dict[str, str] = {}
+    environment: Variables = {}
     version: VersionCommand | None = None
     files: tuple[str, ...] = ()
     takes: Seconds | None = None

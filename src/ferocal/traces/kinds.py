@@ -162,7 +162,7 @@ def _summarise_frames(
 def _summarise_soak(
     spec: TraceSpec, captures: Sequence[CaptureColumns]
 ) -> tuple[PartValues, list[CaptureColumns]]:
-    from ferocal.traces.soak import check_soak, soak_times, summarise_soak
+    from ferocal.traces.soak import check_finite, check_soak, soak_times, summarise_soak
 
     if len(captures) > 1:
         raise TraceError(f"{len(captures)} files fit, and a soak is a single one")
@@ -185,6 +185,7 @@ def _summarise_soak(
             known[part.name] = PartValue(float(value[of_session].mean()))
     kept = {"value": value, "time": time}
     if spec.second is not None:
+        check_finite(spec.second, columns["second"])
         kept["second"] = columns["second"]
         known[f"{spec.second}-mean"] = PartValue(float(columns["second"].mean()))
         known[f"{spec.second}-max"] = PartValue(float(columns["second"].max()))

@@ -68,12 +68,23 @@ def check_soak(time: FloatArray, value: FloatArray) -> None:
     if len(value) < 2:
         raise ValueError(f"there are only {len(value)} values")
     for name, column in (("time", time), ("value", value)):
-        wrong = ~np.isfinite(column)
-        if wrong.any():
-            raise ValueError(f"{name} {int(np.argmax(wrong)) + 1} is not a finite number")
+        check_finite(name, column)
     if (np.diff(time) <= 0).any():
         place = int(np.argmax(np.diff(time) <= 0)) + 2
         raise ValueError(f"time {place} is not later than the one before it")
+
+
+def check_finite(name: str, column: FloatArray) -> None:
+    """Check that a column has numbers only.
+
+    Raises
+    ------
+    ValueError
+        When one is not finite; the message says which.
+    """
+    wrong = ~np.isfinite(column)
+    if wrong.any():
+        raise ValueError(f"{name} {int(np.argmax(wrong)) + 1} is not a finite number")
 
 
 def summarise_soak(time: FloatArray, value: FloatArray, better: Direction) -> SoakSummary:
