@@ -13,10 +13,13 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import sqlalchemy as sa
 from click.testing import CliRunner
 from filelock import FileLock
 
 from ferocal.cli import main
+from ferocal.ledger.integrity.seals import seal_all
+from ferocal.ledger.opening import LEDGER_FILE
 
 # Outputs are as wide as they are without a terminal, whatever the one is that runs the tests.
 os.environ.pop("COLUMNS", None)
@@ -26,6 +29,7 @@ PROGRAM = str(Path(sys.executable).with_name("ferocal"))
 
 # What is called in this process locks benches there too, apart from other workers.
 os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="ferocal-tests-")
+os.environ["XDG_CACHE_HOME"] = os.environ["XDG_STATE_HOME"]
 
 
 def surroundings() -> dict[str, str]:
@@ -77,6 +81,13 @@ class Ferocal:
         assert done.exit_code == status, f"{arguments}: {done.exit_code} {done.output}"
         return done.output
 
+    def attempt(self, *arguments: str) -> tuple[int, str, str]:
+        """Exit status, output and errors of a command that may fail; in this process too."""
+        with contextlib.chdir(self.directory):
+            done = CliRunner().invoke(main.ferocal, [*arguments])
+        assert done.exception is None or isinstance(done.exception, SystemExit), done.exception
+        return done.exit_code, done.stdout, done.stderr
+
     def effect(self, *arguments: str) -> Any:
         """The only effect that `compare` has."""
         (effect,) = self.json("compare", *arguments)["effects"]
@@ -88,6 +99,16 @@ class Ferocal:
             done = CliRunner().invoke(main.ferocal, [*arguments])
         assert done.exit_code == 2, f"{arguments}: {done.exit_code} {done.output}"
         return done.stderr
+
+    def edit(self, *statements: str, sealed: bool = True) -> None:
+        """Change the ledger behind Ferocal's back, sealed as if it had written that itself."""
+        engine = sa.create_engine(f"sqlite:///{self.directory / LEDGER_FILE}")
+        with engine.begin() as connection:
+            for sql in statements:
+                connection.exec_driver_sql(sql)
+            if sealed:
+                seal_all(connection)
+        engine.dispose()
 
     def write(self, text: str) -> None:
         (self.directory / "study.toml").write_text(text, encoding="utf-8")

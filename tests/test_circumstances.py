@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import shutil
-import sqlite3
 from collections.abc import Callable
 from pathlib import Path
 
@@ -255,10 +254,7 @@ def test_nothing_is_judged_before_a_look_is_recorded(small_study: Study) -> None
     ferocal.quick("measure", "--decide", "--rounds", "10")
     assert ferocal.effect()["verdict"] == "better"
     # As it stood before the look: the same rounds, complete, and nobody has looked.
-    connection = sqlite3.connect(ferocal.directory / "ledger.sqlite")
-    connection.execute("DELETE FROM look")
-    connection.commit()
-    connection.close()
+    ferocal.edit("DELETE FROM look")
     effect = ferocal.effect()
     assert (effect["verdict"], effect["open_until"], effect["p_adjusted"]) == (
         "inconclusive",
@@ -278,30 +274,24 @@ def test_merging_again_brings_states_forward_and_refuses_contradictions(
     ferocal.quick("measure")
     copy = Ferocal(tmp_path.parent / f"{tmp_path.name}-copy")
     shutil.copytree(ferocal.directory, copy.directory)
-    connection = sqlite3.connect(ferocal.directory / "ledger.sqlite")
     # The early copy: one run was in progress, and a visit had not been set aside yet.
     run, visit = 4, 1
-    connection.execute("UPDATE run SET outcome = 'running', wall = NULL WHERE id = ?", (run,))
-    connection.execute("DELETE FROM reading WHERE run_id = ?", (run,))
-    connection.execute("DELETE FROM output WHERE run_id = ?", (run,))
-    connection.commit()
-    later = sqlite3.connect(copy.directory / "ledger.sqlite")
-    later.execute("UPDATE visit SET state = 'not active' WHERE id = ?", (visit,))
-    later.commit()
+    ferocal.edit(
+        f"UPDATE run SET outcome = 'running', wall = NULL WHERE id = {run}",
+        f"DELETE FROM reading WHERE run_id = {run}",
+        f"DELETE FROM output WHERE run_id = {run}",
+    )
+    copy.edit(f"UPDATE visit SET state = 'not active' WHERE id = {visit}")
     ferocal.quick("merge", str(copy.directory))
     ferocal.quick("merge", str(copy.directory))
-    rows = connection.execute("SELECT outcome, wall IS NULL FROM run WHERE id = 4").fetchall()
+    rows = query(ferocal, "SELECT outcome, wall IS NULL FROM run WHERE id = 4")
     assert rows == [("ok", 0)]
-    assert len(connection.execute("SELECT * FROM reading WHERE run_id = 4").fetchall()) == 1
-    assert connection.execute("SELECT state FROM visit WHERE id = 1").fetchall() == [
-        ("not active",)
-    ]
+    assert len(query(ferocal, "SELECT * FROM reading WHERE run_id = 4")) == 1
+    assert query(ferocal, "SELECT state FROM visit WHERE id = 1") == [("not active",)]
     # Interrupted is only what Ferocal took it for; two ends of one run contradict each other.
-    later.execute("UPDATE run SET outcome = 'interrupted' WHERE id = 2")
-    later.commit()
+    copy.edit("UPDATE run SET outcome = 'interrupted' WHERE id = 2")
     ferocal.quick("merge", str(copy.directory))
-    later.execute("UPDATE run SET outcome = 'failed' WHERE id = 3")
-    later.commit()
+    copy.edit("UPDATE run SET outcome = 'failed' WHERE id = 3")
     before = (ferocal.directory / "ledger.sqlite").read_bytes()
     assert "contradict each other; nothing was merged" in ferocal.refusal(
         "merge", str(copy.directory)

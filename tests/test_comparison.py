@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import sqlite3
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -59,9 +58,7 @@ def test_a_single_visit_is_decided_by_a_noise_floor_of_an_earlier_study(
     assert effect["degrees"] == 5 and effect["noise_floor"]["age"] < 1
     assert "1 visit each, noise floor" in small.quick("compare")
     assert "stale-noise-floor" not in codes(small)
-    connection = sqlite3.connect(small.directory / "ledger.sqlite")
-    connection.execute("UPDATE noise_floor SET measured_at = '2020-01-01T00:00:00+00:00'")
-    connection.commit()
+    small.edit("UPDATE noise_floor SET measured_at = '2020-01-01T00:00:00+00:00'")
     assert "stale-noise-floor" in codes(small)
 
 

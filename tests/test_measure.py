@@ -331,10 +331,7 @@ def test_a_second_measure_is_refused(small_study: Study) -> None:
 def test_a_ledger_of_a_newer_or_no_ferocal_is_refused(small_study: Study) -> None:
     ferocal = small_study(rounds=1)
     ferocal("measure")
-    connection = sqlite3.connect(ferocal.directory / "ledger.sqlite")
-    connection.execute("UPDATE about SET value = '99'")
-    connection.commit()
-    connection.close()
+    ferocal.edit("UPDATE about SET value = '99'", sealed=False)
     assert "schema version 99" in ferocal("compare", status=1).stderr
     (ferocal.directory / "ledger.sqlite").write_bytes(b"not a database at all" * 99)
     assert "not a database" in ferocal("measure", status=1).stderr

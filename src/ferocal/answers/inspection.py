@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from pathlib import Path
 
 from ferocal.bench.facts import Fact, declared_facts, read_facts
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
 from ferocal.ledger.reading.bench_looks import BenchLook, read_looks_at_benches
+from ferocal.ledger.reading.integrity import Integrity, read_integrity
 from ferocal.plan.order import by_round, plan_study
 from ferocal.study.configurations import Configuration
 from ferocal.study.load import Study
@@ -91,6 +93,18 @@ def inspect_study(study: Study) -> Inspection:
         warmups=len(visits) * sum(w.warmups for w in study.workloads.values()),
         looks=_looks(study),
     )
+
+
+def check_integrity(directory: Path) -> Integrity:
+    """Whether the ledger of a study is as it was written.
+
+    Raises
+    ------
+    LedgerError
+        When there is none, or it cannot be read at all.
+    """
+    with open_ledger(directory, checked=False) as ledger:
+        return read_integrity(ledger)
 
 
 def _looks(study: Study) -> tuple[BenchLook, ...]:

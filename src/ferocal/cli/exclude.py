@@ -24,6 +24,7 @@ def command(directory: Path, ids: tuple[str, ...], reason: str) -> None:
     from ferocal.ledger.writing.marks import mark_runs
     from ferocal.terms.wording import counted
 
-    with open_ledger(directory) as ledger:
+    # Damaged runs are left out in this way.
+    with open_ledger(directory, checked=False) as ledger:
         count = mark_runs(ledger, ids, excluded=True, reason=reason)
     say(f"excluded {counted(count, 'run')}; `ferocal restore` takes this back")

@@ -23,6 +23,9 @@ from ferocal.cli.common import example, json_option, make_console, print_json, s
     metavar="[SECONDS]",
     help="Look at what this bench can resolve, for a minute unless stated.",
 )
+@click.option(
+    "--integrity", is_flag=True, help="Check that the ledger is as it was written, row by row."
+)
 @click.option("--bench", metavar="NAME", help="With --noise: which bench this machine is.")
 @example("ferocal inspect --study my-study")
 def command(
@@ -31,6 +34,7 @@ def command(
     schema: bool,
     overhead: bool,
     noise: float | None,
+    integrity: bool,
     bench: str | None,
 ) -> None:
     """Show the study as it is understood.
@@ -41,6 +45,8 @@ def command(
     With --noise a fixed loop runs in many short processes: how much they vary, who else is busy,
     clock and power, the rounds that a change would need, and what to change first. These
     figures are kept with the study.
+
+    With --integrity the exit status is 1 if anything in the ledger is not as it was written.
     """
     if noise is not None:
         _look(directory, bench, noise, as_json=as_json)
@@ -53,6 +59,8 @@ def command(
     if overhead:
         _show_overhead(directory)
         return
+    if integrity:
+        sys.exit(_check(directory, as_json=as_json))
     from ferocal.answers.inspection import inspect_study
     from ferocal.render.inspection import show_inspection
     from ferocal.study.load import load_study
@@ -84,6 +92,19 @@ def _look(directory: Path, bench: str | None, seconds: float, *, as_json: bool) 
         from ferocal.render.noise_look import show_look
 
         show_look(make_console(), figures, kept)
+
+
+def _check(directory: Path, *, as_json: bool) -> int:
+    """Check the ledger and print what was found; the exit status."""
+    from ferocal.answers.inspection import check_integrity
+    from ferocal.render.integrity import INTEGRITY, show_integrity
+
+    found = check_integrity(directory)
+    if as_json:
+        print_json(INTEGRITY.make(found))
+    else:
+        show_integrity(make_console(), found)
+    return 1 if found.broken else 0
 
 
 def _show_overhead(directory: Path) -> None:

@@ -199,6 +199,24 @@ def _add_references(op: Operations) -> None:
     )
 
 
+def _add_seals(op: Operations) -> None:
+    """Version 7: seals of rows, and chains of them; they are made once the tables are there."""
+    op.create_table(
+        "seal",
+        sa.Column("id", sa.Integer(), primary_key=True),
+        _required("session", sa.Integer()),
+        _required("kind", sa.String(20)),
+        _required("key", sa.Integer()),
+        _required("digest", sa.LargeBinary()),
+    )
+    op.create_table(
+        "chain",
+        sa.Column("session", sa.Integer(), primary_key=True, autoincrement=False),
+        _required("length", sa.Integer()),
+        _required("head", sa.LargeBinary()),
+    )
+
+
 def _identity() -> list[sa.Column[Any]]:
     return [
         sa.Column("id", sa.Integer(), primary_key=True),
@@ -217,6 +235,7 @@ STEPS: dict[int, Callable[[Operations], None]] = {
     4: _add_what_people_know,
     5: _add_claims_and_bench_looks,
     6: _add_references,
+    7: _add_seals,
 }
 
 

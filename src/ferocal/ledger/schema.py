@@ -24,7 +24,7 @@ from sqlalchemy import (
     UniqueConstraint,
 )
 
-SCHEMA_VERSION = 6
+SCHEMA_VERSION = 7
 
 metadata = MetaData()
 
@@ -312,4 +312,25 @@ look = Table(
     Column("bench", String(200)),
     Column("round", Integer, nullable=False),
     Column("limit", Integer, nullable=False),
+)
+
+# The digest of a row of another table, with all that belongs to it, as it was written; of several
+# the latest counts. `session` is the key of the session that the row belongs to, 0 if to none.
+seal = Table(
+    "seal",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("session", Integer, nullable=False),
+    Column("kind", String(20), nullable=False),
+    Column("key", Integer, nullable=False),
+    Column("digest", LargeBinary, nullable=False),
+)
+
+# How many seals a session has, and the last link of the chain of them.
+chain = Table(
+    "chain",
+    metadata,
+    Column("session", Integer, primary_key=True, autoincrement=False),
+    Column("length", Integer, nullable=False),
+    Column("head", LargeBinary, nullable=False),
 )

@@ -16,6 +16,8 @@ import sqlalchemy as sa
 from sqlalchemy.exc import SQLAlchemyError
 
 from ferocal.errors import LedgerError
+from ferocal.ledger import schema
+from ferocal.ledger.integrity.seals import SEALED, Rows, driver_of, seal_rows
 
 if TYPE_CHECKING:
     import numpy as np
@@ -23,6 +25,8 @@ if TYPE_CHECKING:
 
 # The option of a connection whose transactions write.
 WRITES = "ferocal_writes"
+# What goes wrong with a store; the driver itself does not decode what a damaged file says.
+STORE_ERRORS = (SQLAlchemyError, sqlite3.Error, UnicodeDecodeError)
 
 
 def now() -> str:
@@ -40,6 +44,7 @@ class Ledger:
         self._engine = engine
         self.path = path
         self._open: sa.Connection | None = None
+        self._touched: list[Rows] = []
 
     def __enter__(self) -> Self:
         return self
@@ -59,19 +64,27 @@ class Ledger:
         if connection is None:
             with self.transaction() as begun:
                 return self.insert(table, begun, **values)
-        return key_of(connection.execute(sa.insert(table).values(uid=uuid.uuid4().hex, **values)))
+        row = {"uid": uuid.uuid4().hex, **values}
+        key = key_of(connection.execute(sa.insert(table).values(row)))
+        self.touch(*((table, key) if table in SEALED else (schema.run, row["run_id"])))
+        return key
+
+    def touch(self, table: sa.Table, first: int, last: int | None = None) -> None:
+        """Have rows sealed at the end of this transaction; what belongs to a run, with it."""
+        self._touched.append(Rows(table, first, first if last is None else last))
 
     def update(self, table: sa.Table, key: int, **values: Any) -> None:
         """Change a row, in a transaction of its own."""
         with self.transaction() as connection:
             connection.execute(sa.update(table).where(table.c.id == key).values(**values))
+            self.touch(table, key)
 
     def rows(self, query: sa.Select[Any]) -> list[Any]:
         """All rows of a query."""
         try:
             with self._engine.connect() as connection:
                 return list(connection.execute(query))
-        except SQLAlchemyError as error:
+        except STORE_ERRORS as error:
             raise LedgerError(f"{self.path}: cannot be read: {cause(error)}") from error
 
     def numbers(self, query: sa.Select[Any], columns: int) -> NDArray[np.float64]:
@@ -83,9 +96,18 @@ class Ledger:
                 # Rows of the driver itself: there may be a million.
                 rows = cast("Iterable[tuple[float, ...]]", connection.execute(query).cursor)
                 flat = np.fromiter(itertools.chain.from_iterable(rows), dtype=np.float64)
-        except (SQLAlchemyError, sqlite3.Error) as error:
+        except STORE_ERRORS as error:
             raise LedgerError(f"{self.path}: cannot be read: {cause(error)}") from error
         return flat.reshape(-1, columns)
+
+    @contextlib.contextmanager
+    def driver(self) -> Iterator[sqlite3.Connection]:
+        """The connection of the driver, in a transaction that reads."""
+        try:
+            with self._engine.connect() as connection, connection.begin():
+                yield driver_of(connection)
+        except STORE_ERRORS as error:
+            raise LedgerError(f"{self.path}: cannot be read: {cause(error)}") from error
 
     def mappings(self, query: sa.Select[Any]) -> list[dict[str, Any]]:
         """All rows of a query, each with the names of its columns."""
@@ -125,10 +147,13 @@ class Ledger:
                 connection = connection.execution_options(**{WRITES: True})
                 with connection.begin():
                     yield connection
-        except SQLAlchemyError as error:
+                    seal_rows(connection, self._touched)
+        except STORE_ERRORS as error:
             raise LedgerError(
                 f"{self.path}: cannot be written: {cause(error)}; what was recorded before is kept"
             ) from error
+        finally:
+            self._touched.clear()
 
 
 def key_of(inserted: sa.CursorResult[Any]) -> int:

@@ -16,6 +16,7 @@ from ferocal.render.documents import (
     TRACES,
 )
 from ferocal.render.factor_documents import FACTORS
+from ferocal.render.integrity import INTEGRITY
 from ferocal.render.look_documents import LOOK
 from ferocal.render.plan_documents import SEPARATION
 from ferocal.render.rank_documents import RANKING
@@ -39,6 +40,7 @@ DOCUMENTS = {
     "plan --design separate": SEPARATION,
     "inspect": INSPECTION,
     "inspect --noise 1": LOOK,
+    "inspect --integrity": INTEGRITY,
     "noise-floor": NOISE_FLOORS,
     "note": NOTES,
 }

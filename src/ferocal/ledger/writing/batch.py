@@ -99,10 +99,10 @@ def record_batch(ledger: Ledger, session: SessionRecord, batch: Batch) -> None:
     """
     with ledger.transaction() as connection:
         session_id = ledger.insert(schema.session, connection, started_at=now(), **vars(session))
-        facts = facts_key(connection, [])
-        visits = _insert_visits(connection, batch, session_id, facts)
-        first_run = _insert_runs(connection, batch, visits)
-        _insert_readings(connection, batch, first_run)
+        facts = facts_key(ledger, connection, [])
+        visits = _insert_visits(ledger, connection, batch, session_id, facts)
+        first_run = _insert_runs(ledger, connection, batch, visits)
+        _insert_readings(ledger, connection, batch, first_run)
         for run, number, trace in batch.traces:
             packed = pack_trace(trace, number)
             ledger.insert(schema.trace, connection, run_id=first_run + run, **packed)
@@ -121,7 +121,9 @@ def _uids(count: int) -> Iterator[str]:
     return (f"{start + n:010x}{tail}" for n in range(count))
 
 
-def _insert_visits(connection: sa.Connection, batch: Batch, session: int, facts: int) -> np.ndarray:
+def _insert_visits(
+    ledger: Ledger, connection: sa.Connection, batch: Batch, session: int, facts: int
+) -> np.ndarray:
     """The keys of the visits; those that are there learn what was not known of them."""
     first = _next_key(connection, schema.visit)
     keys = np.zeros(len(batch.visits), dtype=np.int64)
@@ -130,6 +132,7 @@ def _insert_visits(connection: sa.Connection, batch: Batch, session: int, facts:
         if visit.key is not None:
             keys[n] = visit.key
             _learn(connection, visit)
+            ledger.touch(schema.visit, visit.key)
             continue
         keys[n] = first + len(rows)
         values = {k: v for k, v in vars(visit).items() if k != "key"}
@@ -150,6 +153,7 @@ def _insert_visits(connection: sa.Connection, batch: Batch, session: int, facts:
         )
     if rows:
         connection.execute(sa.insert(schema.visit), rows)
+        ledger.touch(schema.visit, first, first + len(rows) - 1)
     return keys
 
 
@@ -164,7 +168,9 @@ def _learn(connection: sa.Connection, visit: BatchVisit) -> None:
             connection.execute(change.values({name: value}))
 
 
-def _insert_runs(connection: sa.Connection, batch: Batch, visits: np.ndarray) -> int:
+def _insert_runs(
+    ledger: Ledger, connection: sa.Connection, batch: Batch, visits: np.ndarray
+) -> int:
     first, time = _next_key(connection, schema.run), now()
     columns = "id, uid, visit_id, workload, number, warmup, position, started_at, outcome"
     insert = f"INSERT INTO run ({columns}) VALUES (?, ?, ?, ?, ?, 0, ?, ?, '{Outcome.OK}')"
@@ -191,7 +197,11 @@ def _insert_runs(connection: sa.Connection, batch: Batch, visits: np.ndarray) ->
         if reason
     ]
     if marks:
+        first_mark = _next_key(connection, schema.mark)
         connection.execute(sa.insert(schema.mark), marks)
+        ledger.touch(schema.mark, first_mark, first_mark + len(marks) - 1)
+    if batch.run_workload:
+        ledger.touch(schema.run, first, first + len(batch.run_workload) - 1)
     return first
 
 
@@ -220,8 +230,10 @@ def _continue_visits(connection: sa.Connection, batch: Batch) -> tuple[list[int]
     return positions, numbers
 
 
-def _insert_readings(connection: sa.Connection, batch: Batch, first_run: int) -> None:
-    metrics = MetricKeys()
+def _insert_readings(
+    ledger: Ledger, connection: sa.Connection, batch: Batch, first_run: int
+) -> None:
+    metrics = MetricKeys(ledger)
     keys = np.zeros(len(batch.metrics), dtype=np.int64)
     used = {*np.unique(batch.reading_metric).tolist(), *(gap.metric for gap in batch.absences)}
     for n in sorted(used):

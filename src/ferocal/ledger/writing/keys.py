@@ -9,13 +9,14 @@ from typing import Any
 import sqlalchemy as sa
 
 from ferocal.ledger import schema
-from ferocal.ledger.store import key_of
+from ferocal.ledger.store import Ledger, key_of
 
 
 class MetricKeys:
     """The keys of metrics, each looked up or made once."""
 
-    def __init__(self) -> None:
+    def __init__(self, ledger: Ledger) -> None:
+        self._ledger = ledger
         self._known: dict[tuple[str, str, str], int] = {}
 
     def key(self, connection: sa.Connection, workload: str, name: str, unit: str) -> int:
@@ -29,12 +30,12 @@ class MetricKeys:
         if found is None:
             # Not remembered before the next time, for this transaction may yet fail.
             row = {"workload": workload, "name": name, "unit": unit}
-            return key_of(connection.execute(sa.insert(schema.metric).values(row)))
+            return _insert(self._ledger, connection, schema.metric, row)
         self._known[identity] = int(found)
         return int(found)
 
 
-def facts_key(connection: sa.Connection, content: list[dict[str, Any]]) -> int:
+def facts_key(ledger: Ledger, connection: sa.Connection, content: list[dict[str, Any]]) -> int:
     """The key of a set of facts, which is recorded if it is new."""
     digest = hashlib.sha256(json.dumps(content, sort_keys=True).encode()).hexdigest()
     columns = schema.facts.c
@@ -42,4 +43,10 @@ def facts_key(connection: sa.Connection, content: list[dict[str, Any]]) -> int:
     if found is not None:
         return int(found)
     row = {"digest": digest, "content": content}
-    return key_of(connection.execute(sa.insert(schema.facts).values(row)))
+    return _insert(ledger, connection, schema.facts, row)
+
+
+def _insert(ledger: Ledger, connection: sa.Connection, table: sa.Table, row: dict[str, Any]) -> int:
+    key = key_of(connection.execute(sa.insert(table).values(row)))
+    ledger.touch(table, key)
+    return key

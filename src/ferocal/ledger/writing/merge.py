@@ -10,6 +10,7 @@ import sqlalchemy as sa
 
 from ferocal.errors import UsageError
 from ferocal.ledger import schema
+from ferocal.ledger.integrity.seals import SEALED
 from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
 
@@ -69,14 +70,18 @@ def merge_ledgers(target: Ledger, source: Ledger) -> Merged:
         for table, references in _REFERENCES.items():
             mapped = {column: keys[parent] for column, parent in references.items()}
             keys[table], fresh[table] = _bring(connection, table, rows[table], ("uid",), mapped)
-        _forward_visits(connection, rows[schema.visit])
-        ended = _forward_runs(connection, rows[schema.run])
+        new = {table: len(found) for table, found in fresh.items()}
+        fresh[schema.visit] |= _forward_visits(connection, rows[schema.visit])
+        fresh[schema.run] |= _forward_runs(connection, rows[schema.run])
         for table, child_rows in children.items():
-            _bring_children(connection, table, child_rows, keys, fresh[schema.run] | ended)
+            _bring_children(connection, table, child_rows, keys, fresh[schema.run])
+        for table in SEALED:
+            for key in fresh[table]:
+                target.touch(table, keys[table][key])
     return Merged(
-        visits=len(fresh[schema.visit]),
-        runs=len(fresh[schema.run]),
-        known_runs=len(rows[schema.run]) - len(fresh[schema.run]),
+        visits=new[schema.visit],
+        runs=new[schema.run],
+        known_runs=len(rows[schema.run]) - new[schema.run],
     )
 
 
@@ -107,10 +112,11 @@ def _bring(
     return keys, fresh
 
 
-def _forward_visits(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
-    """Bring visits that both have to the later of their two states."""
+def _forward_visits(connection: sa.Connection, rows: list[dict[str, Any]]) -> set[int]:
+    """Bring visits that both have to the later of their two states; keys in the source of these."""
     c = schema.visit.c
     there = {row.uid: row for row in connection.execute(sa.select(schema.visit))}
+    forwarded = set()
     for row in rows:
         here = there[row["uid"]]
         changes = {
@@ -124,6 +130,8 @@ def _forward_visits(connection: sa.Connection, rows: list[dict[str, Any]]) -> No
             changes["checks"] = row["checks"]
         if changes:
             connection.execute(sa.update(schema.visit).where(c.id == here.id).values(**changes))
+            forwarded.add(row["id"])
+    return forwarded
 
 
 _ACTIVE = "active"

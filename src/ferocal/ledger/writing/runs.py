@@ -31,7 +31,7 @@ class Recorder:
 
     def __init__(self, ledger: Ledger) -> None:
         self.ledger = ledger
-        self._metric_keys = MetricKeys()
+        self._metric_keys = MetricKeys(ledger)
         self._session_id: int | None = None
 
     def begin_session(self, session: SessionRecord) -> None:
@@ -43,7 +43,7 @@ class Recorder:
         values = {**vars(visit), "levels": dict(visit.levels)}
         facts = values.pop("facts")
         with self.ledger.transaction() as connection:
-            key = facts_key(connection, facts)
+            key = facts_key(self.ledger, connection, facts)
             return self.ledger.insert(
                 schema.visit,
                 connection,
@@ -92,6 +92,7 @@ class Recorder:
     def end_run(self, run_id: int, ending: Ending) -> None:
         """Record how a run ended, with readings and output, in one transaction."""
         with self.ledger.transaction() as connection:
+            self.ledger.touch(schema.run, run_id)
             connection.execute(
                 sa.update(schema.run)
                 .where(schema.run.c.id == run_id)
@@ -129,10 +130,12 @@ class Recorder:
 
     def close_interrupted(self, reason: str = "Ferocal was ended during this run") -> int:
         """Mark runs that were never ended as interrupted; returns how many."""
+        run = schema.run.c
         with self.ledger.transaction() as connection:
-            result = connection.execute(
-                sa.update(schema.run)
-                .where(schema.run.c.outcome == Outcome.RUNNING)
-                .values(outcome=Outcome.INTERRUPTED, reason=reason)
-            )
-            return result.rowcount
+            running = sa.select(run.id).where(run.outcome == Outcome.RUNNING)
+            keys = list(connection.scalars(running))
+            for key in keys:
+                end = {"outcome": Outcome.INTERRUPTED, "reason": reason}
+                connection.execute(sa.update(schema.run).where(run.id == key).values(end))
+                self.ledger.touch(schema.run, key)
+        return len(keys)

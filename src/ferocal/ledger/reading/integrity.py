@@ -1,0 +1,54 @@
+"""Whether a ledger is as it was written."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import sqlalchemy as sa
+
+from ferocal.ledger import schema
+from ferocal.ledger.integrity.check import describe, find_broken, is_excluded
+from ferocal.ledger.integrity.seals import SEALED_AT
+from ferocal.ledger.store import Ledger
+
+
+@dataclass(frozen=True)
+class Integrity:
+    """What the check of a ledger has found.
+
+    ``counts`` are rows by what they are. ``broken`` are what is damaged, in words, ``excluded`` the
+    damaged runs that are not to be used in any case. ``sealed_at`` is when rows of an earlier
+    version were sealed as they were, None where all were sealed as they were written.
+    """
+
+    counts: dict[str, int]
+    broken: tuple[str, ...]
+    excluded: tuple[str, ...]
+    sealed_at: str | None
+
+
+_COUNTED = (schema.session, schema.visit, schema.run, schema.reading, schema.trace, schema.output)
+
+
+def read_integrity(ledger: Ledger) -> Integrity:
+    """Check a ledger as a whole.
+
+    Raises
+    ------
+    LedgerError
+        When it is so damaged that its tables cannot be read.
+    """
+    with ledger.driver() as driver:
+        found = [(is_excluded(driver, b), describe(driver, b)) for b in find_broken(driver)]
+        counts = {
+            table.name: driver.execute(f'SELECT count(*) FROM "{table.name}"').fetchone()[0]
+            for table in _COUNTED
+        }
+    query = sa.select(schema.about.c.value).where(schema.about.c.key == SEALED_AT)
+    rows = ledger.rows(query)
+    return Integrity(
+        counts,
+        broken=tuple(text for excluded, text in found if not excluded),
+        excluded=tuple(text for excluded, text in found if excluded),
+        sealed_at=rows[0][0] if rows else None,
+    )

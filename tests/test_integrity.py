@@ -1,0 +1,177 @@
+"""A ledger in bad hands: bits that flip, rows that are lost or changed, values that cannot be."""
+
+from __future__ import annotations
+
+import random
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from conftest import Ferocal
+from ferocal.ledger.opening import LEDGER_FILE
+
+Study = Callable[..., Ferocal]
+
+
+@pytest.fixture(scope="module")
+def measured(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A study with a bit of everything in its ledger."""
+    directory = tmp_path_factory.mktemp("measured")
+    ferocal = Ferocal(directory)
+    ferocal.write(STUDY)
+    ferocal("measure")
+    (directory / "more.csv").write_text(MORE)
+    ferocal.quick("load", "more.csv")
+    ferocal.quick("note", "no sound", "--configuration", "on")
+    ferocal.quick("exclude", ferocal.json("runs")["runs"][0]["id"], "--reason", "door open")
+    ferocal.quick("correct", ferocal.json("runs")["runs"][3]["id"], "score", "101", "--reason", "x")
+    poster = ("--metric", "flight score", "--value", "118", "--source", "a poster")
+    ferocal.quick("reference", "add", "--device", "Halden 5", *poster)
+    return directory
+
+
+MORE = "configuration,workload,metric,round,value\noff,flight,score,7,100\non,flight,score,7,121\n"
+STUDY = """
+[study]
+question = "Is the dome faster with it?"
+margin = "5 %"
+rounds = 3
+[bench.dome-node]
+[factor.mode.level.off]
+environment = { GAIN = "100" }
+[factor.mode.level.on]
+environment = { GAIN = "120" }
+verify = [{ command = "echo on", equals = "on" }]
+[workload.flight]
+shell = true
+command = "echo score $GAIN.$((FEROCAL_VISIT % 3))"
+[workload.flight.metric.score]
+unit = "points"
+better = "higher"
+source = { pattern = "score ([0-9.]+)" }
+[claim.better]
+says = "It is faster."
+metric = "flight score"
+configuration = "on"
+at-least = "2 %"
+"""
+
+
+@pytest.fixture
+def copy(measured: Path, tmp_path: Path) -> Ferocal:
+    for name in ("study.toml", LEDGER_FILE):
+        shutil.copy(measured / name, tmp_path / name)
+    return Ferocal(tmp_path)
+
+
+def test_flipped_bits_are_told_or_change_nothing(copy: Ferocal) -> None:
+    ledger, rng = copy.directory / LEDGER_FILE, random.Random(4)
+    good = ledger.read_bytes()
+    commands = ("compare", "runs", "claims", "note", "reference")
+    expected = {name: copy.quick(name, "--json") for name in commands}
+    told = 0
+    for number in range(80):
+        bad = bytearray(good)
+        for _ in range(rng.choice([1, 1, 4])):
+            bad[rng.randrange(len(bad))] ^= 1 << rng.randrange(8)
+        # What another flip has led SQLite to leave beside it is not of this one.
+        for path in copy.directory.glob(f"{LEDGER_FILE}-*"):
+            path.unlink()
+        ledger.write_bytes(bad)
+        name = commands[number % len(commands)]
+        status, out, err = copy.attempt(name, "--json")
+        assert (status, out) == (0, expected[name]) or (status == 1 and LEDGER_FILE in err)
+        told += status
+    assert told > 5
+    ledger.write_bytes(good)
+    assert copy.quick("compare", "--json") == expected["compare"]
+
+
+@pytest.mark.parametrize(
+    ("sql", "told"),
+    [
+        ("UPDATE reading SET value = value * 1.0001 WHERE run_id = 2", "run .* is not as it was"),
+        ("UPDATE visit SET configuration = 'on' WHERE id = 1", "visit .* is not as it was"),
+        ("UPDATE facts SET content = '[]'", "facts no. 1 is not as it was written"),
+        ("UPDATE metric SET unit = 'fps'", "metric no. 1 is not as it was"),
+        ("DELETE FROM mark", "mark no. 1 is lost"),
+        ("DELETE FROM correction", "correction no. 1 is lost"),
+        ("UPDATE note SET text = 'sound'", "note .* is not as it was"),
+        ("UPDATE session SET study_file = ''", "session .* is not as it was"),
+        ("DELETE FROM output WHERE run_id = 2", "run .* is not as it was"),
+        ("DELETE FROM seal WHERE id = 4", "a chain of seals that does not hold"),
+        ("UPDATE claim SET before_readings = 0", "claim .* is not as it was"),
+        (
+            "INSERT INTO mark SELECT 9, replace(uid, 'a', 'b'), 2, at, 1, 'x' FROM mark",
+            "mark .* was not written by Ferocal",
+        ),
+    ],
+)
+def test_rows_that_are_changed_lost_or_added_are_named(copy: Ferocal, sql: str, told: str) -> None:
+    assert copy.json("inspect", "--integrity")["whole"] is True
+    copy.edit(sql, sealed=False)
+    status, out, err = copy.attempt("compare")
+    assert (status, out) == (1, "")
+    assert_matches(err, rf"ledger.sqlite: is damaged: .*{told}.*inspect --integrity")
+    found = copy.quick("inspect", "--integrity", status=1)
+    assert_matches(found, rf"damaged: .*{told}")
+
+
+def assert_matches(text: str, pattern: str) -> None:
+    import re
+
+    assert re.search(pattern, " ".join(text.split())), text
+
+
+def test_a_damaged_run_can_be_left_out(copy: Ferocal) -> None:
+    run = copy.json("runs")["runs"][2]["id"]
+    copy.edit(f"UPDATE run SET wall = 2 * wall WHERE substr(uid, 1, 10) = '{run}'", sealed=False)
+    assert "ferocal exclude" in copy.attempt("compare")[2]
+    copy.quick("exclude", run, "--reason", "damaged")
+    assert copy.json("compare")["effects"]
+    assert "it is excluded" in copy.quick("inspect", "--integrity")
+    copy("measure")  # another takes its place, and is sealed
+    assert copy.json("inspect", "--integrity")["whole"] is True
+    # The damage counts again as soon as the run does.
+    copy.quick("restore", run)
+    assert copy.attempt("compare")[0] == 1
+
+
+WRONG = [
+    ("UPDATE reading SET value = 9e999", "reading of run .* cannot have value = inf"),
+    ("UPDATE reading SET value = 'fast'", "cannot have value = 'fast'"),
+    ("UPDATE visit SET round = 999999999999 WHERE id = 1", "visit .* cannot have round"),
+    ("UPDATE visit SET round = 0 WHERE id = 1", "visit .* cannot have round = 0"),
+    ("UPDATE visit SET levels = '{\"mode\": 3}' WHERE id = 2", "cannot have levels.mode"),
+    ("UPDATE visit SET checks = '[7]' WHERE id = 2", "cannot have checks.0"),
+    ("UPDATE visit SET remarks = '{}' WHERE id = 2", "cannot have remarks"),
+    ("UPDATE visit SET subjects = '[' WHERE id = 2", "cannot have subjects"),
+    ("UPDATE facts SET content = '{\"a\": 1}'", "facts no. 1 cannot have content"),
+    ("UPDATE run SET outcome = 'fine' WHERE id = 2", "run .* cannot have outcome = 'fine'"),
+    ("UPDATE run SET started_at = 'noon' WHERE id = 2", "cannot have started_at = 'noon'"),
+    ("UPDATE run SET uid = '../../etc' WHERE id = 2", "cannot have uid = '../../etc'"),
+    ("UPDATE run SET workload = '../up' WHERE id = 2", "cannot have workload .*is not a name"),
+    ("UPDATE visit SET bench = 'a b'", "cannot have bench .*is not a name"),
+    ("UPDATE visit SET configuration = X'00ff' WHERE id = 1", "cannot have configuration"),
+    ("UPDATE metric SET name = 'a/../b\n'", "cannot have name"),
+    ("UPDATE run SET conditions = '7' WHERE id = 2", "cannot have conditions"),
+    ("UPDATE session SET criteria = '{\"question\": 2}'", "cannot have criteria"),
+]
+
+
+@pytest.mark.parametrize(("sql", "told"), WRONG)
+def test_what_no_row_can_hold_is_refused_when_opened_and_when_merged(
+    copy: Ferocal, measured: Path, tmp_path: Path, sql: str, told: str
+) -> None:
+    """Sealed as if Ferocal had written it."""
+    copy.edit(sql)
+    assert_matches(copy.attempt("compare")[2], f"is damaged: .*{told}")
+    target = Ferocal(tmp_path / "target")
+    shutil.copytree(measured, target.directory)
+    before = (target.directory / LEDGER_FILE).read_bytes()
+    status, _, err = target.attempt("merge", str(copy.directory))
+    assert status == 1
+    assert_matches(err, f"{copy.directory.name}.*is damaged: .*{told}")
+    assert (target.directory / LEDGER_FILE).read_bytes() == before
