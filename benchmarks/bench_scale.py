@@ -80,8 +80,8 @@ def fill_ledger(folder: Path) -> None:
             level = 0.03 * (c == 3) + rng.normal(0, 0.01, (WORKLOADS, METRICS))
             time_text = f"2026-01-{number:02}T{c:02}:00:00+00:00"
             connection.execute(
-                "INSERT INTO visit VALUES (?,printf('%032x', ?),1,'bench',?,'{}',?,?,?,?,1,'active',"
-                "'[]','{}','[]',1,1,NULL,NULL)",
+                "INSERT INTO visit VALUES (?,printf('%032x', ?),1,'bench',?,'{}',?,?,?,?,1,"
+                "'active','[]','{}','[]',1,1,NULL,NULL)",
                 (visit, visit, f"r{c:02}", number, visit, time_text, time_text),
             )
             values = np.exp(level[:, None, :] + rng.normal(0, 0.01, (WORKLOADS, RUNS, METRICS)))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import signal
 import subprocess
 import sys
 import tempfile
@@ -26,10 +27,13 @@ os.environ.pop("COLUMNS", None)
 
 PROGRAM = str(Path(sys.executable).with_name("ferocal"))
 
+# Where the tests were started in the background, what they start would ignore these.
+signal.signal(signal.SIGINT, signal.default_int_handler)
+signal.signal(signal.SIGHUP, signal.SIG_DFL)
 
 # What is called in this process locks benches there too, apart from other workers.
-os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="ferocal-tests-")
-os.environ["XDG_CACHE_HOME"] = os.environ["XDG_STATE_HOME"]
+for name in ("FEROCAL_LOCKS", "XDG_CACHE_HOME"):
+    os.environ[name] = tempfile.mkdtemp(prefix="tests-of-ferocal-")
 
 
 def surroundings() -> dict[str, str]:

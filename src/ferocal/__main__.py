@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import atexit
+import contextlib
 import gc
 import io
 import os
@@ -11,39 +12,49 @@ import sys
 
 def main() -> None:
     """Run the command line."""
+    from ferocal.cli import ending
+
+    status: object
+    try:
+        ending.install()
+        status = _run()
+    except SystemExit as end:
+        status = end.code
+    except KeyboardInterrupt:
+        # Wherever it came, also while modules were being loaded.
+        sys.stderr.write("ferocal: interrupted\n")
+        status = ending.status()
+    _leave(status if isinstance(status, int) else int(status is not None))
+
+
+def _run() -> int:
     # Nearly all that is made at start-up lives to the end: looking for garbage among it
     # would take a tenth of the time of a short command.
     gc.set_threshold(100_000, 20, 20)
-    from ferocal.cli.main import ferocal
+    from ferocal.cli.main import run
     from ferocal.terms.signs import plain_errors
 
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors=plain_errors())
-
-    try:
-        ferocal(prog_name="ferocal")
-    except SystemExit as end:
-        if "pyarrow" not in sys.modules:
-            raise
-        _leave(end.code)
+    return run()
 
 
-def _leave(code: object) -> None:
+def _leave(status: int) -> None:
     """End the process without taking the interpreter down first.
 
     Threads of Arrow may still hold memory that belongs to Python. One that gives it back while
     the interpreter is being taken down is ended by force, which aborts the process (status 134)
     after its work was done.
     """
-    status = code if isinstance(code, int) else int(code is not None)
     atexit._run_exitfuncs()
     try:
         sys.stdout.flush()
     except OSError as error:
         sys.stderr.write(f"ferocal: the output cannot be written: {error.strerror}\n")
         status = status or 1
-    sys.stderr.flush()
+    with contextlib.suppress(OSError):  # nowhere is left where that could be said
+        sys.stderr.flush()
     os._exit(status)
 
 

@@ -10,9 +10,9 @@ import contextlib
 import json
 import os
 import select
+import signal
 import subprocess
 import sys
-import tempfile
 import time
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
@@ -21,6 +21,7 @@ from typing import Any, Protocol
 
 from ferocal.bench import _linux
 from ferocal.bench._linux import ProcessSight
+from ferocal.bench.scratch import check_room, scratch_directory
 from ferocal.errors import FerocalError
 from ferocal.terms.numbers import grouped
 
@@ -60,7 +61,9 @@ class Completed:
     """The outcome of an invocation.
 
     ``wall`` and ``cpu`` are in seconds, ``peak_memory`` in bytes; the last two are None
-    where the system does not report them. ``error`` says why nothing could be started,
+    where the system does not report them. Of a long output ``stdout`` has the beginning and the
+    end; ``whole`` is the file of all of it, which the next command removes. ``error`` says why
+    nothing could be started,
     ``processes`` is what was seen of the processes, None where nobody could look.
     ``ended_for`` is "overran" (time limit), "output" (too much of it) or None. ``processors``
     is the number of processors on which it was allowed to run at its end. ``left_behind``
@@ -76,6 +79,7 @@ class Completed:
     stdout: bytes = b""
     stderr: bytes = b""
     stdout_size: int = 0
+    whole: Path | None = None
     ended_for: str | None = None
     processes: tuple[ProcessSight, ...] | None = None
     processors: int | None = None
@@ -86,7 +90,7 @@ class Completed:
     def failure(self) -> str | None:
         """Why this is not a success, in a few words, or None."""
         if self.error is not None:
-            return f"could not be started: {self.error}"
+            return self.error
         if self.ended_for == "output":
             return f"wrote more than {grouped(OUTPUT_LIMIT)} bytes"
         if self.ended_for == "overran":
@@ -99,6 +103,11 @@ class Completed:
     def complaint(self) -> str:
         """The end of what it wrote to standard error."""
         return tail(self.stderr)
+
+    @property
+    def is_cut(self) -> bool:
+        """Whether ``stdout`` misses the middle of what it wrote."""
+        return self.stdout_size > len(self.stdout)
 
     @property
     def text(self) -> str:
@@ -127,34 +136,55 @@ class LocalExecutor:
         self._launcher = launcher
 
     def run(self, invocation: Invocation) -> Completed:
-        """Run one command to its end; what it left running is ended with it."""
+        """Run one command to its end; what it left running is ended with it.
+
+        Raises
+        ------
+        FerocalError
+            When there is no room for what it writes, or nothing can be started any more.
+        """
         environment = {**os.environ, **invocation.environment}
         seen: list[ProcessSight] | None = None
         # Files of its own: a process that lives on would write into those of a later command.
+        self._clear()
         self._count += 1
         files = tuple(self._scratch / f"{self._count}.{name}" for name in ("out", "err"))
+        size = 0
         try:
+            # Whoever clears the directory of temporary files may take it away.
+            self._scratch.mkdir(mode=0o700, parents=True, exist_ok=True)
             if self._launcher is None:
                 answer = self._run_alone(invocation, environment, *files)
             else:
                 answer, seen = self._launcher.ask(self._request(invocation, environment, *files))
             if "error" in answer:
-                return Completed(exit_status=None, error=answer["error"])
-            (stdout, size), (stderr, _) = map(_take, files)
+                check_room(self._scratch)
+                return Completed(exit_status=None, error=f"could not be started: {answer['error']}")
+            (stdout, size, whole), (stderr, _, _) = map(_take, files)
+        except FileNotFoundError:
+            error = f"what it wrote is gone: somebody has removed {self._scratch}"
+            return Completed(exit_status=None, error=error)
         finally:
-            for file in files:
-                # A process that lives on may keep it open, which not every system allows.
-                with contextlib.suppress(OSError):
-                    file.unlink(missing_ok=True)
+            if size <= READ_LIMIT:
+                self._clear()
+        check_room(self._scratch, *([invocation.directory] if answer["exit_status"] else []))
         adopts, left_behind = answer.pop("adopts", False), answer.pop("left_behind", ())
         return Completed(
             stdout=stdout,
             stderr=stderr,
             stdout_size=size,
+            whole=whole,
             processes=None if seen is None else tuple(seen),
             left_behind=tuple(left_behind) if adopts else None,
             **answer,
         )
+
+    def _clear(self) -> None:
+        """Remove the outputs of the last command."""
+        for file in self._scratch.glob(f"{self._count}.*"):
+            # A process that lives on may keep it open, which not every system allows.
+            with contextlib.suppress(OSError):
+                file.unlink()
 
     def _request(
         self, invocation: Invocation, environment: Mapping[str, str], stdout: Path, stderr: Path
@@ -215,6 +245,14 @@ class _Launcher:
             start_new_session=True,
         )
         self._unread = b""
+        # A signal that comes just before a blocking call, or to another thread, does not end the
+        # call: it writes into this pipe, which is waited for as well.
+        self._wakes = os.pipe()
+        if sys.platform != "win32":  # where there is no launcher either
+            for end in self._wakes:
+                os.set_blocking(end, False)
+        with contextlib.suppress(ValueError):  # only the main thread hears of signals
+            signal.set_wakeup_fd(self._wakes[1], warn_on_full_buffer=False)
 
     def ask(self, request: dict[str, Any]) -> tuple[dict[str, Any], list[ProcessSight] | None]:
         """Have a command run; its answer, and what was seen of its processes if asked for."""
@@ -230,15 +268,22 @@ class _Launcher:
             pause *= _LOOK_GROWTH
         return self._read(), list(seen.values())
 
-    def _ready(self, seconds: float) -> bool:
+    def _ready(self, seconds: float | None) -> bool:
+        """Wait for an answer, so many seconds at most; whether there is some of it."""
         assert self._process.stdout is not None
-        return b"\n" in self._unread or bool(
-            select.select([self._process.stdout], [], [], seconds)[0]
-        )
+        if b"\n" in self._unread:
+            return True
+        answers, wakes = self._process.stdout.fileno(), self._wakes[0]
+        found, _, _ = select.select([answers, wakes], [], [], seconds)
+        if wakes in found:
+            os.read(wakes, 1024)
+        return answers in found
 
     def _read(self) -> dict[str, Any]:
         assert self._process.stdout is not None
         while b"\n" not in self._unread:
+            if not self._ready(None):
+                continue
             chunk = self._process.stdout.read(1 << 16)
             if not chunk:
                 raise FerocalError("the process that starts commands has ended unexpectedly")
@@ -254,6 +299,10 @@ class _Launcher:
             self._process.stdin.close()
         self._process.wait()
         self._process.stdout.close()
+        with contextlib.suppress(ValueError):
+            signal.set_wakeup_fd(-1)
+        for end in self._wakes:
+            os.close(end)
 
 
 def _end_tree(pid: int) -> None:
@@ -266,39 +315,35 @@ def _end_tree(pid: int) -> None:
                 process.kill()
 
 
-def _take(path: Path) -> tuple[bytes, int]:
-    """An output as it is now, its beginning and end if it is long, and its size.
+def _take(path: Path) -> tuple[bytes, int, Path]:
+    """An output as it is now, its beginning and end if it is long, its size, and its file.
 
     It is renamed first, so that nothing that finds it by name adds to it meanwhile.
     """
-    taken = path.with_suffix(path.suffix + ".done")
+    taken = path.with_name(f"{path.name}.done")
     try:
         path.rename(taken)
     except PermissionError:  # a system that does not rename what is still open somewhere
         taken = path
-    try:
-        with taken.open("rb") as file:
-            size = os.fstat(file.fileno()).st_size
-            head = file.read(min(size, READ_LIMIT))
-            if size <= READ_LIMIT:
-                return head, size
+    with taken.open("rb") as file:
+        size = os.fstat(file.fileno()).st_size
+        output = file.read(min(size, READ_LIMIT))
+        if size > READ_LIMIT:
             start = max(READ_LIMIT, size - READ_LIMIT)
             file.seek(start)
-            return head + file.read(size - start), size
-    finally:
-        with contextlib.suppress(OSError):
-            taken.unlink()
+            output += file.read(size - start)
+    return output, size, taken
 
 
 @contextlib.contextmanager
 def local_executor() -> Iterator[LocalExecutor]:
     """Run commands on this machine; commands still running at the end are ended."""
-    with tempfile.TemporaryDirectory(prefix="ferocal-", ignore_cleanup_errors=True) as scratch:
+    with scratch_directory() as scratch:
         if sys.platform == "win32":
-            yield LocalExecutor(Path(scratch), None)
+            yield LocalExecutor(scratch, None)
             return
         launcher = _Launcher()
         try:
-            yield LocalExecutor(Path(scratch), launcher)
+            yield LocalExecutor(scratch, launcher)
         finally:
             launcher.close()

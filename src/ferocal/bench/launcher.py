@@ -175,7 +175,7 @@ def _watch(
         if ended is not None:
             return ended, ended_for
         left = start + request["timeout"] - now
-        size = sum(os.path.getsize(request[stream]) for stream in ("stdout", "stderr"))
+        size = sum(map(_size, (request["stdout"], request["stderr"])))
         if ended_for is None and left <= 0:
             ended_for = "overran"
         elif ended_for is None and size > request["output_limit"]:
@@ -185,6 +185,14 @@ def _watch(
         if not waiter.wait(min(left, _LOOK_EVERY) if left > 0 else _LOOK_EVERY):
             _end_group(child.pid)
             raise EOFError
+
+
+def _size(path: str) -> int:
+    """The size of an output, 0 if somebody has removed it."""
+    try:
+        return os.path.getsize(path)
+    except OSError:
+        return 0
 
 
 def _start(request: dict[str, Any], out: IO[bytes], err: IO[bytes]) -> subprocess.Popen[bytes]:
@@ -262,7 +270,11 @@ def _serve() -> None:
             buffer += chunk
         line, buffer = buffer.split(b"\n", 1)
         try:
-            _tell(_execute(json.loads(line), waiter, family))
+            try:
+                answer = _execute(json.loads(line), waiter, family)
+            except OSError as error:
+                answer = {"error": f"{error.strerror}: {error.filename}"}
+            _tell(answer)
         except (EOFError, BrokenPipeError):  # Ferocal was killed
             return
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from ferocal.cli import ending
 from ferocal.cli.common import example, make_console, say
 
 if TYPE_CHECKING:
@@ -77,7 +78,7 @@ def _measure(study: Study) -> list[str]:
             summary = measure_study(study, observer, options=Options(go_on=True))
         if summary.interrupted:
             say("interrupted; the same command goes on from there")
-            sys.exit(130)
+            sys.exit(ending.status())
         prevented += summary.not_active
         if not summary.remaining:
             return prevented

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import importlib
+import sys
 from typing import Any
 
 import click
 
 from ferocal._version import __version__
+from ferocal.cli import ending
 from ferocal.errors import FerocalError
 from ferocal.terms.signs import visible
 
@@ -87,11 +89,52 @@ class CommandGroup(click.Group):
         except FerocalError as error:
             if ctx.params.get("debug"):
                 raise
-            click.echo(visible(f"ferocal: {error}"), err=True)
+            _complain(str(error))
             ctx.exit(error.exit_status)
         except KeyboardInterrupt:
-            click.echo("ferocal: interrupted", err=True)
-            ctx.exit(130)
+            _complain("interrupted")
+            ctx.exit(ending.status())
+
+
+# The exit status of a fault of our own, that of sysexits for software.
+FAULT = 70
+
+
+def _complain(text: str) -> None:
+    click.echo(visible(f"ferocal: {text}"), file=sys.stderr)
+
+
+def run() -> int:
+    """Run the command of this process; its exit status."""
+    try:
+        status = ferocal.main(prog_name="ferocal", standalone_mode=False)
+    except click.Abort:
+        _complain("interrupted")
+        return ending.status()
+    except click.ClickException as error:
+        error.show()
+        return error.exit_code
+    except Exception as error:
+        if "--debug" in sys.argv:
+            raise
+        return _explain(error)
+    return status if isinstance(status, int) else 0
+
+
+def _explain(error: Exception) -> int:
+    """Say what went wrong that no command foresees; the exit status."""
+    if isinstance(error, OSError):
+        where = f"{error.filename}: " if error.filename else "the output cannot be written: "
+        _complain(f"{where}{error.strerror or error}")
+        return 1
+    if isinstance(error, MemoryError):
+        _complain("there is not enough memory for this")
+        return 1
+    _complain(
+        f"a fault of Ferocal itself, {type(error).__name__}: {str(error)[:200]}; please report it "
+        "with what `ferocal --debug …` prints"
+    )
+    return FAULT
 
 
 @click.group(

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from ferocal.cli import ending
 from ferocal.cli.common import example, say, study_option
 
 if TYPE_CHECKING:
@@ -175,7 +176,7 @@ def _seek(
 
 def _exit_status(summary: Summary) -> int:
     if summary.interrupted:
-        return 130
+        return ending.status()
     if summary.problems or (summary.not_active and summary.remaining):
         return 1
     return 4 if summary.stopped else 0

@@ -76,5 +76,5 @@ def _list(notes: list[tuple[str, Note]], as_json: bool) -> None:
 
         print_json(NOTES.make(notes))
         return
-    for line in note_lines(notes):
+    for line in note_lines(notes) or ['no notes yet; `ferocal note "no sound"` keeps one']:
         say(line)

@@ -26,14 +26,38 @@ def columns_of(table: pa.Table, path: Path, is_text: IsText) -> Columns:
     Raises
     ------
     IntakeError
-        When two have the same name.
+        When two have the same name, or one cannot be read.
     """
     names = [name.strip() for name in table.column_names]
     twice = [name for name in dict.fromkeys(names) if names.count(name) > 1]
     if twice:
         raise IntakeError(f'{path}: has two columns "{twice[0]}"')
-    by_name = {n: _column(a, is_text(n)) for n, a in zip(names, table.columns, strict=True)}
+    by_name = {
+        name: _column_of(array, name, path, is_text(name))
+        for name, array in zip(names, table.columns, strict=True)
+    }
     return Columns(by_name, np.arange(table.num_rows))
+
+
+def _column_of(array: pa.ChunkedArray, name: str, path: Path, as_text: bool) -> Column:
+    import pyarrow as pa
+
+    try:
+        return _column(array, as_text)
+    except (pa.ArrowException, ValueError, OverflowError) as error:
+        row = _unreadable_row(array)
+        where = f'{path}, column "{name}"' if row is None else f'{path}, row {row}, "{name}"'
+        raise IntakeError(f"{where}: cannot be read: {error}") from None
+
+
+def _unreadable_row(array: pa.ChunkedArray) -> int | None:
+    """The first row, counted from 1, that is not a value of Python, such as wrong UTF-8."""
+    for number, value in enumerate(array, 1):
+        try:
+            value.as_py()
+        except (ValueError, OverflowError):
+            return number
+    return None
 
 
 def _column(array: pa.ChunkedArray, as_text: bool) -> Column:
@@ -84,6 +108,8 @@ def columns_of_objects(
     for rows in parts:
         names = list(dict.fromkeys(name for row in rows for name in row))
         tables.append(pa.table({n: _array([row.get(n) for row in rows]) for n in names}))
+    if not tables:
+        return Columns({}, np.arange(0))
     fields = [field for table in tables for field in table.schema]
     texts = {field.name for field in fields if pa.types.is_string(field.type)}
     alike = [

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-import json
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from pathlib import Path
+from typing import Annotated
+
+from pydantic import ConfigDict, Field, TypeAdapter, ValidationError
 
 from ferocal.errors import IntakeError, LedgerError
 from ferocal.intake.placed import Place
+from ferocal.intake.readings import MOST_ROUNDS
 from ferocal.traces.capture import Trace
 from ferocal.traces.packing import CONTEXT_KEY, unpack_columns
 
@@ -20,6 +23,21 @@ class Exported:
     place: Place
     number: int
     trace: Trace
+
+
+@dataclass(frozen=True, kw_only=True)
+class _Context(Place):
+    """What a file says of the trace in it."""
+
+    __pydantic_config__ = ConfigDict(extra="forbid")
+
+    kind: str
+    unit: str
+    number: Annotated[int, Field(ge=1, le=2**31)]
+    round: Annotated[int, Field(ge=1, le=MOST_ROUNDS)] | None = None
+
+
+_CONTEXT = TypeAdapter(_Context)
 
 
 def read_exported(path: Path) -> Exported | None:
@@ -37,17 +55,23 @@ def read_exported(path: Path) -> Exported | None:
         return None
     try:
         stored = (pq.read_schema(path).metadata or {}).get(CONTEXT_KEY)
-    except (pa.ArrowException, OSError):
+    except (pa.ArrowException, OSError, ValueError):
         return None  # reading it as a table says what is wrong
     if stored is None:
         return None
     try:
-        context = json.loads(stored)
-        kind, unit, number = (context.pop(name) for name in ("kind", "unit", "number"))
-        place = Place(**context)
+        context = _CONTEXT.validate_json(stored, strict=True)
         columns = unpack_columns(path.read_bytes())
-        return Exported(path, place, number, Trace(place.metric, kind, unit, columns))
-    except (ValueError, KeyError, TypeError, LedgerError) as error:
-        raise IntakeError(
-            f"{path}: is not a trace as `ferocal export` writes it: {error}"
-        ) from None
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(map(str, first["loc"])) or "its context"
+        raise _refusal(path, f"{where}: {first['msg']}") from None
+    except (OSError, LedgerError) as error:
+        raise _refusal(path, str(error)) from None
+    place = Place(**{entry.name: getattr(context, entry.name) for entry in fields(Place)})
+    trace = Trace(place.metric, context.kind, context.unit, columns)
+    return Exported(path, place, context.number, trace)
+
+
+def _refusal(path: Path, problem: str) -> IntakeError:
+    return IntakeError(f"{path}: is not a trace as `ferocal export` writes it: {problem}")

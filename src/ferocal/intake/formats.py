@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import io
 import json
+import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
@@ -18,10 +19,12 @@ from ferocal.errors import IntakeError
 from ferocal.intake.arrays import IsText, columns_of, columns_of_objects
 from ferocal.intake.columns import Columns
 from ferocal.intake.delimited import NO_READINGS, find_delimiter, lines_of, read_delimited
+from ferocal.intake.spreadsheets import read_sheet
 
 # So many objects are in memory at one time.
 _PART = 200_000
-_SPREADSHEETS = {".xlsx": "openpyxl", ".ods": "odf"}
+# How JSON spells surrogates begins so; those of most letters never do.
+_SURROGATE = re.compile(r"\\u[dD]")
 
 NumberColumns = Mapping[str, np.ndarray]
 
@@ -112,12 +115,19 @@ def _read_text(path: Path, is_text: IsText) -> SourceTable:
 
 def _read_json(path: Path, is_text: IsText) -> SourceTable:
     try:
-        document = json.loads(path.read_text(encoding="utf-8-sig"))
-    except (json.JSONDecodeError, UnicodeDecodeError) as error:
-        raise IntakeError(f"{path}: is not JSON: {error}") from None
+        text = path.read_text(encoding="utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise IntakeError(f"{path}: is not JSON in UTF-8: {error}") from None
+    document = _parse_json(text, str(path))
     rows = document.get("readings") if isinstance(document, dict) else document
-    if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
+    if not isinstance(rows, list):
         raise IntakeError(f'{path}: needs a list of objects, or one under "readings"')
+    surrogates = _SURROGATE.search(text)
+    for number, row in enumerate(rows, 1):
+        if not isinstance(row, dict):
+            raise IntakeError(f"{path}, row {number}: is not an object")
+        if surrogates:
+            _check_characters(row, f"{path}, row {number}")
     return SourceTable(path, columns_of_objects([rows], path, is_text), "row", _from(1))
 
 
@@ -137,13 +147,34 @@ def _objects(path: Path) -> Iterator[tuple[int, dict[str, Any]]]:
         for number, line in enumerate(file, 1):
             if not line.strip():
                 continue
-            try:
-                row = json.loads(line)
-            except json.JSONDecodeError as error:
-                raise IntakeError(f"{path}, line {number}: is not JSON: {error}") from None
+            where = f"{path}, line {number}"
+            row = _parse_json(line, where)
             if not isinstance(row, dict):
-                raise IntakeError(f"{path}, line {number}: is not an object")
+                raise IntakeError(f"{where}: is not an object")
+            if _SURROGATE.search(line):
+                _check_characters(row, where)
             yield number, row
+
+
+def _parse_json(text: str, where: str) -> Any:
+    try:
+        return json.loads(text)
+    except RecursionError:
+        raise IntakeError(f"{where}: is nested too deep") from None
+    except ValueError as error:  # also for whole numbers of thousands of digits
+        raise IntakeError(f"{where}: is not JSON: {error}") from None
+
+
+def _check_characters(row: dict[str, Any], where: str) -> None:
+    """Refuse texts with half of a surrogate pair, which JSON can spell and nothing can store."""
+    for name, value in row.items():
+        try:
+            f"{name}{value if isinstance(value, str) else ''}".encode()
+        except UnicodeEncodeError as error:
+            half = hex(ord(error.object[error.start]))[2:]
+            raise IntakeError(
+                f"{where}, {name!a}: \\u{half} is half of a character, and stands alone"
+            ) from None
 
 
 def _lines_of(path: Path, rows: Sequence[int]) -> list[int]:
@@ -160,26 +191,15 @@ def _read_parquet(path: Path, is_text: IsText) -> SourceTable:
         kinds = (pa.string(), pa.large_string())
         texts = [field.name for field in pq.read_schema(path) if field.type in kinds]
         table = pq.read_table(path, read_dictionary=texts)
-    except (pa.ArrowException, OSError) as error:
+    except (pa.ArrowException, OSError, ValueError) as error:
         raise IntakeError(f"{path}: is not a whole Parquet file: {first_line(error)}") from None
     return SourceTable(path, columns_of(table, path, is_text), "row", _from(1))
 
 
 def _read_spreadsheet(path: Path, is_text: IsText) -> SourceTable:
-    import pandas as pd
-
-    engine: Any = _SPREADSHEETS[path.suffix.lower()]
-    try:
-        frame = pd.read_excel(path, dtype=object, engine=engine)
-    except ImportError:
-        raise IntakeError(
-            f'{path}: spreadsheets need more: python3 -m pip install "ferocal[spreadsheets]"'
-        ) from None
-    except Exception as error:  # the readers raise whatever they stumble over
-        raise IntakeError(f"{path}: cannot be read as a spreadsheet: {first_line(error)}") from None
-    frame.columns = frame.columns.map(str)
-    rows = frame.astype(object).where(frame.notna(), None).to_dict("records")
-    return SourceTable(path, columns_of_objects([rows], path, is_text), "row", _from(2))
+    rows, numbers = read_sheet(path)
+    columns = columns_of_objects([rows], path, is_text)
+    return SourceTable(path, columns, "row", lambda chosen: [numbers[row] for row in chosen])
 
 
 def first_line(error: Exception) -> str:
@@ -258,5 +278,5 @@ FORMATS: tuple[Format, ...] = (
     Format("JSON", (".json",), _read_json, _numbers_in_table),
     Format("JSON Lines", (".jsonl", ".ndjson"), _read_lines, _numbers_in_table),
     Format("Parquet", (".parquet",), _read_parquet, _numbers_in_parquet),
-    Format("spreadsheet", tuple(_SPREADSHEETS), _read_spreadsheet, _numbers_in_table),
+    Format("spreadsheet", (".xlsx", ".ods"), _read_spreadsheet, _numbers_in_table),
 )

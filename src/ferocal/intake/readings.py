@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from ferocal.study.load import Study
 
 # What is more is a time or a size by mistake.
-_MOST_ROUNDS = 1_000_000
+MOST_ROUNDS = 1_000_000
 # Times of one visit this far apart (s) are of two.
 DAY = 86_400.0
 # Names that Ferocal itself gives.
@@ -282,7 +282,7 @@ def _rounds(columns: Columns, problems: Problems) -> np.ndarray:
         rounds = _numbers(columns, "round", problems)
         known = ~np.isnan(rounds)
         problems.add(known & (np.floor(rounds) != rounds), "round", "{} is not a whole number")
-    wrong = known & ((rounds < 1) | (rounds > _MOST_ROUNDS))
+    wrong = known & ((rounds < 1) | (rounds > MOST_ROUNDS))
     problems.add(wrong, "round", "{} is not a round; they count from 1")
     if known.all() and not wrong.any():
         return rounds.astype(np.int64, copy=False)

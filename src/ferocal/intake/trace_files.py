@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import glob
 import io
 from collections.abc import Mapping
 from pathlib import Path
@@ -31,7 +32,9 @@ def find_captures(directory: Path, pattern: str, *, since_ns: int | None = None)
         When there are none, or one is from before.
     """
     plain = directory / pattern
-    files = [plain] if plain.is_file() else sorted(directory.glob(pattern))
+    # Path.glob raises errors for absolute patterns, and for ** amid a name.
+    found = glob.glob(pattern, root_dir=directory, recursive=True, include_hidden=True)  # noqa: PTH207
+    files = [plain] if plain.is_file() else sorted(directory / name for name in found)
     if not files:
         raise TraceError(f"the workload wrote no {pattern}")
     for file in files:

@@ -6,12 +6,12 @@ import contextlib
 import os
 import sqlite3
 from pathlib import Path
-from typing import Any
 
 import sqlalchemy as sa
 
 from ferocal.errors import LedgerError
 from ferocal.ledger import schema
+from ferocal.ledger.connecting import patient_engine
 from ferocal.ledger.integrity import memory
 from ferocal.ledger.integrity.check import describe, find_broken, is_excluded
 from ferocal.ledger.integrity.seals import (
@@ -22,10 +22,10 @@ from ferocal.ledger.integrity.seals import (
     seal_all,
 )
 from ferocal.ledger.store import STORE_ERRORS, WRITES, Ledger, cause, now
+from ferocal.terms.wording import shortened
 
 LEDGER_FILE = "ledger.sqlite"
-# How long another process is waited for that writes, in ms.
-_PATIENCE = 60_000
+_MOST_DIGITS = 9
 _VERSION = sa.select(schema.about.c.value).where(schema.about.c.key == "schema")
 
 
@@ -43,9 +43,7 @@ def open_ledger(directory: Path, *, create: bool = False, checked: bool = True) 
         _keep_private(path)
     if not create and not path.exists():
         raise LedgerError(f"{path}: nothing recorded yet; take readings with `ferocal measure`")
-    engine = sa.create_engine(f"sqlite:///{path}")
-    sa.event.listen(engine, "connect", _configure_sqlite)
-    sa.event.listen(engine, "begin", _begin)
+    engine = patient_engine(path)
     try:
         if create:
             _create_tables(engine)
@@ -63,25 +61,6 @@ def _keep_private(path: Path) -> None:
     # What cannot be made is told when it is opened.
     with contextlib.suppress(OSError):
         os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
-
-
-def _configure_sqlite(connection: Any, _record: Any) -> None:
-    # The driver would begin transactions by itself, but not before CREATE TABLE: a process
-    # killed then would leave a ledger without its version. The engine begins them instead.
-    connection.isolation_level = None
-    cursor = connection.cursor()
-    cursor.execute("PRAGMA foreign_keys = ON")
-    cursor.execute(f"PRAGMA busy_timeout = {_PATIENCE}")
-    # The rollback journal keeps the ledger in one file that can be carried elsewhere.
-    cursor.execute("PRAGMA synchronous = FULL")
-    cursor.close()
-
-
-def _begin(connection: sa.Connection) -> None:
-    # A transaction that reads first and writes later is refused at once, without waiting,
-    # when another has written in between. One that is going to write says so.
-    writes = connection.get_execution_options().get(WRITES, False)
-    connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
 
 
 def _create_tables(engine: sa.Engine) -> None:
@@ -153,10 +132,11 @@ def _version(connection: sa.Connection, path: Path) -> int:
         When it is not known, or newer than this program.
     """
     text = connection.scalar(_VERSION)
-    version = int(text) if text is not None and text.isdecimal() else None
+    known = isinstance(text, str) and text.isdecimal() and len(text) <= _MOST_DIGITS
+    version = int(str(text)) if known else None
     if version is None or version > schema.SCHEMA_VERSION:
         raise LedgerError(
-            f"{path}: has schema version {text}, this Ferocal reads up to "
+            f"{path}: has schema version {shortened(str(text), 20)}, this Ferocal reads up to "
             f"{schema.SCHEMA_VERSION}; use a newer Ferocal"
         )
     return version

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from ferocal.bench.execution import Completed
+from ferocal.intake.formats import first_line
 from ferocal.ledger.records import Ending, Outcome, Value
 from ferocal.measure.extract import ExtractionError, extract_values
 from ferocal.study.model import Workload
@@ -42,6 +43,9 @@ def conclude_run(
             values, traces = extract_values(name, workload.read, completed, directory, began_ns)
         except ExtractionError as error:
             outcome, reason = Outcome.FAILED, str(error)
+        except Exception as error:  # a session of days does not end for one odd output
+            outcome = Outcome.FAILED
+            reason = f"its output cannot be read: {type(error).__name__}: {first_line(error)}"
     streams = {
         "stdout": (completed.stdout, completed.stdout_size),
         "stderr": (completed.stderr, len(completed.stderr)),

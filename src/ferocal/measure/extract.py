@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import math
-import re
 from pathlib import Path
 from typing import Any
 
@@ -12,11 +11,16 @@ from jsonpointer import JsonPointerException, resolve_pointer
 
 from ferocal.bench.execution import READ_LIMIT, Completed
 from ferocal.ledger.records import Value
+from ferocal.measure.search import SearchError, find_matches
 from ferocal.measure.traces import extract_traces
 from ferocal.study.metrics import Metric
 from ferocal.study.sources import SOURCES, JsonSource, PatternSource
 from ferocal.terms.numbers import grouped
+from ferocal.terms.wording import shortened
 from ferocal.traces.capture import Trace, TraceError
+
+# So many places that match are counted.
+_MOST_COUNTED = 1000
 
 
 class ExtractionError(ValueError):
@@ -88,7 +92,7 @@ def _from_output(
     source: JsonSource | PatternSource, completed: Completed, document: list[Any]
 ) -> float:
     if isinstance(source, PatternSource):
-        return _from_pattern(source.pattern, completed.text)
+        return _from_pattern(source.pattern, completed)
     if not document:
         document.append(_parse_json(completed))
     return _from_json(source.json_pointer, document[0])
@@ -103,32 +107,44 @@ def _parse_json(completed: Completed) -> Any:
     text = completed.text.strip()
     if not text:
         raise ExtractionError("the output is empty, not JSON")
-    try:
-        return json.loads(text)
-    except json.JSONDecodeError:
-        pass  # programs often log first and print their result last
-    try:
-        return json.loads(text.splitlines()[-1])
-    except json.JSONDecodeError as error:
-        raise ExtractionError(f"neither the output nor its last line is JSON: {error}") from None
+    # Programs often log first and print their result last.
+    problem: object = None
+    for part in (text, text.splitlines()[-1]):
+        try:
+            return json.loads(part)
+        except RecursionError:
+            problem = "it is nested too deep"
+        except ValueError as error:  # also for whole numbers of thousands of digits
+            problem = error
+    raise ExtractionError(f"neither the output nor its last line is JSON: {problem}")
 
 
 def _from_json(pointer: str, document: Any) -> float:
     try:
         found = resolve_pointer(document, pointer)
-    except JsonPointerException as error:
+    except (JsonPointerException, ValueError) as error:
         raise ExtractionError(f'nothing at "{pointer}" in the output: {error}') from None
     if isinstance(found, bool) or not isinstance(found, (int, float, str)):
-        raise ExtractionError(f'at "{pointer}" is {json.dumps(found)[:80]}, not a number')
+        raise ExtractionError(f'at "{pointer}" is {_kind_of(found)}, not a number')
     return _finite(found, f'at "{pointer}"')
 
 
-def _from_pattern(pattern: str, text: str) -> float:
-    found = re.findall(pattern, text, flags=re.MULTILINE)
+def _kind_of(found: Any) -> str:
+    if isinstance(found, (dict, list)):
+        return "an object" if isinstance(found, dict) else "a list"
+    return json.dumps(found)
+
+
+def _from_pattern(pattern: str, completed: Completed) -> float:
+    try:
+        found = find_matches(completed, pattern, most=_MOST_COUNTED)
+    except SearchError as error:
+        raise ExtractionError(str(error)) from None
     if not found:
         raise ExtractionError(f"nothing in the output matches {pattern!r}")
     if len(found) > 1:
-        raise ExtractionError(f"{len(found)} places in the output match {pattern!r}, not one")
+        count = f"{len(found)} or more" if len(found) == _MOST_COUNTED else str(len(found))
+        raise ExtractionError(f"{count} places in the output match {pattern!r}, not one")
     return _finite(found[0], f"what {pattern!r} found")
 
 
@@ -136,7 +152,7 @@ def _finite(value: float | str, where: str) -> float:
     try:
         number = float(value)
     except (ValueError, OverflowError):
-        raise ExtractionError(f"{where} is {value!r}, not a number") from None
+        raise ExtractionError(f"{where} is {shortened(repr(value))}, not a number") from None
     if not math.isfinite(number):
         raise ExtractionError(f"{where} is {number}, not a finite number")
     return number

@@ -14,6 +14,7 @@ from ferocal.ledger.records import Ending, Outcome, Slot
 from ferocal.ledger.writing.runs import Recorder
 from ferocal.measure.conclude import conclude_run
 from ferocal.measure.hand import Hand
+from ferocal.measure.journal import journaled
 from ferocal.measure.padding import Padding
 from ferocal.measure.progress import Observer
 from ferocal.measure.survey import Survey
@@ -109,7 +110,9 @@ class RunTaker:
         else:
             ending, seen = self._carry_out(visit, slot, workload, environment, warmup=warmup)
         conditions = {"before": before, "after": self._conditions(environment), **seen}
-        self._recorder.end_run(run_id, replace(ending, conditions=conditions))
+        ending = replace(ending, conditions=conditions)
+        with journaled(self._recorder, run_id, ending):
+            self._recorder.end_run(run_id, ending)
         if workload.asked and not warmup:
             self._hand.remember(run_id, slot, workload, ending)
         problem = self._around("after", workload.after, environment)

@@ -9,10 +9,11 @@ from dataclasses import asdict, dataclass
 from ferocal.bench.conditions import ConditionReader
 from ferocal.bench.execution import FINDS_STRAYS, Executor
 from ferocal.bench.verification import CheckResult, needs_observation, verify
-from ferocal.errors import HoldError, VerificationError
+from ferocal.errors import FerocalError, HoldError, LedgerError, VerificationError
 from ferocal.ledger.reading.runs import settled_slots
 from ferocal.ledger.records import Outcome, Slot, VisitRecord
 from ferocal.ledger.writing.runs import Recorder
+from ferocal.measure.journal import take_in
 from ferocal.measure.padding import random_padding, visit_context
 from ferocal.measure.progress import Observer, Summary
 from ferocal.measure.runs import RunTaker, Visit, add_checks
@@ -99,6 +100,10 @@ class Session:
         FerocalError
             When a step fails, or an operator is needed and none is there.
         """
+        if take_in(self._recorder):
+            self._observer.remark(
+                "recorded now: the result of a run that an earlier session could not record"
+            )
         crashed = self._recorder.close_interrupted()
         settled = settled_slots(
             self._recorder.ledger,
@@ -126,9 +131,15 @@ class Session:
         except HoldError:
             self._recorder.close_interrupted("no operator was there")
             raise
-        except KeyboardInterrupt:
-            # Wherever in a run it came.
-            self._recorder.close_interrupted("interrupted with Ctrl-C")
+        except LedgerError:
+            raise  # the next session closes what is open
+        except FerocalError as error:
+            self._recorder.close_interrupted(str(error).splitlines()[0])
+            raise
+        except KeyboardInterrupt as ended:
+            # Wherever in a run it came, also while its ending was being recorded.
+            take_in(self._recorder)
+            self._recorder.close_interrupted(str(ended) or "interrupted with Ctrl-C")
             summary.interrupted = True
         return summary
 

@@ -190,6 +190,11 @@ def load_study(directory: Path) -> Study:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise StudyFileError(path, [_syntax_problem(error)]) from None
+    except RecursionError:
+        problem = Problem("", "arrays or tables are nested too deep")
+        raise StudyFileError(path, [problem]) from None
+    except ValueError as error:  # numbers of thousands of digits, and dates that are none
+        raise StudyFileError(path, [Problem("", f"not valid TOML: {error}")]) from None
     try:
         file = StudyFile.model_validate(data)
         file, formulas = compile_formulas(file)
@@ -211,7 +216,11 @@ def _read_text(path: Path) -> str:
         raise UsageError(
             f"{path}: no study here; create one with `ferocal new DIR`, or name it with --study DIR"
         )
-    raw = path.read_bytes()
+    try:
+        raw = path.read_bytes()
+    except OSError as error:
+        problem = Problem("", f"cannot be read: {error.strerror}")
+        raise StudyFileError(path, [problem]) from None
     if len(raw) > MAX_BYTES:
         text = f"has {grouped(len(raw))} bytes; a study file has at most {grouped(MAX_BYTES)}"
         raise StudyFileError(path, [Problem("", text)])

@@ -114,10 +114,15 @@ def write_template(directory: Path, text: str = TEMPLATE) -> Path:
     path = directory / STUDY_FILE
     try:
         directory.mkdir(parents=True, exist_ok=True)
-        with path.open("x", encoding="utf-8") as file:
-            file.write(text)
+        file = path.open("x", encoding="utf-8")
     except FileExistsError:
         raise UsageError(f"{path} exists and is left as it is; choose another directory") from None
     except OSError as error:
+        raise FerocalError(f"{path}: cannot be written: {error.strerror}") from None
+    try:
+        with file:
+            file.write(text)
+    except OSError as error:
+        path.unlink()  # half a study file would be in the way of the next attempt
         raise FerocalError(f"{path}: cannot be written: {error.strerror}") from None
     return path

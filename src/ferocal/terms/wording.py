@@ -20,3 +20,8 @@ def be(count: int) -> str:
 def listed(parts: Sequence[str]) -> str:
     """Parts in one piece: "a", "a and b", "a, b and c"."""
     return parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} and {parts[-1]}"
+
+
+def shortened(text: str, most: int = 80) -> str:
+    """A text short enough for a message, with its beginning."""
+    return text if len(text) <= most else f"{text[: most - 1]}…"

@@ -38,7 +38,7 @@ def unpack_columns(content: bytes) -> dict[str, np.ndarray]:
     Raises
     ------
     LedgerError
-        When the content is no Parquet file.
+        When the content is no Parquet file, or not one of a trace.
     """
     import pyarrow as pa
     import pyarrow.parquet as pq
@@ -53,8 +53,11 @@ def unpack_columns(content: bytes) -> dict[str, np.ndarray]:
                 for name in names:
                     columns[name][place : place + batch.num_rows] = batch.column(name).to_numpy()
                 place += batch.num_rows
-    except pa.ArrowInvalid as error:
-        raise LedgerError(f"a trace in the ledger is damaged: {error}") from None
+    # The readers of pages and of compressed ones raise whatever they stumble over.
+    except (pa.ArrowException, OSError, ValueError, LookupError, TypeError) as error:
+        raise LedgerError(f"a trace is damaged: {str(error).splitlines()[0]}") from None
+    if "value" not in columns:
+        raise LedgerError(f'a trace has no column "value", but {", ".join(names[:8]) or "none"}')
     return columns
 
 

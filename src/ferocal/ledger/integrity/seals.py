@@ -233,7 +233,7 @@ def broken_seals(driver: sqlite3.Connection) -> Iterator[Broken]:
         for table in SEALED:
             yield from _broken_rows(driver, table, latest[table.name])
         kept = dict(_chains(driver))
-        for session in sorted(kept.keys() | chains.keys()):
+        for session in sorted(kept.keys() | chains.keys(), key=str):
             if kept.get(session) != chains.get(session):
                 yield Broken("session", session, "has a chain of seals that does not hold")
 

@@ -220,7 +220,9 @@ def _wrong_texts(
 ) -> Iterator[Broken]:
     """Rows in which a text is refused; each text is looked at once."""
     table, name = column.table, f'"{column.name}"'
-    query = f'SELECT min("id"), {name} FROM "{table.name}" WHERE {name} IS NOT NULL GROUP BY {name}'
+    # What is no text at all was found before.
+    kind = f"typeof({name}) = 'text'"
+    query = f'SELECT min("id"), {name} FROM "{table.name}" WHERE {kind} GROUP BY {name}'
     for key, text in driver.execute(query):
         try:
             check(text)

@@ -1,0 +1,74 @@
+"""Connections to the database of a ledger, which wait while other processes use it."""
+
+from __future__ import annotations
+
+import sqlite3
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sa
+
+from ferocal.ledger.store import WRITES
+
+# How long another process is waited for, in seconds.
+_PATIENCE = 60.0
+# What writes waits in pieces (ms), between which it can be interrupted: others may hold the
+# ledger for as long as they like.
+_PIECE = 200
+
+
+class _PatientConnection(sqlite3.Connection):
+    """A connection that waits in pieces when it writes."""
+
+    def commit(self) -> None:
+        _wait_in_pieces(super().commit)
+
+
+def patient_engine(path: Path) -> sa.Engine:
+    """An engine for a ledger, whose transactions wait up to a minute for other processes."""
+    engine = sa.create_engine(
+        f"sqlite:///{path}", connect_args={"factory": _PatientConnection, "timeout": _PATIENCE}
+    )
+    sa.event.listen(engine, "connect", _configure)
+    sa.event.listen(engine, "begin", _begin)
+    return engine
+
+
+def _configure(connection: Any, _record: Any) -> None:
+    # The driver would begin transactions by itself, but not before CREATE TABLE: a process
+    # killed then would leave a ledger without its version. The engine begins them instead.
+    connection.isolation_level = None
+    cursor = connection.cursor()
+    cursor.execute("PRAGMA foreign_keys = ON")
+    # The rollback journal keeps the ledger in one file that can be carried elsewhere.
+    cursor.execute("PRAGMA synchronous = FULL")
+    cursor.close()
+
+
+def _begin(connection: sa.Connection) -> None:
+    driver = connection.connection.cursor()
+    try:
+        if not connection.get_execution_options().get(WRITES, False):
+            driver.execute(f"PRAGMA busy_timeout = {int(_PATIENCE * 1000)}")
+            driver.execute("BEGIN")
+            return
+        driver.execute(f"PRAGMA busy_timeout = {_PIECE}")
+        # A transaction that reads first and writes later is refused at once, without waiting,
+        # when another has written in between. One that is going to write says so.
+        _wait_in_pieces(lambda: driver.execute("BEGIN IMMEDIATE"))
+    finally:
+        driver.close()
+
+
+def _wait_in_pieces(act: Callable[[], object]) -> None:
+    end = time.monotonic() + _PATIENCE
+    while True:
+        try:
+            act()
+            return
+        except sqlite3.OperationalError as error:
+            busy = error.sqlite_errorcode & 0xFF == sqlite3.SQLITE_BUSY
+            if not busy or time.monotonic() >= end:
+                raise

@@ -1,0 +1,344 @@
+"""How measuring ends: by signals, kills, full disks, other holders, and odd outputs."""
+
+from __future__ import annotations
+
+import os
+import random
+import re
+import shutil
+import signal
+import sqlite3
+import subprocess
+import sys
+import tempfile
+import threading
+import traceback
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import PROGRAM, Ferocal, surroundings
+from ferocal.bench.execution import Completed
+from ferocal.errors import FerocalError
+from ferocal.ledger import connecting
+from ferocal.measure import search
+from ferocal.measure.lock import measuring_lock
+from ferocal.study.load import load_study
+from test_measure import Study, query, valid_runs, wait_until
+
+# Runs forever, the first time that it is run.
+HANGS_ONCE = "[ -e {study}/begun ] || { touch {study}/begun; sleep 600; }; echo score $GAIN"
+
+
+@pytest.fixture
+def scratch(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return tmp_path_factory.mktemp("scratch")
+
+
+def start(ferocal: Ferocal, scratch: Path) -> subprocess.Popen[str]:
+    process = subprocess.Popen(
+        [PROGRAM, "measure"],
+        cwd=ferocal.directory,
+        env={**surroundings(), "TMPDIR": str(scratch)},
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+    )
+    wait_until(lambda: (ferocal.directory / "begun").exists() or process.poll() is not None)
+    return process
+
+
+@pytest.mark.parametrize(
+    ("signals", "status", "reason"),
+    [
+        (["SIGINT", "SIGINT"], 130, "interrupted with Ctrl-C"),
+        (["SIGTERM"], 143, "ended by SIGTERM"),
+        (["SIGHUP", "SIGINT"], 129, "ended by SIGHUP"),
+    ],
+)
+def test_signals_end_with_their_status_and_leave_nothing_open(
+    small_study: Study, scratch: Path, signals: list[str], status: int, reason: str
+) -> None:
+    ferocal = small_study(rounds=2, command=HANGS_ONCE)
+    process = start(ferocal, scratch)
+    for name in signals:
+        process.send_signal(getattr(signal, name))
+    out, err = process.communicate(timeout=120)
+    assert (process.returncode, err) == (status, ""), err
+    assert "goes on from there" in out
+    assert query(ferocal, "SELECT outcome, reason FROM run") == [("interrupted", reason)]
+    assert list(scratch.iterdir()) == []
+    ferocal("measure")
+    assert len(valid_runs(ferocal)) == 4
+
+
+def test_ctrl_c_where_python_drops_exceptions_comes_again() -> None:
+    program = """
+import os, signal, time, weakref
+from ferocal.cli import ending, main
+class Thing: pass
+def run():
+    thing = Thing()
+    watch = weakref.ref(thing, lambda _: os.kill(os.getpid(), signal.SIGINT))
+    del thing
+    time.sleep(60)
+main.run = run
+from ferocal.__main__ import main
+main()
+"""
+    done = subprocess.run(
+        [sys.executable, "-c", program], capture_output=True, text=True, check=False, timeout=50
+    )
+    assert (done.returncode, done.stdout, done.stderr) == (130, "", "ferocal: interrupted\n")
+
+
+@pytest.mark.parametrize("module", ["click", "ferocal.study.load", "sqlalchemy"])
+def test_ctrl_c_while_modules_are_loaded_ends_in_a_line(ferocal: Ferocal, module: str) -> None:
+    ferocal("new", ".")
+    program = f"""
+import os, signal, sys
+class Interrupting:
+    def find_spec(self, name, *rest):
+        if name == {module!r}:
+            os.kill(os.getpid(), signal.SIGINT)
+sys.meta_path.insert(0, Interrupting())
+sys.argv = ["ferocal", "measure"]
+from ferocal.__main__ import main
+main()
+"""
+    done = subprocess.run(
+        [sys.executable, "-c", program],
+        cwd=ferocal.directory, env=surroundings(), capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert (done.returncode, done.stdout, done.stderr) == (130, "", "ferocal: interrupted\n")
+
+
+def test_what_a_killed_session_left_is_cleared_by_the_next(
+    small_study: Study, scratch: Path
+) -> None:
+    ferocal = small_study(rounds=1, command=HANGS_ONCE)
+    process = start(ferocal, scratch)
+    process.kill()
+    process.communicate()
+    (left,) = scratch.glob("ferocal-*")
+    # That of a process which is still there is not touched, nor what is not ours.
+    other = scratch / f"ferocal-{os.getpid()}-other"
+    other.mkdir()
+    (scratch / "ferocal-notes").mkdir()
+    ferocal("measure", TMPDIR=str(scratch))
+    assert not left.exists()
+    assert sorted(path.name for path in scratch.iterdir()) == sorted([other.name, "ferocal-notes"])
+
+
+def test_a_scratch_directory_taken_away_costs_one_run(small_study: Study, scratch: Path) -> None:
+    takes = "[ -e {study}/begun ] || { touch {study}/begun; rm -rf $TMPDIR/*; }; echo score $GAIN"
+    ferocal = small_study(rounds=2, command=takes)
+    ferocal("measure", TMPDIR=str(scratch), status=1)
+    assert query(ferocal, "SELECT outcome, count(*) FROM run GROUP BY 1 ORDER BY 1") == [
+        ("failed", 1),
+        ("ok", 3),
+    ]
+    ((reason,),) = query(ferocal, "SELECT reason FROM run WHERE outcome = 'failed'")
+    assert "what it wrote is gone: somebody has removed" in reason
+
+
+ODD = {
+    "deep": ("print('[' * 200_000 + ']' * 200_000)", "json", "nested too deep"),
+    "digits": ("print('{\"a\":' + '9' * 6000 + '}')", "json", "4300 digits"),
+    "object": ('print(\'{"a": {"b": 1}}\')', "json", "is an object, not a number"),
+    "stars": ("print(1)", "a**b.csv", "wrote no a**b.csv"),
+    "elsewhere": ("print(1)", "/nowhere/*.csv", "wrote no /nowhere/*.csv"),
+    "no-table": ("open('t.parquet', 'wb').write(b'PAR1')", "t.parquet", "t.parquet"),
+    "bytes": ("open('u.csv', 'wb').write(bytes(range(256)) * 9)", "u.csv", "u.csv"),
+}
+
+
+def test_an_output_that_cannot_be_read_fails_its_run_alone(ferocal: Ferocal) -> None:
+    text = """
+[study]
+question = "?"
+margin = "5 %"
+rounds = 1
+runs = 1
+[factor.a.level.x]
+[factor.a.level.y]
+"""
+    for name, (program, source, _) in ODD.items():
+        text += f"[workload.{name}]\ncommand = ['{{python}}', '-c', '''{program}''']\n"
+        text += f'[workload.{name}.metric.m]\nbetter = "lower"\n'
+        if source == "json":
+            text += 'unit = "s"\nsource = { json = "/a" }\n'
+        else:
+            text += f'kind = "frames"\nunit = "ms"\nsource = {{ file = "{source}" }}\n'
+    ferocal.write(text)
+    done = ferocal("measure", status=1)
+    found = query(ferocal, "SELECT workload, outcome, reason FROM run")
+    assert len(found) == 2 * len(ODD)
+    for workload, outcome, reason in found:
+        assert outcome == "failed"
+        assert ODD[workload][2] in reason, reason
+    assert "nested too deep" in done.stdout
+
+
+def test_a_value_amid_40_mb_of_output_is_found(small_study: Study) -> None:
+    noise = "head -c 15000000 /dev/zero | base64 -w 99"
+    ferocal = small_study(rounds=1, command=f"{noise}; echo score $GAIN; {noise}")
+    ferocal("measure")
+    assert query(ferocal, "SELECT value FROM reading ORDER BY 1") == [(100.0,), (120.0,)]
+    assert query(ferocal, "SELECT min(size) > 4e7 FROM output") == [(1,)]
+
+
+@pytest.mark.parametrize("pattern", [r"^a(\d*)b?$", r"(?<=\nx)(\d+)", r"\b(a+)\b", r"(?:ab|b)(a*)"])
+def test_a_long_output_is_searched_as_if_in_one_piece(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, pattern: str
+) -> None:
+    monkeypatch.setattr(search, "_PIECE", 40)
+    monkeypatch.setattr(search, "_LONGEST", 30)
+    monkeypatch.setattr(search, "_BEFORE", 8)
+    rng, file = random.Random(5), tmp_path / "output"
+    for _ in range(300):
+        text = "".join(rng.choices(["a", "b", "1", "x", "\n", "é"], k=rng.randrange(400)))
+        file.write_text(text, encoding="utf-8", newline="")
+        completed = Completed(0, stdout=b"", stdout_size=1, whole=file)
+        expected = [m.group(1) for m in re.compile(pattern, re.MULTILINE).finditer(text)]
+        assert search.find_matches(completed, pattern, most=1000) == expected
+    file.write_text("x" * 500)
+    with pytest.raises(search.SearchError, match="no end in sight"):
+        search.find_matches(Completed(0, stdout_size=1, whole=file), "(x+)", most=9)
+
+
+def test_a_ledger_that_stays_locked_loses_no_finished_reading(
+    small_study: Study, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    waits = "touch {study}/begun; until [ -e {study}/go ]; do sleep 0.02; done; echo score $GAIN"
+    ferocal = small_study(rounds=1, command=waits)
+    monkeypatch.setattr(connecting, "_PATIENCE", 1.0)
+    done: list[Any] = []
+    measuring = threading.Thread(target=lambda: done.append(ferocal.attempt("measure")))
+    measuring.start()
+    wait_until((ferocal.directory / "begun").exists)
+    other = sqlite3.connect(ferocal.directory / "ledger.sqlite")
+    other.execute("BEGIN IMMEDIATE")
+    (ferocal.directory / "go").touch()
+    measuring.join()
+    status, _, error = done[0]
+    assert status == 1
+    assert "locked" in error and "the run in progress is in measure.journal" in error
+    other.rollback()
+    assert valid_runs(ferocal) == []
+    out = ferocal("measure").stdout
+    assert "recorded now" in out
+    assert len(valid_runs(ferocal)) == 2 == query(ferocal, "SELECT count(*) FROM run")[0][0]
+    assert not (ferocal.directory / "measure.journal").exists()
+    ferocal("inspect", "--integrity")
+    # Of another ledger, or damaged: it is neither taken in nor removed.
+    for content, told in (('{"run": "0"', "cannot be read"), (foreign_journal(), "does not have")):
+        (ferocal.directory / "measure.journal").write_text(content)
+        assert told in ferocal("measure", "--rounds", "2", status=1).stderr
+        assert (ferocal.directory / "measure.journal").read_text() == content
+
+
+def foreign_journal() -> str:
+    fields = '"values": [], "absences": [], "traces": [], "streams": {}, "outcome": "ok"'
+    return f'{{"run": "{"0" * 32}", {fields}}}'
+
+
+def test_a_bench_is_measured_by_one_process_whoever_the_user_is(
+    small_study: Study, scratch: Path
+) -> None:
+    ferocal = small_study(rounds=1, command=HANGS_ONCE)
+    process = start(ferocal, scratch)
+    # Somebody else's directory, with the same bench: the machine, as no other is named.
+    shared = Path(tempfile.mkdtemp())
+    try:
+        shutil.copy(ferocal.directory / "study.toml", shared)
+        done = Ferocal(shared)("measure", status=1, HOME=str(shared), XDG_STATE_HOME=str(shared))
+        assert f"process {process.pid} of " in done.stderr
+        assert str(ferocal.directory) in done.stderr
+        (lock,) = [
+            path
+            for path in Path(os.environ["FEROCAL_LOCKS"]).iterdir()
+            if str(process.pid) in path.read_text()
+        ]
+        # A holder that is no more is not named.
+        lock.write_text(lock.read_text().replace(f": {process.pid},", ": 999999999,"))
+        refused = Ferocal(shared)("measure", status=1).stderr
+        assert "already running on the bench" in refused and "process" not in refused
+        if os.geteuid() == 0:
+            check_as_another_user(shared)
+    finally:
+        shutil.rmtree(shared)
+        process.send_signal(signal.SIGINT)
+        process.communicate(timeout=120)
+
+
+def check_as_another_user(directory: Path) -> None:
+    """A child that is nobody is refused as well; what it finds is its exit status."""
+    directory.chmod(0o777)
+    (directory / "measure.lock").unlink()  # that of the study, which was root's
+    study = load_study(directory)
+    place = Path(os.environ["FEROCAL_LOCKS"])
+    place.chmod(0o1777)
+    child = os.fork()
+    if child == 0:
+        os.setgid(65534)
+        os.setuid(65534)
+        status = 1
+        try:
+            with measuring_lock(study):
+                pass
+        except FerocalError as error:
+            status = 0 if "already running on the bench" in str(error) else 2
+        except BaseException:
+            traceback.print_exc()
+        finally:
+            os._exit(status)
+    assert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 0
+
+
+@pytest.fixture
+def small_disk(tmp_path: Path) -> Iterator[Path]:
+    """A directory in which there is a megabyte."""
+    place = tmp_path / "small"
+    place.mkdir()
+    mount = ["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", str(place)]
+    if os.geteuid() or subprocess.run(mount, check=False).returncode:
+        pytest.skip("mounting is not allowed here")
+    yield place
+    subprocess.run(["umount", str(place)], check=True)
+
+
+FILLS = "head -c 2000000 /dev/zero > {place}/filler"
+
+
+@pytest.mark.parametrize("where", ["scratch", "study"])
+def test_a_disk_that_fills_up_is_told_as_that(
+    small_study: Study, small_disk: Path, where: str
+) -> None:
+    filler = f"{FILLS.format(place=small_disk)}; echo score $GAIN"
+    if where == "scratch":
+        ferocal = small_study(rounds=1, command=filler)
+        done = ferocal("measure", status=1, TMPDIR=str(small_disk))
+    else:
+        # The check is what fails, since it writes; its configuration may well be active.
+        verify = "verify = [{ shell = true, command = 'echo on > {study}/probe', equals = '' }]"
+        source = small_study(rounds=1, verify=verify).directory / "study.toml"
+        ferocal = Ferocal(small_disk)
+        ferocal.write(source.read_text())
+        # While there is room, the ledger is made.
+        ferocal("note", "begun")
+        subprocess.run(FILLS.format(place=small_disk), shell=True, check=False, capture_output=True)
+        done = ferocal("measure", status=1)
+    assert "full" in done.stderr
+    assert "not active" not in done.stderr + done.stdout
+    (small_disk / "filler").unlink()
+    assert query(ferocal, "SELECT count(*) FROM run WHERE outcome = 'ok'") == [(0,)]
+
+
+def test_new_and_exports_leave_nothing_half(small_disk: Path) -> None:
+    subprocess.run(FILLS.format(place=small_disk), shell=True, check=False, capture_output=True)
+    ferocal = Ferocal(small_disk)
+    assert "No space left" in ferocal("new", ".", status=1).stderr
+    assert [path.name for path in small_disk.iterdir()] == ["filler"]
