@@ -342,3 +342,66 @@ def test_new_and_exports_leave_nothing_half(small_disk: Path) -> None:
     ferocal = Ferocal(small_disk)
     assert "No space left" in ferocal("new", ".", status=1).stderr
     assert [path.name for path in small_disk.iterdir()] == ["filler"]
+
+
+def test_a_clock_that_is_set_back_changes_no_order(small_study: Study) -> None:
+    # The score falls from visit to visit, which paired rounds do not mind.
+    ferocal = small_study(rounds=6, command="echo score $((GAIN * 10 - FEROCAL_VISIT * 9))")
+    ferocal("measure")
+    order = [run["id"] for run in ferocal.json("runs")["runs"]]
+    expected = ferocal.effect()
+    for table in ("visit", "run"):
+        half = "visit_id > 6" if table == "run" else "id > 6"
+        ferocal.edit(
+            f"UPDATE {table} SET started_at = '2001' || substr(started_at, 5) WHERE {half}"
+        )
+    assert [run["id"] for run in ferocal.json("runs")["runs"]] == order
+    assert ferocal.effect() == expected
+    # Where the ledger is merged into another one, there are only the times to go by.
+    other = Ferocal(ferocal.directory / "other")
+    other.directory.mkdir()
+    shutil.copy(ferocal.directory / "study.toml", other.directory)
+    other.quick("note", "begun")
+    other.quick("merge", "..")
+    assert [run["id"] for run in other.json("runs")["runs"]] == order[6:] + order[:6]
+
+
+def test_the_age_of_a_trace_is_told_by_the_file_system(ferocal: Ferocal) -> None:
+    ferocal.write(
+        """
+        [study]
+        question = "?"
+        margin = "5 %"
+        rounds = 2
+        runs = 1
+        [factor.a.level.x]
+        [factor.a.level.y]
+        [workload.w]
+        shell = true
+        command = "[ -e t.csv ] || seq 1 100 > t.csv"
+        [workload.w.metric.m]
+        kind = "frames"
+        unit = "ms"
+        source = { file = "t.csv" }
+        """
+    )
+    # As if this machine were a day ahead of the server that keeps the files.
+    done = subprocess.run(
+        [sys.executable, "-c", AHEAD, "measure"],
+        cwd=ferocal.directory, env=surroundings(), capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert done.returncode == 1, done.stderr
+    assert query(ferocal, "SELECT outcome, reason FROM run") == [
+        ("ok", None),
+        *[("failed", "m: t.csv is from before this run: the workload did not write it")] * 3,
+    ]
+
+
+AHEAD = """
+import sys, time
+real = time.time_ns
+time.time_ns = lambda: real() + 86_400 * 10**9
+sys.argv[0] = "ferocal"
+from ferocal.__main__ import main
+main()
+"""

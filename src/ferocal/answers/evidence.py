@@ -32,6 +32,7 @@ from ferocal.ledger.reading.columns import ReadingColumns, read_columns, read_st
 from ferocal.ledger.reading.corrections import AbsenceRow, ReadingKey, read_absences
 from ferocal.ledger.reading.noise_floors import read_noise_floors
 from ferocal.ledger.reading.notes import read_notes
+from ferocal.ledger.reading.order import Place
 from ferocal.ledger.reading.runs import read_lost
 from ferocal.ledger.reading.sessions import (
     read_criteria,
@@ -157,12 +158,12 @@ def _contexts(
 
 
 def _in_order_of_time(visits: dict[int, VisitRow]) -> dict[int, int]:
-    """For the key of each visit its place in time; merged ledgers are not in this order.
+    """For the key of each visit its number in time; merged ledgers are not in this order.
 
     Visits of unknown time come last, in the order in which they were recorded. What people
     call by one name is one visit, in whatever ledger each part of it was.
     """
-    ordered = sorted(visits, key=lambda k: (not visits[k].started_at, visits[k].started_at, k))
+    ordered = sorted(visits, key=lambda k: (not visits[k].started_at, visits[k].place, k))
     places: dict[int, int] = {}
     named: dict[tuple[str, str, str], int] = {}
     for place, key in enumerate(ordered):
@@ -277,11 +278,11 @@ def _benches_in_rounds(visits: dict[int, VisitRow]) -> set[str]:
     What is called a round is none if it lasts into others: all of one configuration before all of
     another is no interleaving, whatever numbers the visits have.
     """
-    first: dict[str, dict[int, dict[str, str]]] = {}
-    for visit in sorted(visits.values(), key=lambda visit: visit.started_at):
+    first: dict[str, dict[int, dict[str, Place]]] = {}
+    for visit in sorted(visits.values(), key=lambda visit: visit.place):
         if visit.round is not None and visit.state == "active":
-            times = first.setdefault(visit.bench, {}).setdefault(visit.round, {})
-            times.setdefault(visit.configuration, visit.started_at)
+            places = first.setdefault(visit.bench, {}).setdefault(visit.round, {})
+            places.setdefault(visit.configuration, visit.place)
     return {bench for bench, rounds in first.items() if _follow_each_other(rounds)}
 
 
@@ -290,9 +291,9 @@ def _benches_in_rounds(visits: dict[int, VisitRow]) -> set[str]:
 _LEAST_IN_ORDER = 0.9
 
 
-def _follow_each_other(rounds: dict[int, dict[str, str]]) -> bool:
+def _follow_each_other(rounds: dict[int, dict[str, Place]]) -> bool:
     """Whether visits of one round mostly are before those of the next, where times are known."""
-    known = [[time for time in rounds[n].values() if time] for n in sorted(rounds)]
+    known = [[place for place in rounds[n].values() if place[0]] for n in sorted(rounds)]
     pairs = [
         earlier < later
         for one, next_one in itertools.pairwise(known)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -10,6 +11,8 @@ from ferocal.ledger.opening import open_ledger
 from ferocal.ledger.reading.export import read_long_rows, read_trace_rows
 from ferocal.ledger.reading.runs import read_excluded
 from ferocal.study.load import Study
+
+_NO_NAME = re.compile(r"[^\w.+=%-]")
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -72,5 +75,6 @@ def exported_traces(study: Study) -> Iterator[ExportedTrace]:
             # Of a visit that nobody knows only the run is named.
             context["visit"] = context["visit"] if context.pop("known") else None
             parts = ("configuration", "workload", "metric", "run", "number")
-            name = "_".join(str(context[part]) for part in parts)
+            # Whatever a ledger may hold, it is a name of a file and no path.
+            name = _NO_NAME.sub("-", "_".join(str(context[part]) for part in parts))
             yield ExportedTrace(f"{name}.parquet", row.content(), context)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import io
 import sys
 from typing import Any
 
@@ -112,7 +113,9 @@ def run() -> int:
         _complain("interrupted")
         return ending.status()
     except click.ClickException as error:
-        error.show()
+        written = io.StringIO()
+        error.show(written)
+        click.echo(visible(written.getvalue()), file=sys.stderr, nl=False)
         return error.exit_code
     except Exception as error:
         if "--debug" in sys.argv:

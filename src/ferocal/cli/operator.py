@@ -9,8 +9,10 @@ from pathlib import Path
 
 import click
 
+from ferocal.cli.common import say
 from ferocal.intake.typed import TypedError, TypedMark, TypedReading, parse_mark, parse_typed
 from ferocal.measure.progress import Answer, Question
+from ferocal.terms.signs import visible
 from ferocal.terms.units import TIME
 
 _HELP = (
@@ -28,11 +30,11 @@ def ask_reading(question: Question) -> Answer | None:
     if not sys.stdin.isatty():
         return None
     metric = question.metric
-    click.echo(
+    say(
         f"\n{question.configuration}: {question.workload}, run {question.number} of {question.runs}"
     )
     if question.instructions:
-        click.echo(f"  {question.instructions}")
+        say(f"  {question.instructions}")
     try:
         if question.file:
             return _name_file(question)
@@ -46,7 +48,7 @@ def ask_reading(question: Question) -> Answer | None:
 
 def _type(question: Question) -> Answer:
     metric = question.metric
-    label = f"{question.name}, {metric.unit} (? helps)"
+    label = visible(f"{question.name}, {metric.unit} (? helps)")
     while True:
         text = click.prompt(label, type=str, prompt_suffix=": ").strip()
         if text == "?":
@@ -60,7 +62,7 @@ def _type(question: Question) -> Answer:
                 text, metric.unit, plausible=metric.plausible, fellows=question.fellows
             )
         except TypedError as error:
-            click.echo(f"  {error}")
+            say(f"  {error}")
             continue
         return Answer(reading)
 

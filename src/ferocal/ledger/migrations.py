@@ -199,8 +199,9 @@ def _add_references(op: Operations) -> None:
     )
 
 
-def _add_seals(op: Operations) -> None:
+def _add_seals_and_merged_sessions(op: Operations) -> None:
     """Version 7: seals of rows, and chains of them; they are made once the tables are there."""
+    op.add_column("session", sa.Column("merged", sa.Boolean()))
     op.create_table(
         "seal",
         sa.Column("id", sa.Integer(), primary_key=True),
@@ -235,7 +236,7 @@ STEPS: dict[int, Callable[[Operations], None]] = {
     4: _add_what_people_know,
     5: _add_claims_and_bench_looks,
     6: _add_references,
-    7: _add_seals,
+    7: _add_seals_and_merged_sessions,
 }
 
 

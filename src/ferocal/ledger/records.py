@@ -36,7 +36,8 @@ class SessionRecord:
     """A call of `measure`, `enter` or `load` about to be recorded.
 
     ``study_file`` is the text of the study file, ``criteria`` what of it judges. ``bench``
-    is None where readings of several benches are recorded together.
+    is None where readings of several benches are recorded together. ``merged`` are those that
+    were recorded in another ledger.
     """
 
     version: str
@@ -49,6 +50,7 @@ class SessionRecord:
     kind: str = "measure"
     source: str | None = None
     digest: str | None = None
+    merged: bool = False
 
 
 @dataclass(frozen=True)

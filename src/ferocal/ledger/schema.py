@@ -64,7 +64,8 @@ facts = Table(
 
 # A call of `measure`, `enter` or `load`; `overhead` is what an empty program reads as on this
 # bench, `digest` that of the file that was loaded. `study_file` is its text at that time, and
-# `criteria` what of it judges; sessions of earlier versions have neither.
+# `criteria` what of it judges; sessions of earlier versions have neither. Those that came from
+# another ledger are `merged`; of sessions of earlier versions nobody knows.
 session = Table(
     "session",
     metadata,
@@ -80,6 +81,7 @@ session = Table(
     Column("bench", String(200)),
     Column("study_file", Text),
     Column("criteria", JSON(none_as_null=True)),
+    Column("merged", Boolean),
 )
 
 # A visit is `active` when its checks held, `not active` when one did not. `subjects` has

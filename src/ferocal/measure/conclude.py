@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 
 from ferocal.bench.execution import Completed
@@ -20,11 +21,11 @@ def conclude_run(
     *,
     warmup: bool,
     directory: Path,
-    began_ns: int,
+    began: Mapping[Path, int],
 ) -> Ending:
     """Build a run's result: its outcome, the reason, and its readings (none of a warm-up).
 
-    ``directory`` and ``began_ns`` are those of `extract_values`.
+    ``directory`` and ``began`` are those of `extract_values`.
     """
     outcome, reason = Outcome.OK, completed.failure
     values: list[Value] = []
@@ -40,7 +41,7 @@ def conclude_run(
         )
     elif not warmup:
         try:
-            values, traces = extract_values(name, workload.read, completed, directory, began_ns)
+            values, traces = extract_values(name, workload.read, completed, directory, began)
         except ExtractionError as error:
             outcome, reason = Outcome.FAILED, str(error)
         except Exception as error:  # a session of days does not end for one odd output

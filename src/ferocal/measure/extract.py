@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -32,12 +33,12 @@ def extract_values(
     metrics: dict[str, Metric],
     completed: Completed,
     directory: Path,
-    began_ns: int,
+    began: Mapping[Path, int],
 ) -> tuple[list[Value], list[Trace]]:
     """The values of all metrics of workload ``name``, and the traces among them.
 
-    ``directory`` is the study's, in which a workload writes its files; ``began_ns`` is
-    when the run began (ns since the epoch).
+    ``directory`` is the study's, in which a workload writes its files; ``began`` is when the run
+    began, as `file_times` has it.
 
     Raises
     ------
@@ -50,7 +51,7 @@ def extract_values(
         try:
             if metric.kind != "value":
                 computed, captured = extract_traces(
-                    name, metric_name, metric, completed, directory, began_ns
+                    name, metric_name, metric, completed, directory, began
                 )
                 values += computed
                 traces += captured

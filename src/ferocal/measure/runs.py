@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
@@ -18,6 +17,7 @@ from ferocal.measure.journal import journaled
 from ferocal.measure.padding import Padding
 from ferocal.measure.progress import Observer
 from ferocal.measure.survey import Survey
+from ferocal.measure.traces import file_times
 from ferocal.plan.order import PlannedVisit
 from ferocal.study.configurations import Configuration
 from ferocal.study.load import Study
@@ -154,7 +154,7 @@ class RunTaker:
             observe=slot.workload in visit.unobserved,
         )
         visit.unobserved.discard(slot.workload)
-        began_ns = time.time_ns()
+        began = file_times(workload.read, study.directory)
         completed, busy = self._execute(invocation)
         ending = conclude_run(
             slot.workload,
@@ -162,7 +162,7 @@ class RunTaker:
             completed,
             warmup=warmup,
             directory=study.directory,
-            began_ns=began_ns,
+            began=began,
         )
         self._tell_of_strays(slot.workload, completed)
         if invocation.observe and completed.error is None:

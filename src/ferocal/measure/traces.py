@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import os
+import tempfile
+import time
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from ferocal.bench.commands import expand
@@ -17,14 +20,48 @@ from ferocal.traces.kinds import summarise_trace
 
 # File systems keep times in ticks of a few milliseconds.
 _TICK_NS = 20_000_000
+_WILD = "*?["
+
+
+def file_times(metrics: Mapping[str, Metric], directory: Path) -> dict[Path, int]:
+    """What the file system says is the time now (ns), by directory where traces are to appear.
+
+    A server that keeps the files may have another clock than this machine, and that of this
+    machine may be set back; it serves where no file can be made. Directories that are not there
+    yet are left out.
+    """
+    times = {}
+    for metric in metrics.values():
+        if isinstance(metric.source, TraceSource) and metric.source.file is not None:
+            place = _directory_of(metric.source.file, directory)
+            try:
+                with tempfile.TemporaryFile(dir=place) as marker:
+                    times[place] = os.fstat(marker.fileno()).st_mtime_ns
+            except OSError:
+                if place.exists():
+                    times[place] = time.time_ns()
+    return times
+
+
+def _directory_of(pattern: str, directory: Path) -> Path:
+    """The directory in which files of a pattern are, up to its first sign for anything."""
+    parent = (directory / expand(pattern, directory)).parent
+    while any(sign in str(parent) for sign in _WILD) and parent != parent.parent:
+        parent = parent.parent
+    return parent
 
 
 def extract_traces(
-    workload: str, name: str, metric: Metric, completed: Completed, directory: Path, began_ns: int
+    workload: str,
+    name: str,
+    metric: Metric,
+    completed: Completed,
+    directory: Path,
+    began: Mapping[Path, int],
 ) -> tuple[list[Value], list[Trace]]:
     """The values that are computed of the traces of one metric, and the traces.
 
-    ``began_ns`` is when the run began: files from before it are refused.
+    ``began`` is when the run began, as `file_times` has it: files from before are refused.
 
     Raises
     ------
@@ -41,7 +78,9 @@ def extract_traces(
         captures = [read_output(completed.text, source)]
     else:
         pattern = expand(source.file, directory)
-        files = find_captures(directory, pattern, since_ns=began_ns - _TICK_NS)
+        start = began.get(_directory_of(source.file, directory))
+        since = None if start is None else start - _TICK_NS
+        files = find_captures(directory, pattern, since_ns=since)
         captures = [read_capture(file, source) for file in files]
     return summarise_captures(workload, name, metric, captures)
 

@@ -6,10 +6,9 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from rich.console import Console
-from rich.text import Text
 
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.render.console import fold_with, plain_words, room, show_beside
+from ferocal.render.console import Text, fold_with, plain_words, room, show_beside
 from ferocal.render.grid import GridCell, Shape, arrange, lay_out
 from ferocal.render.numbers import PlainChange, change_and_half, change_text, margin_text
 from ferocal.render.wording import VERDICT_SIGNS, VERDICT_STYLES, VERDICT_WORDS

@@ -7,11 +7,10 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from rich.console import Console
-from rich.text import Text
 
 from ferocal.analysis.inference.between import speeds
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
-from ferocal.render.console import show_beside
+from ferocal.render.console import Text, show_beside
 from ferocal.render.grid import MOST_ROWS
 from ferocal.render.numbers import (
     PlainChange,

@@ -7,9 +7,8 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from rich.console import Console
-from rich.text import Text
 
-from ferocal.render.console import fold_with, plain_words, room, show_beside
+from ferocal.render.console import Text, fold_with, plain_words, room, show_beside
 from ferocal.render.grid import GridCell, Shape, arrange, lay_out
 from ferocal.render.references import ELSEWHERE
 from ferocal.render.tables import short_centre

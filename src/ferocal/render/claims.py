@@ -7,10 +7,9 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from rich.console import Console
-from rich.text import Text
 
 from ferocal.analysis.inference.claims import ClaimVerdict
-from ferocal.render.console import fold_with, room, show_beside
+from ferocal.render.console import Text, fold_with, room, show_beside
 from ferocal.render.numbers import decimals_for, p_text, signed
 from ferocal.render.remarks import remark_lines
 from ferocal.terms.numbers import grouped, significant

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 
 from rich.console import Console, Group, RenderableType
 from rich.padding import Padding
-from rich.text import Text
 
 from ferocal.analysis.caveats.kinds import WEIGHTS
 from ferocal.analysis.inference.effects import (
@@ -18,7 +17,7 @@ from ferocal.analysis.inference.effects import (
 )
 from ferocal.render.answer import answer_lines
 from ferocal.render.caveats import group_caveats, make_remarks
-from ferocal.render.console import fold_with, plain_words, room, show_beside
+from ferocal.render.console import Text, fold_with, plain_words, room, show_beside
 from ferocal.render.counts import count_verdicts
 from ferocal.render.gaps import gap_lines
 from ferocal.render.grid import MOST_ROWS, Shape

@@ -5,11 +5,12 @@ from __future__ import annotations
 import os
 import sys
 import textwrap
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Iterable, Sequence
+from typing import Any, Self
 
-from rich.console import Console
-from rich.text import Text
+from rich.console import Console, ConsoleOptions, RenderableType
+from rich.segment import Segment
+from rich.text import Text as RichText
 
 from ferocal.terms.numbers import NO_BREAK, unbroken
 from ferocal.terms.signs import visible
@@ -18,12 +19,40 @@ from ferocal.terms.signs import visible
 MARGIN = 6
 
 
+class Text(RichText):
+    """A text in which invisible signs are shown; others drop some and leave some in."""
+
+    def __init__(self, text: str = "", *styles: Any, **settings: Any) -> None:
+        super().__init__(visible(text), *styles, **settings)
+
+    @classmethod
+    def assemble(cls, *parts: Any, **settings: Any) -> Self:
+        """A text of parts: texts, or texts with their styles."""
+        text = cls(**settings)
+        for part in parts:
+            text.append(*(part if isinstance(part, tuple) else (part,)))
+        return text
+
+    def append(self, text: RichText | str, *styles: Any, **settings: Any) -> Self:
+        """Add a text at the end."""
+        shown = visible(text) if isinstance(text, str) else text
+        super().append(shown, *styles, **settings)
+        return self
+
+
 class PlainConsole(Console):
     """A console on which texts of the user cannot do anything but be read."""
 
-    def render_str(self, text: str, **settings: Any) -> Text:
+    def render_str(self, text: str, **settings: Any) -> RichText:
         """A text, with invisible signs in it shown."""
         return super().render_str(visible(text), **settings)
+
+    def render(
+        self, renderable: RenderableType, options: ConsoleOptions | None = None
+    ) -> Iterable[Segment]:
+        """The pieces of something, with invisible signs shown that came in by another way."""
+        for piece in super().render(renderable, options):
+            yield piece if piece.control else piece._replace(text=visible(piece.text))
 
 
 def make_console(*, stderr: bool = False) -> Console:

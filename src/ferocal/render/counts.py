@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
-from rich.text import Text
-
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
+from ferocal.render.console import Text
 from ferocal.render.grid import Shape
 from ferocal.render.numbers import change_words
 from ferocal.render.wording import (

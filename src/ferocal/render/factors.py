@@ -8,10 +8,9 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from rich.console import Console
-from rich.text import Text
 
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
-from ferocal.render.console import fold_with, plain_words, room, show_beside
+from ferocal.render.console import Text, fold_with, plain_words, room, show_beside
 from ferocal.render.grid import Footnotes, GridCell, Shape, arrange, lay_out
 from ferocal.render.numbers import (
     change_and_half,

@@ -6,11 +6,10 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from rich.console import Console
-from rich.text import Text
 
 from ferocal.analysis.inference.power import MOST_ROUNDS
 from ferocal.plan.order import by_round
-from ferocal.render.console import plain_words, show_beside
+from ferocal.render.console import Text, plain_words, show_beside
 from ferocal.render.grid import MOST_ROWS, GridCell, GridRow, Shape, arrange, lay_out
 from ferocal.render.numbers import duration, percent
 from ferocal.render.remarks import show_criteria_changes

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from rich.text import Text
+from ferocal.render.console import Text
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series

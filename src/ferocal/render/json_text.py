@@ -6,14 +6,19 @@ import json
 import math
 from typing import Any
 
+from ferocal.terms.signs import spelled
+
 
 def dumps(document: Any) -> str:
-    """JSON text of a document in which NaN and infinities become null."""
+    """JSON text of a document in which NaN and infinities become null.
+
+    Signs that nobody sees, or that change how others look, are escaped in its strings.
+    """
     # Lists of objects may be long: one line each, which the fast encoder writes.
     if isinstance(document, dict) and any(_is_table(value) for value in document.values()):
         parts = [f"  {json.dumps(key)}: {_part(value)}" for key, value in document.items()]
-        return "{\n" + ",\n".join(parts) + "\n}"
-    return json.dumps(_nulls(document), indent=2, ensure_ascii=False, allow_nan=False)
+        return spelled("{\n" + ",\n".join(parts) + "\n}")
+    return spelled(json.dumps(_nulls(document), indent=2, ensure_ascii=False, allow_nan=False))
 
 
 def _line(value: Any) -> str:

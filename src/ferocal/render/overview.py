@@ -6,13 +6,12 @@ from collections import Counter
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from rich.text import Text
-
 from ferocal.analysis.data.gaps import GapMark
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import has_evidence
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.render.answer import is_clearly_worse
+from ferocal.render.console import Text
 from ferocal.render.grid import (
     Base,
     Footnotes,

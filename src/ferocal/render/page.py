@@ -11,9 +11,16 @@ from ferocal.render import numbers, wording
 from ferocal.render.output import whole_file
 from ferocal.render.sections import SECTIONS, Section
 from ferocal.render.tables import cell_text, series_label
+from ferocal.terms.signs import visible
 
 if TYPE_CHECKING:
     from ferocal.answers.report import Report
+
+
+def _shown(value: object) -> object:
+    """Texts of the user with invisible signs shown; what is markup already is ours."""
+    plain = isinstance(value, str) and not hasattr(value, "__html__")
+    return visible(str(value)) if plain else value
 
 
 def render_page(report: Report) -> str:
@@ -22,6 +29,7 @@ def render_page(report: Report) -> str:
         loader=PackageLoader("ferocal.render"),
         autoescape=True,
         undefined=StrictUndefined,
+        finalize=_shown,
         trim_blocks=True,
         lstrip_blocks=True,
     )

@@ -7,9 +7,8 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from rich.console import Console
-from rich.text import Text
 
-from ferocal.render.console import fold_with, room, show_beside
+from ferocal.render.console import Text, fold_with, room, show_beside
 from ferocal.render.numbers import decimals_for
 from ferocal.render.tables import plain_table
 from ferocal.terms.numbers import grouped, significant

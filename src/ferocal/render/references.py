@@ -7,9 +7,8 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from rich.console import Console
-from rich.text import Text
 
-from ferocal.render.console import show_beside
+from ferocal.render.console import Text, show_beside
 from ferocal.render.numbers import decimals_for, reading_text
 from ferocal.render.ranking import place_text
 from ferocal.render.tables import plain_table

@@ -7,10 +7,9 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from rich.console import Console
-from rich.text import Text
 
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.render.console import fold_with, plain_words, room, show_beside
+from ferocal.render.console import Text, fold_with, plain_words, room, show_beside
 from ferocal.render.grid import Base, Footnotes, GridCell, Shape, arrange, lay_out
 from ferocal.render.numbers import (
     PlainChange,

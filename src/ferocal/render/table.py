@@ -9,11 +9,10 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from rich.console import Console
-from rich.text import Text
 
 from ferocal.analysis.data.gaps import GapMark
 from ferocal.analysis.data.series import margin_on_scale
-from ferocal.render.console import plain_words
+from ferocal.render.console import Text, plain_words
 from ferocal.render.grid import (
     MOST_ROWS,
     Base,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -12,8 +13,11 @@ from ferocal.study.base import CompositionError
 from ferocal.study.model import Check, FactValue, Level, StudyFile
 from ferocal.terms.dimensions import ONE
 from ferocal.terms.names import closest
+from ferocal.terms.numbers import grouped
 
 Levels = dict[str, str]
+# With more, commands take seconds and no plan is ever carried out.
+MOST_CONFIGURATIONS = 1000
 CONTROL = "control"
 # The key of a rule for what is impossible that names a workload instead of a factor.
 WORKLOAD = "workload"
@@ -162,11 +166,29 @@ def _combinations(file: StudyFile) -> list[Levels]:
         if problems:
             raise CompositionError(problems)
         return [{f: levels[f] for f in factors} for levels in wanted.named.values()]
-    every = [dict(zip(factors, c, strict=True)) for c in itertools.product(*factors.values())]
     if wanted.design == "full":
-        return every
-    base = _baseline_levels(file, every)
-    return [c for c in every if sum(c[f] != base[f] for f in factors) <= 1]
+        _check_size(factors)
+        return [dict(zip(factors, c, strict=True)) for c in itertools.product(*factors.values())]
+    base = _baseline_levels(file)
+    changed = [{**base, f: level} for f, levels in factors.items() for level in levels]
+    distinct = list({tuple(levels.values()): levels for levels in changed}.values())
+    # In the order that they have among all combinations.
+    return sorted(distinct, key=lambda c: [levels.index(c[f]) for f, levels in factors.items()])
+
+
+def _check_size(factors: Mapping[str, list[str]]) -> None:
+    """Refuse more combinations than anybody measures, before they are made."""
+    counts = [len(levels) for levels in factors.values()]
+    if math.prod(counts) <= MOST_CONFIGURATIONS:
+        return
+    shown = " × ".join(map(str, counts))
+    single = 1 + sum(count - 1 for count in counts)
+    text = (
+        f"all combinations of levels are {shown} = {grouped(math.prod(counts))}, more than "
+        f'{grouped(MOST_CONFIGURATIONS)}; change one factor at a time with design = "one-factor" '
+        f'({grouped(single)}), or name those that matter with design = "listed"'
+    )
+    raise CompositionError([Problem("configuration.design", text)])
 
 
 def check_levels(
@@ -200,10 +222,10 @@ def _join(file: StudyFile, levels: Levels) -> str:
     return "+".join(f"{f}={level}" for f, level in levels.items())
 
 
-def _baseline_levels(file: StudyFile, combinations: list[Levels]) -> Levels:
+def _baseline_levels(file: StudyFile) -> Levels:
     wanted = file.configuration.baseline
     if wanted is None:
-        return combinations[0]
+        return {name: next(iter(factor.level)) for name, factor in file.factor.items()}
     if isinstance(wanted, str):
         text = 'is a table of levels here, like { driver = "r61" }'
         raise CompositionError([Problem("configuration.baseline", text)])
@@ -221,7 +243,9 @@ def _baseline_label(file: StudyFile, combinations: list[Levels], labels: list[st
             return wanted
         text = f'no configuration "{wanted}"; {closest(wanted, labels)}'
         raise CompositionError([Problem("configuration.baseline", text)])
-    base = _baseline_levels(file, combinations)
+    if wanted is None:
+        return labels[0]
+    base = _baseline_levels(file)
     if base not in combinations:
         text = "is none of the named configurations; name it, or choose one of them"
         raise CompositionError([Problem("configuration.baseline", text)])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import codecs
+import json
 import unicodedata
 
 # What stands for a sign where the encoding of the output does not have it.
@@ -53,6 +54,18 @@ def visible(text: str) -> str:
         return text
     return "".join(
         _escaped(sign) if unicodedata.category(sign) in _INVISIBLE and sign not in "\n\t" else sign
+        for sign in text
+    )
+
+
+def spelled(text: str) -> str:
+    """JSON text in which such signs, which can only be in its strings, are spelled by number."""
+    if text.isascii() and "\x7f" not in text:
+        return text
+    return "".join(
+        sign
+        if sign in "\n\t" or unicodedata.category(sign) not in _INVISIBLE
+        else json.dumps(sign)[1:-1].replace("\x7f", "\\u007f")
         for sign in text
     )
 

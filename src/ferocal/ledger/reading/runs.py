@@ -12,6 +12,7 @@ import sqlalchemy as sa
 from ferocal.errors import UsageError
 from ferocal.ledger import schema
 from ferocal.ledger.reading.corrections import read_absences, read_corrections
+from ferocal.ledger.reading.visits import read_places
 from ferocal.ledger.records import SETTLED, Outcome, Slot
 from ferocal.ledger.store import Ledger
 
@@ -102,10 +103,17 @@ def read_runs(ledger: Ledger) -> list[RunRow]:
             run.id, run.uid, run.started_at, visit.bench, visit.configuration, visit.round,
             visit.uid, run.position, run.workload, run.number, run.warmup, run.outcome,
             run.reason, run.wall, run.conditions, visit.state, visit.name,
+            visit.id,
         )
         .join_from(schema.run, schema.visit)
-        .order_by(run.started_at, visit.started_at, run.position, run.id)
+        .order_by(run.started_at, run.position, run.id)
     )  # fmt: skip
+    places = read_places(ledger)
+    # Within a visit that was measured here the runs follow each other, whatever the clock did.
+    rows = sorted(
+        ledger.rows(query),
+        key=lambda row: (places[row[17]], row[7]) if places[row[17]][1] else ((row[2], 0), 0),
+    )
     excluded, values = read_excluded(ledger), _read_values(ledger)
     absences: dict[int, dict[str, tuple[str, str | None]]] = {}
     for (run_id, _), gap in read_absences(ledger).items():
@@ -130,7 +138,7 @@ def read_runs(ledger: Ledger) -> list[RunRow]:
             values=values.get(row[0], {}),
             absences=absences.get(row[0], {}),
         )
-        for row in ledger.rows(query)
+        for row in rows
     ]
 
 

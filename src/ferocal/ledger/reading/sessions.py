@@ -9,6 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from ferocal.ledger import schema
+from ferocal.ledger.reading.order import Place, places_in_time
 from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
 
@@ -16,8 +17,17 @@ from ferocal.ledger.store import Ledger
 def read_planned_rounds(ledger: Ledger) -> dict[str, int]:
     """By bench, the number of rounds with which measuring began there."""
     c = schema.session.c
-    query = sa.select(c.bench, c.rounds).where(c.rounds > 0).order_by(c.started_at.desc())
-    return {bench: rounds for bench, rounds in ledger.rows(query) if bench is not None}
+    query = sa.select(c.id, c.bench, c.rounds).where(c.rounds > 0, c.bench.is_not(None))
+    places = _places(ledger)
+    rows = sorted(ledger.rows(query), key=lambda row: places[row[0]], reverse=True)
+    return {bench: rounds for _, bench, rounds in rows}
+
+
+def _places(ledger: Ledger) -> dict[int, Place]:
+    """By key of a session what sessions are ordered by in time."""
+    c = schema.session.c
+    query = sa.select(c.id, c.started_at, sa.func.coalesce(c.merged.is_(False), False))
+    return places_in_time(tuple(row) for row in ledger.rows(query.order_by(c.id)))
 
 
 @dataclass(frozen=True)
@@ -110,10 +120,11 @@ def read_snapshots(ledger: Ledger) -> list[Snapshot]:
         configurations, workloads = by_session.setdefault(key, ({}, {}))
         configurations[name], workloads[workload] = levels, None
     query = sa.select(session.id, session.started_at, session.study_file)
-    rows = ledger.rows(query.where(session.study_file.is_not(None)).order_by(session.started_at))
+    places = _places(ledger)
+    rows = ledger.rows(query.where(session.study_file.is_not(None)))
     return [
         Snapshot(at, text, tuple(by_session[key][0].items()), tuple(by_session[key][1]))
-        for key, at, text in rows
+        for key, at, text in sorted(rows, key=lambda row: places[row[0]])
         if key in by_session
     ]
 
@@ -130,8 +141,10 @@ def read_criteria(ledger: Ledger) -> list[SessionCriteria]:
     """The criteria of all sessions that made visits and kept criteria, in the order of time."""
     c = schema.session.c
     has_visits = sa.select(schema.visit.c.id).where(schema.visit.c.session_id == c.id).exists()
-    query = sa.select(c.started_at, c.criteria).where(has_visits).order_by(c.started_at, c.id)
-    return [SessionCriteria(*row) for row in ledger.rows(query) if row[1] is not None]
+    query = sa.select(c.id, c.started_at, c.criteria).where(has_visits)
+    places = _places(ledger)
+    rows = sorted(ledger.rows(query), key=lambda row: places[row[0]])
+    return [SessionCriteria(*row[1:]) for row in rows if row[2] is not None]
 
 
 def find_load(ledger: Ledger, digest: str) -> tuple[str, str] | None:

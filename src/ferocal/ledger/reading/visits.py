@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import sqlalchemy as sa
 
 from ferocal.ledger import schema
+from ferocal.ledger.reading.order import Place, places_in_time
 from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
 
 
 @dataclass(frozen=True)
 class VisitRow:
-    """A visit as it was recorded; ``started_at`` is "" where nobody knows when it was."""
+    """A visit as it was recorded; ``started_at`` is "" where nobody knows when it was.
+
+    ``place`` is what visits are ordered by in time.
+    """
 
     bench: str
     configuration: str
@@ -27,6 +31,7 @@ class VisitRow:
     remarks: list[str]
     known: bool
     name: str | None = None
+    place: Place = ("", 0)
 
 
 def read_visits(ledger: Ledger) -> dict[int, VisitRow]:
@@ -46,7 +51,18 @@ def read_visits(ledger: Ledger) -> dict[int, VisitRow]:
         c.known,
         c.name,
     ).order_by(c.id)
-    return {row[0]: VisitRow(*row[1:]) for row in ledger.rows(query)}
+    places = read_places(ledger)
+    return {row[0]: replace(VisitRow(*row[1:]), place=places[row[0]]) for row in ledger.rows(query)}
+
+
+def read_places(ledger: Ledger) -> dict[int, Place]:
+    """By key of a visit what visits are ordered by in time."""
+    visit, session = schema.visit.c, schema.session.c
+    # Whether sessions of earlier versions were merged is not known.
+    live = sa.and_(session.kind == "measure", session.merged.is_(False))
+    query = sa.select(visit.id, visit.started_at, sa.func.coalesce(live, False))
+    joined = query.join_from(schema.visit, schema.session).order_by(visit.id)
+    return places_in_time(tuple(row) for row in ledger.rows(joined))
 
 
 @dataclass(frozen=True)

@@ -104,6 +104,8 @@ def _bring(
         if same is None:
             for column, mapping in references.items():
                 values[column] = mapping[values[column]]
+            if table is schema.session:
+                values["merged"] = True  # its place in time is not that of its key
             inserted = connection.execute(sa.insert(table).values(**values)).inserted_primary_key
             assert inserted is not None
             same = int(inserted[0])

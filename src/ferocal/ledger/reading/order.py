@@ -1,0 +1,25 @@
+"""The order in time of what was recorded, whatever the clock of the machine did meanwhile."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+# Compared with each other; ("", 0) where nobody knows.
+Place = tuple[str, int]
+
+
+def places_in_time(rows: Iterable[tuple[int, str, bool]]) -> dict[int, Place]:
+    """What rows are ordered by, from their keys (ascending), times, and whether they are live.
+
+    Those that were recorded as they happened follow each other by their keys, even if the clock
+    was set back meanwhile; others have their stated time.
+    """
+    places: dict[int, Place] = {}
+    latest = ""
+    for key, time, live in rows:
+        if live:
+            latest = max(latest, time)
+            places[key] = (latest, key)
+        else:
+            places[key] = (time, 0)
+    return places
