@@ -7,6 +7,8 @@ import hashlib
 import os
 import re
 import shutil
+import sqlite3
+import zlib
 from pathlib import Path
 
 import pytest
@@ -132,3 +134,92 @@ def test_a_new_ledger_is_its_owner_s_alone(copy: Ferocal, tmp_path: Path) -> Non
     finally:
         os.umask(before)
     assert (tmp_path / "ledger.sqlite").stat().st_mode & 0o777 == 0o600
+
+
+SECRET_STUDY = """
+[study]
+question = "Is it faster?"
+margin = "5 %"
+rounds = 2
+runs = 1
+secrets = ["DB_PASSWORD", "DB_TOKEN"]
+[bench.dome-node]
+probe.token = { shell = true, command = "echo fact $DB_TOKEN", kind = "software" }
+[bench.dome-node.facts]
+serial-number = "SN-4711"
+[factor.mode.level.off]
+environment = { DB_PASSWORD = "hunter<2" }
+[factor.mode.level.on]
+environment = { DB_PASSWORD = "hunter<2" }
+switch = [{ shell = true, command = "echo on with $DB_PASSWORD" }]
+verify = [{ shell = true, command = "echo on $DB_TOKEN", contains = "on" }]
+[workload.flight]
+command = ["{python}", "-c", '''
+import os, sys
+print("connected as", os.environ["DB_PASSWORD"], sys.argv[1])
+sys.stderr.write("refused " + os.environ["DB_TOKEN"] + " oh-dear")
+sys.exit(3) if os.environ["FEROCAL_VISIT"] == "2" else print("score 100")''', "key-0815"]
+private = ["key-0815"]
+version = { shell = true, command = "echo 1.2 $DB_TOKEN" }
+[workload.flight.metric.score]
+unit = "points"
+better = "higher"
+source = { pattern = "score ([0-9.]+)" }
+"""
+PRIVATE = ("hunter<2", "hunter&lt;2", "token-x9", "key-0815")
+
+
+def test_what_is_private_is_neither_kept_nor_shown(ferocal: Ferocal) -> None:
+    ferocal.write(SECRET_STUDY)
+    assert "DB_TOKEN is set neither" in ferocal("measure", status=2).stderr
+    assert "fewer than 4" in ferocal("measure", status=2, DB_TOKEN="abc").stderr
+    done = ferocal("measure", status=1, DB_TOKEN="token-x9")
+    shown = [done.stdout, done.stderr]
+    commands = "inspect", "inspect --json", "runs", "runs --json", "compare", "inspect --kept"
+    shown += [ferocal(*command.split()).stdout for command in commands]
+    ferocal("report", "-o", "plain.html")
+    ferocal("report", "-o", "full.html", "--identifying")
+    pages = [(ferocal.directory / name).read_text() for name in ("plain.html", "full.html")]
+    assert [page.count("SN-4711") for page in pages] == [0, 1]
+    assert ["oh-dear" in page for page in pages] == [False, True]
+    assert "ended with exit status 3" in pages[0]
+    for text in (*shown, *pages):
+        assert not any(secret in text for secret in PRIVATE), text
+    assert "MASKED oh-dear" in shown[0]
+    connection = sqlite3.connect(ferocal.directory / "ledger.sqlite")
+    dump = "\n".join(connection.iterdump())
+    outputs = [zlib.decompress(row[0]) for row in connection.execute("SELECT content FROM output")]
+    outputs += [
+        zlib.decompress(row[0])
+        for row in connection.execute("SELECT output FROM step WHERE output > 0")
+    ]
+    connection.close()
+    assert b"connected as MASKED MASKED\nscore 100\n" in outputs
+    for secret in PRIVATE:
+        assert secret not in dump
+        assert not any(secret.encode() in output for output in outputs)
+    # The study file says what it said, for all that is known.
+    assert "another" not in ferocal("compare", DB_TOKEN="token-x9").stdout
+    ferocal.write(SECRET_STUDY.replace("hunter<2", "hunter<3").replace("key-0815", "key-0816"))
+    assert "another" not in ferocal("compare").stdout
+    ferocal.write(SECRET_STUDY.replace("connected", "logged in"))
+    assert "flight has another command" in ferocal("compare").stdout
+
+
+def test_what_is_kept_is_listed(ferocal: Ferocal) -> None:
+    ferocal.write(SECRET_STUDY)
+    ferocal("measure", status=1, DB_TOKEN="token-x9")
+    kinds = {kind["name"]: kind["count"] for kind in ferocal.json("inspect", "--kept")["kinds"]}
+    assert kinds["standard error"] == kinds["outputs"] == kinds["readings"] + 1 == 4
+    assert kinds["reasons"] == 1
+    (ferocal.directory / "ledger.sqlite").chmod(0o644)
+    assert "chmod 600" in ferocal.quick("inspect", "--kept")
+
+
+@pytest.mark.parametrize(
+    ("private", "told"),
+    [('["abc"]', "fewer than 4 characters"), ('["not-there"]', "no part of the command")],
+)
+def test_private_words_are_words_of_the_command(ferocal: Ferocal, private: str, told: str) -> None:
+    ferocal.write(SECRET_STUDY.replace('["key-0815"]\n', f"{private}\n", 1))
+    assert told in ferocal.refusal("plan")

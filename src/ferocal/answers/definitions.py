@@ -6,11 +6,13 @@ import functools
 import tomllib
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
 from ferocal.ledger.reading.sessions import Snapshot
 from ferocal.study.load import Study
+from ferocal.study.masking import Mask
 from ferocal.study.model import Level, StudyFile
 
 # What of a level brings it, and of a workload makes its readings; the rest may change.
@@ -43,7 +45,7 @@ def find_definition_changes(
     """
     found: dict[DefinitionChange, None] = {}
     for snapshot in snapshots:
-        if snapshot.text == study.text:
+        if snapshot.text in (study.text, study.kept_text):
             continue
         before = _parse(snapshot.text)
         if before is None:
@@ -72,7 +74,7 @@ def _level_changes(study: Study, before: StudyFile, snapshot: Snapshot) -> list[
             old, new = (_level(file, factor, level) for file in (before, study.file))
             if old is None or new is None:
                 continue
-            for key in _differing(old, new, _OF_LEVEL):
+            for key in _differing(study.mask, old, new, _OF_LEVEL):
                 text = f"{factor}={level} has another {key} now than on {snapshot.started_at[:10]}"
                 changes.append(DefinitionChange(text, configuration=name))
         present = next((c.levels for c in study.configurations if c.name == name), None)
@@ -96,7 +98,7 @@ def _workload_changes(
         return []
     changes = [
         DefinitionChange(f"{name} has another {key} now than on {day}", workload=name)
-        for key in _differing(old, new, _OF_WORKLOAD)
+        for key in _differing(study.mask, old, new, _OF_WORKLOAD)
     ]
     for metric in old.metric.keys() & new.metric.keys():
         if new.metric[metric].formula is not None:
@@ -107,7 +109,7 @@ def _workload_changes(
                 workload=name,
                 metric=metric,
             )
-            for key in _differing(old.metric[metric], new.metric[metric], _OF_METRIC)
+            for key in _differing(study.mask, old.metric[metric], new.metric[metric], _OF_METRIC)
         ]
     gone = [m for m, was in old.metric.items() if m not in new.metric and was.formula is None]
     if gone:
@@ -116,5 +118,12 @@ def _workload_changes(
     return changes
 
 
-def _differing(old: BaseModel, new: BaseModel, keys: Sequence[str]) -> list[str]:
-    return [key for key in keys if getattr(old, key) != getattr(new, key)]
+def _differing(mask: Mask, old: BaseModel, new: BaseModel, keys: Sequence[str]) -> list[str]:
+    """The keys in which two tables differ, as far as they are not private."""
+
+    def masked(table: BaseModel) -> dict[str, Any]:
+        kept: dict[str, Any] = mask.value(table.model_dump(exclude={"private"}))
+        return kept
+
+    changed = [key for key in keys if getattr(old, key) != getattr(new, key)]
+    return [key for key in changed if not mask.texts or masked(old)[key] != masked(new)[key]]

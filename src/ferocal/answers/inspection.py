@@ -10,9 +10,11 @@ from ferocal.bench.facts import Fact, declared_facts, read_facts
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
 from ferocal.ledger.reading.bench_looks import BenchLook, read_looks_at_benches
 from ferocal.ledger.reading.integrity import Integrity, read_integrity
+from ferocal.ledger.reading.kept import Holdings, read_holdings
 from ferocal.plan.order import by_round, plan_study
 from ferocal.study.configurations import Configuration
 from ferocal.study.load import Study
+from ferocal.study.masking import Mask
 from ferocal.study.model import Level, Workload
 
 
@@ -46,7 +48,8 @@ class Inspection:
 
     ``benches`` have the facts that the study file declares, ``machine`` those that can be read
     here. ``looks`` are what was seen of the noise of benches. ``rounds`` is the order of the
-    visits, ``runs`` and ``warmups`` are counts on one bench.
+    visits, ``runs`` and ``warmups`` are counts on one bench. ``workloads`` are as in the study
+    file; ``mask`` is for what of them is private.
     """
 
     question: str
@@ -64,6 +67,7 @@ class Inspection:
     runs: int
     warmups: int
     looks: tuple[BenchLook, ...]
+    mask: Mask
 
 
 def inspect_study(study: Study) -> Inspection:
@@ -80,9 +84,9 @@ def inspect_study(study: Study) -> Inspection:
             for bench in study.benches
         },
         machine=tuple(read_facts()),
-        configurations=tuple(_view(c) for c in study.configurations),
+        configurations=tuple(_view(c, study.mask) for c in study.configurations),
         levels=tuple(
-            _level(factor, name, level)
+            _level(factor, name, level, study.mask)
             for factor, table in study.file.factor.items()
             for name, level in table.level.items()
         ),
@@ -92,6 +96,7 @@ def inspect_study(study: Study) -> Inspection:
         runs=len(visits) * head.runs * len(study.workloads),
         warmups=len(visits) * sum(w.warmups for w in study.workloads.values()),
         looks=_looks(study),
+        mask=study.mask,
     )
 
 
@@ -107,6 +112,18 @@ def check_integrity(directory: Path) -> Integrity:
         return read_integrity(ledger)
 
 
+def list_holdings(directory: Path) -> Holdings:
+    """What the ledger of a study holds of what kind.
+
+    Raises
+    ------
+    LedgerError
+        When there is none, or it cannot be read.
+    """
+    with open_ledger(directory) as ledger:
+        return read_holdings(ledger)
+
+
 def _looks(study: Study) -> tuple[BenchLook, ...]:
     """The latest look at the noise of every bench."""
     if not (study.directory / LEDGER_FILE).exists():
@@ -115,20 +132,21 @@ def _looks(study: Study) -> tuple[BenchLook, ...]:
         return tuple(read_looks_at_benches(ledger))
 
 
-def _view(configuration: Configuration) -> ConfigurationView:
+def _view(configuration: Configuration, mask: Mask) -> ConfigurationView:
     return ConfigurationView(
         name=configuration.name,
         levels=configuration.levels,
-        environment=configuration.environment,
-        prefix=configuration.prefix,
-        checks=tuple((level, check.expected) for level, check in configuration.verify),
+        environment=mask.value(configuration.environment),
+        prefix=tuple(map(mask.text, configuration.prefix)),
+        checks=tuple((level, mask.text(check.expected)) for level, check in configuration.verify),
     )
 
 
-def _level(factor: str, name: str, level: Level) -> LevelView:
+def _level(factor: str, name: str, level: Level, mask: Mask) -> LevelView:
     brings = [f"{variable}={value}" for variable, value in level.environment.items()]
     brings += [" ".join(level.prefix)] if level.prefix else []
     brings += [" ".join(step.words) for step in level.switch]
     brings += [f"operator: {level.hold}"] if level.hold else []
     brings += [f"note: {level.note}"] if level.note else []
-    return LevelView(factor, name, tuple(brings), tuple(check.expected for check in level.verify))
+    checks = (check.expected for check in level.verify)
+    return LevelView(factor, name, tuple(map(mask.text, brings)), tuple(map(mask.text, checks)))

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import contextlib
 import math
+import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -83,8 +84,10 @@ class Report:
     references: ReferenceAnswer | None = None
 
 
-def make_report(study: Study, against: str | None = None) -> Report:
+def make_report(study: Study, against: str | None = None, *, identifying: bool = False) -> Report:
     """Everything of a study; ``against`` names another baseline than that of the study.
+
+    With ``identifying`` serial numbers are in it, and what failed runs wrote to standard error.
 
     Raises
     ------
@@ -96,7 +99,7 @@ def make_report(study: Study, against: str | None = None) -> Report:
     with open_ledger(study.directory) as ledger:
         evidence = gather(study, ledger)
         comparison = compare(study, evidence, against=against)
-        procedure = _procedure(study, ledger, evidence, comparison)
+        procedure = _procedure(study, ledger, evidence, comparison, identifying=identifying)
         claims = examine(study, evidence, read_claims(ledger)) if study.file.claim else None
         references = read_references(ledger)
     several = len(study.file.factor) > 1 and len(evidence.readings.value) > 0
@@ -105,15 +108,18 @@ def make_report(study: Study, against: str | None = None) -> Report:
         table=make_table(study, evidence),
         configurations=[(c.name, c.levels) for c in study.configurations],
         facts={
-            bench: _describe_facts((v for v in evidence.visits if v.bench == bench), evidence.facts)
-            or _declared(study.on(bench))
+            bench: _publishable(
+                _describe_facts((v for v in evidence.visits if v.bench == bench), evidence.facts)
+                or _declared(study.on(bench)),
+                identifying=identifying,
+            )
             for bench in study.benches
         },
         procedure=procedure,
         version=__version__,
         factors=attribute(study, evidence) if several else None,
         claims=claims,
-        **_standing(study, evidence, references, against),
+        **_standing(study, evidence, references, against, identifying=identifying),
     )
 
 
@@ -122,7 +128,12 @@ _FEWEST_RANKED, _MOST_CHARTED = 3, 8
 
 
 def _standing(
-    study: Study, evidence: Evidence, references: Sequence[Reference], against: str | None
+    study: Study,
+    evidence: Evidence,
+    references: Sequence[Reference],
+    against: str | None,
+    *,
+    identifying: bool,
 ) -> dict[str, Any]:
     """Where it stands: over releases, across benches, in a ranking, among references."""
     factor = ordered_factor(study)
@@ -132,7 +143,7 @@ def _standing(
     if factor is not None and len(evidence.readings.value):
         wanted["series"] = lambda: follow(study, evidence, factor)
     if benches > 1:
-        wanted["across"] = lambda: compare_across(study, evidence)
+        wanted["across"] = lambda: _across(study, evidence, identifying=identifying)
     if len(configurations) >= _FEWEST_RANKED:
         wanted["ranking"] = lambda: rank(study, evidence)
     if _FEWEST_RANKED <= len(configurations) <= _MOST_CHARTED:
@@ -145,6 +156,44 @@ def _standing(
         with contextlib.suppress(NothingToShowError):
             found[name] = make()
     return found
+
+
+def _publishable(
+    facts: list[tuple[str, str, str]], *, identifying: bool
+) -> list[tuple[str, str, str]]:
+    """Facts without those that tell one machine from all others of its kind."""
+    return [
+        (kind, name, value if identifying or not _IDENTIFYING.search(name) else _NOT_SHOWN)
+        for kind, name, value in facts
+    ]
+
+
+def _across(study: Study, evidence: Evidence, *, identifying: bool) -> AcrossAnswer:
+    """The benches against each other, without what identifies one of them."""
+    answer = compare_across(study, evidence)
+    differing = {
+        name: values
+        if identifying or not _IDENTIFYING.search(name)
+        else dict.fromkeys(values, _NOT_SHOWN)
+        for name, values in answer.differing.items()
+    }
+    return replace(answer, differing=differing)
+
+
+_IDENTIFYING = re.compile(
+    r"serial|\bs/?n\b|imei|uuid|asset|mac[- _]?addr|machine[- _]?id", re.IGNORECASE
+)
+_NOT_SHOWN = "not shown here"
+# What Ferocal says of a command that failed; the end of its standard error comes after that.
+_FAILURE = re.compile(
+    r"(ended with exit status -?\d+|at its time limit after \S+ s|wrote more than [^:]* bytes): .*",
+    re.DOTALL,
+)
+
+
+def _without_errors(reason: str) -> str:
+    """A reason without what the program wrote to standard error."""
+    return _FAILURE.sub(r"\1", reason)
 
 
 def _declared(study: Study) -> list[tuple[str, str, str]]:
@@ -174,7 +223,12 @@ def _describe_facts(
 
 
 def _procedure(
-    study: Study, ledger: Ledger, evidence: Evidence, comparison: Comparison
+    study: Study,
+    ledger: Ledger,
+    evidence: Evidence,
+    comparison: Comparison,
+    *,
+    identifying: bool,
 ) -> Procedure:
     visits = evidence.visits
     active = [visit for visit in visits if visit.state == "active"]
@@ -201,7 +255,7 @@ def _procedure(
         failures=[
             f"{f.configuration}, {f.workload}"
             + (f", round {f.round}" if f.round is not None else "")
-            + f": {f.outcome}, {f.reason}"
+            + f": {f.outcome}, {f.reason if identifying else _without_errors(f.reason or '')}"
             for f in read_failures(ledger)
         ],
         notes=read_notes(ledger),

@@ -159,5 +159,5 @@ def _show(directory: Path) -> None:
     console.print("\nThe bench is simulated, so what is true is known:", style="bold")
     console.print(truth_table(beside_truth(opened.study, comparison.effects)))
     path = directory / "report.html"
-    write_page(make_report(opened.study), path)
+    write_page(make_report(opened.study), path, mask=opened.study.mask)
     console.print(f"wrote {path}")

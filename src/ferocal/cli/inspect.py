@@ -26,6 +26,9 @@ from ferocal.cli.common import example, json_option, make_console, print_json, s
 @click.option(
     "--integrity", is_flag=True, help="Check that the ledger is as it was written, row by row."
 )
+@click.option(
+    "--kept", is_flag=True, help="List what the ledger holds of what kind, before it is passed on."
+)
 @click.option("--bench", metavar="NAME", help="With --noise: which bench this machine is.")
 @example("ferocal inspect --study my-study")
 def command(
@@ -35,6 +38,7 @@ def command(
     overhead: bool,
     noise: float | None,
     integrity: bool,
+    kept: bool,
     bench: str | None,
 ) -> None:
     """Show the study as it is understood.
@@ -61,6 +65,9 @@ def command(
         return
     if integrity:
         sys.exit(_check(directory, as_json=as_json))
+    if kept:
+        _list_kept(directory, as_json=as_json)
+        return
     from ferocal.answers.inspection import inspect_study
     from ferocal.render.inspection import show_inspection
     from ferocal.study.load import load_study
@@ -105,6 +112,18 @@ def _check(directory: Path, *, as_json: bool) -> int:
     else:
         show_integrity(make_console(), found)
     return 1 if found.broken else 0
+
+
+def _list_kept(directory: Path, *, as_json: bool) -> None:
+    """Print what the ledger holds."""
+    from ferocal.answers.inspection import list_holdings
+    from ferocal.render.kept import KEPT, show_holdings
+
+    held = list_holdings(directory)
+    if as_json:
+        print_json(KEPT.make(held))
+    else:
+        show_holdings(make_console(), held)
 
 
 def _show_overhead(directory: Path) -> None:

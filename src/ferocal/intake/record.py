@@ -201,7 +201,7 @@ def record(
         rounds=0,
         decide=False,
         bench=benches.pop() if len(benches) == 1 else None,
-        study_file=study.text,
+        study_file=study.kept_text,
         criteria=criteria_of(study),
         kind=kind,
         source=source,

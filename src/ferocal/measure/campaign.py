@@ -10,7 +10,7 @@ from ferocal._version import __version__
 from ferocal.bench.execution import Executor, local_executor
 from ferocal.bench.overhead import measure_overhead
 from ferocal.bench.verification import verify
-from ferocal.errors import UsageError, VerificationError
+from ferocal.errors import FerocalError, UsageError, VerificationError
 from ferocal.ledger.opening import open_ledger
 from ferocal.ledger.reading.runs import settled_slots
 from ferocal.ledger.records import SessionRecord
@@ -21,11 +21,14 @@ from ferocal.measure.padding import visit_context
 from ferocal.measure.progress import Observer, Summary
 from ferocal.measure.session import Options, Session, slots_of, wanted_metrics
 from ferocal.plan.order import PlannedVisit, plan_study
+from ferocal.study.base import LEAST_PRIVATE
 from ferocal.study.claims import claims_of
 from ferocal.study.configurations import Configuration
 from ferocal.study.criteria import criteria_of
 from ferocal.study.load import Study
+from ferocal.study.masking import Mask
 from ferocal.terms.names import closest
+from ferocal.terms.wording import be, listed
 
 
 @contextmanager
@@ -46,13 +49,15 @@ def on_bench(
             f"{study.directory}: there is only one configuration, so nothing to compare; "
             "add a second level to a factor"
         )
+    _check_secrets(study.mask)
     with (
+        _without_secrets(study.mask),
         measuring_lock(study),
         open_ledger(study.directory, create=True) as ledger,
         local_executor() as executor,
     ):
         overhead = measure_overhead(executor, study.directory)
-        recorder = Recorder(ledger)
+        recorder = Recorder(ledger, study.mask)
         recorder.begin_session(
             SessionRecord(
                 version=__version__,
@@ -61,12 +66,36 @@ def on_bench(
                 rounds=rounds if decide and rounds else max(rounds or 0, study.head.rounds),
                 decide=decide,
                 bench=study.bench,
-                study_file=study.text,
+                study_file=study.kept_text,
                 criteria=criteria_of(study, planned_rounds=rounds),
             )
         )
         freeze_claims(ledger, claims_of(study))
         yield recorder, executor
+
+
+def _check_secrets(mask: Mask) -> None:
+    """Refuse to measure where a value could not be kept from what is recorded."""
+    if mask.unset:
+        raise UsageError(
+            f"secrets: {listed(mask.unset)} {be(len(mask.unset))} set neither in the environment "
+            "nor in the study file; set it, or correct the name"
+        )
+    if mask.short:
+        raise UsageError(
+            f"secrets: the value of {listed(mask.short)} has fewer than {LEAST_PRIVATE} "
+            "characters, which would be masked wherever they are found by chance"
+        )
+
+
+@contextmanager
+def _without_secrets(mask: Mask) -> Iterator[None]:
+    """Keep what is private out of the messages of errors."""
+    try:
+        yield
+    except FerocalError as error:
+        error.args = tuple(mask.value(argument) for argument in error.args)
+        raise
 
 
 def measure_study(

@@ -9,6 +9,7 @@ from typing import Protocol
 
 from ferocal.intake.typed import TypedMark, TypedReading
 from ferocal.ledger.records import Slot
+from ferocal.study.masking import Mask
 from ferocal.study.metrics import Metric
 
 
@@ -77,6 +78,34 @@ class Observer(Protocol):
 
     def ask(self, question: Question) -> Answer | None:
         """An operator has to read something; None when there is nobody to ask."""
+
+
+class MaskedObserver:
+    """An observer that hears of nothing that is private in the study."""
+
+    def __init__(self, observer: Observer, mask: Mask) -> None:
+        self._observer = observer
+        self._mask = mask
+        self.planned = observer.planned
+        self.visiting = observer.visiting
+        self.running = observer.running
+        self.ask = observer.ask
+
+    def doing(self, step: str) -> None:
+        """Pass it on."""
+        self._observer.doing(self._mask.text(step))
+
+    def finished(self, slot: Slot, problem: str | None) -> None:
+        """Pass it on."""
+        self._observer.finished(slot, None if problem is None else self._mask.text(problem))
+
+    def remark(self, text: str) -> None:
+        """Pass it on."""
+        self._observer.remark(self._mask.text(text))
+
+    def hold(self, configuration: str, level: str, text: str, round: int) -> Decision | None:
+        """Pass it on."""
+        return self._observer.hold(configuration, level, self._mask.text(text), round)
 
 
 @dataclass

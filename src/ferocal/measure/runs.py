@@ -21,6 +21,7 @@ from ferocal.measure.traces import file_times
 from ferocal.plan.order import PlannedVisit
 from ferocal.study.configurations import Configuration
 from ferocal.study.load import Study
+from ferocal.study.masking import Mask
 from ferocal.study.model import Step, Workload
 from ferocal.terms.conditions import (
     BUSIEST_OTHERS,
@@ -110,7 +111,7 @@ class RunTaker:
         else:
             ending, seen = self._carry_out(visit, slot, workload, environment, warmup=warmup)
         conditions = {"before": before, "after": self._conditions(environment), **seen}
-        ending = replace(ending, conditions=conditions)
+        ending = _masked(replace(ending, conditions=conditions), self._study.mask)
         with journaled(self._recorder, run_id, ending):
             self._recorder.end_run(run_id, ending)
         if workload.asked and not warmup:
@@ -196,6 +197,19 @@ class RunTaker:
 
     def _conditions(self, environment: dict[str, str]) -> dict[str, Any]:
         return {**self._reader.read(), **self._survey.probe_conditions(environment)}
+
+
+def _masked(ending: Ending, mask: Mask) -> Ending:
+    """An ending without what is private in the study."""
+    if not mask.texts:
+        return ending
+    return replace(
+        ending,
+        reason=mask.value(ending.reason),
+        streams={name: (mask.data(kept), size) for name, (kept, size) in ending.streams.items()},
+        absences=[replace(gap, reason=mask.value(gap.reason)) for gap in ending.absences],
+        conditions=mask.value(ending.conditions),
+    )
 
 
 def add_checks(recorder: Recorder, visit: Visit, results: list[CheckResult]) -> None:

@@ -15,7 +15,7 @@ from ferocal.ledger.records import Outcome, Slot, VisitRecord
 from ferocal.ledger.writing.runs import Recorder
 from ferocal.measure.journal import take_in
 from ferocal.measure.padding import random_padding, visit_context
-from ferocal.measure.progress import Observer, Summary
+from ferocal.measure.progress import MaskedObserver, Observer, Summary
 from ferocal.measure.runs import RunTaker, Visit, add_checks
 from ferocal.measure.settle import settle
 from ferocal.measure.subjects import describe_subjects
@@ -77,6 +77,7 @@ class Session:
         self._study = study
         self._recorder = recorder
         self._executor = executor
+        observer = MaskedObserver(observer, study.mask)
         self._observer = observer
         self._options = options
         self._transition = Transition(study, recorder, executor, observer)
@@ -178,7 +179,7 @@ class Session:
                 raise VerificationError(
                     f"{error}\nbring the setting into force, then run `ferocal measure` again"
                 ) from None
-            summary.not_active.append(str(error))
+            summary.not_active.append(self._study.mask.text(str(error)))
             self._observer.remark(str(error))
             return False
         finally:

@@ -70,7 +70,9 @@ class Survey:
                 configuration.prefix,
             ),
         ]
-        facts = self._as_explained(facts)
+        facts = self._as_explained(
+            [replace(fact, value=study.mask.value(fact.value)) for fact in facts]
+        )
         remarks = self._compare(configuration.name, facts)
         self._remember(configuration.name, facts)
         return facts, remarks

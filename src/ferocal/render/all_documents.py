@@ -17,6 +17,7 @@ from ferocal.render.documents import (
 )
 from ferocal.render.factor_documents import FACTORS
 from ferocal.render.integrity import INTEGRITY
+from ferocal.render.kept import KEPT
 from ferocal.render.look_documents import LOOK
 from ferocal.render.plan_documents import SEPARATION
 from ferocal.render.rank_documents import RANKING
@@ -41,6 +42,7 @@ DOCUMENTS = {
     "inspect": INSPECTION,
     "inspect --noise 1": LOOK,
     "inspect --integrity": INTEGRITY,
+    "inspect --kept": KEPT,
     "noise-floor": NOISE_FLOORS,
     "note": NOTES,
 }

@@ -427,7 +427,7 @@ INSPECTION = Schema(
         Key("levels", "array", "`factor`, `level`, what it `brings`, its `checks`",
             lambda i: [vars(view) for view in i.levels]),
         Key("workloads", "object", "as the study file has them, with what it leaves out",
-            lambda i: {n: w.model_dump(mode="json", by_alias=True)
+            lambda i: {n: i.mask.value(w.model_dump(mode="json", by_alias=True))
                        for n, w in i.workloads.items()}),
         Key("impossible", "array", "configurations that are skipped", lambda i: list(i.impossible)),
         Key("rounds", "array", "the order of the configurations in every round",

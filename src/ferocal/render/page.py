@@ -11,6 +11,7 @@ from ferocal.render import numbers, wording
 from ferocal.render.output import whole_file
 from ferocal.render.sections import SECTIONS, Section
 from ferocal.render.tables import cell_text, series_label
+from ferocal.study.masking import Mask
 from ferocal.terms.signs import visible
 
 if TYPE_CHECKING:
@@ -82,8 +83,8 @@ def _render_group(
     return parts
 
 
-def write_page(report: Report, path: Path, *, force: bool = False) -> None:
-    """Write the page; one that is there is replaced as a whole.
+def write_page(report: Report, path: Path, *, mask: Mask, force: bool = False) -> None:
+    """Write the page, masked; one that is there is replaced as a whole.
 
     Raises
     ------
@@ -92,6 +93,6 @@ def write_page(report: Report, path: Path, *, force: bool = False) -> None:
     FerocalError
         When it cannot be written.
     """
-    text = render_page(report)
+    text = mask.source(render_page(report))
     with whole_file(path, force=force) as partial:
         partial.write_text(text, encoding="utf-8")

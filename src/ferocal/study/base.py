@@ -62,9 +62,8 @@ def _check_text(value: str) -> str:
     return value
 
 
-Variables = dict[
-    Annotated[str, AfterValidator(_check_variable)], Annotated[str, AfterValidator(_check_text)]
-]
+VariableName = Annotated[str, AfterValidator(_check_variable)]
+Variables = dict[VariableName, Annotated[str, AfterValidator(_check_text)]]
 Name = Annotated[str, AfterValidator(_check_name)]
 ArmName = Annotated[str, AfterValidator(_check_arm)]
 Words = Annotated[tuple[str, ...], BeforeValidator(_words)]
@@ -89,14 +88,34 @@ class StudyTable(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, alias_generator=_kebab, defer_build=True)
 
 
+# What is shorter would be found by chance where nothing private is.
+LEAST_PRIVATE = 4
+
+
 class Command(StudyTable):
-    """Something to execute: words, or with ``shell = true`` one line for the shell."""
+    """Something to execute: words, or with ``shell = true`` one line for the shell.
+
+    Parts of it that are ``private`` are masked wherever Ferocal keeps or shows them.
+    """
 
     may_be_absent: ClassVar[bool] = False
 
     command: str | tuple[str, ...]
     shell: bool = False
     timeout: Seconds = 60.0
+    private: tuple[str, ...] = ()
+
+    @model_validator(mode="after")
+    def _has_private_parts(self) -> Command:
+        for part in self.private:
+            if len(part) < LEAST_PRIVATE:
+                raise ValueError(
+                    f"private has a text of fewer than {LEAST_PRIVATE} characters, which would "
+                    "be masked wherever it is found by chance"
+                )
+            if not any(part in word for word in self.words):
+                raise ValueError("private has a text that is no part of the command")
+        return self
 
     @model_validator(mode="after")
     def _fits_shell(self) -> Command:

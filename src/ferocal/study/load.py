@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import functools
+import os
 import re
 import tomllib
 from collections.abc import Mapping, Sequence
@@ -21,6 +23,7 @@ from ferocal.study.configurations import (
     compose_design,
 )
 from ferocal.study.derived import compile_formulas
+from ferocal.study.masking import Mask, make_mask
 from ferocal.study.metrics import Metric, derive
 from ferocal.study.model import Bench, Head, Level, StudyFile, Workload
 from ferocal.terms.formulas import Formula
@@ -83,6 +86,16 @@ class Study:
     def benches(self) -> tuple[str, ...]:
         """The names of all benches, in the order of the file."""
         return tuple(self.file.bench) or (UNNAMED_BENCH,)
+
+    @functools.cached_property
+    def mask(self) -> Mask:
+        """What is private in the study, with the values that variables have now."""
+        return make_mask(self.file, os.environ)
+
+    @property
+    def kept_text(self) -> str:
+        """The text of the study file as it may be kept: without anything private."""
+        return self.mask.source(self.text)
 
     @property
     def bench(self) -> str:

@@ -17,7 +17,15 @@ from pydantic import (
     model_validator,
 )
 
-from ferocal.study.base import ArmName, Command, Name, StudyTable, Variables, Words
+from ferocal.study.base import (
+    ArmName,
+    Command,
+    Name,
+    StudyTable,
+    VariableName,
+    Variables,
+    Words,
+)
 from ferocal.study.claims import Claim
 from ferocal.study.metrics import Metric
 from ferocal.study.quantities import Declared, Seconds, Share
@@ -424,6 +432,7 @@ class Head(StudyTable):
     measured a second time in every round, under the name "control". ``noise`` is how much
     visits vary (SD), as somebody asserts. With ``pad_environment`` the environment of all
     runs has the same size in every configuration, and a random one in every visit.
+    ``secrets`` names variables whose values are masked wherever Ferocal keeps or shows them.
     """
 
     question: str = Field(min_length=1)
@@ -436,6 +445,7 @@ class Head(StudyTable):
     seed: int = Field(default=1, ge=0)
     noise: Share | None = None
     pad_environment: bool = True
+    secrets: tuple[VariableName, ...] = ()
 
     @model_validator(mode="after")
     def _fits_schedule(self) -> Head:

@@ -108,10 +108,11 @@ def read_runs(ledger: Ledger) -> list[RunRow]:
         .join_from(schema.run, schema.visit)
         .order_by(run.started_at, run.position, run.id)
     )  # fmt: skip
-    places = read_places(ledger)
+    found = ledger.rows(query)
+    places = read_places(ledger)  # afterwards: visits may be made meanwhile
     # Within a visit that was measured here the runs follow each other, whatever the clock did.
     rows = sorted(
-        ledger.rows(query),
+        found,
         key=lambda row: (places[row[17]], row[7]) if places[row[17]][1] else ((row[2], 0), 0),
     )
     excluded, values = read_excluded(ledger), _read_values(ledger)

@@ -9,7 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from ferocal.ledger import schema
-from ferocal.ledger.reading.order import Place, places_in_time
+from ferocal.ledger.reading.order import places_in_time
 from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
 
@@ -18,16 +18,16 @@ def read_planned_rounds(ledger: Ledger) -> dict[str, int]:
     """By bench, the number of rounds with which measuring began there."""
     c = schema.session.c
     query = sa.select(c.id, c.bench, c.rounds).where(c.rounds > 0, c.bench.is_not(None))
-    places = _places(ledger)
-    rows = sorted(ledger.rows(query), key=lambda row: places[row[0]], reverse=True)
+    rows = _in_order(ledger, ledger.rows(query), reverse=True)
     return {bench: rounds for _, bench, rounds in rows}
 
 
-def _places(ledger: Ledger) -> dict[int, Place]:
-    """By key of a session what sessions are ordered by in time."""
+def _in_order(ledger: Ledger, rows: list[Any], *, reverse: bool = False) -> list[Any]:
+    """Rows that begin with the key of a session, in the order of time."""
     c = schema.session.c
     query = sa.select(c.id, c.started_at, sa.func.coalesce(c.merged.is_(False), False))
-    return places_in_time(tuple(row) for row in ledger.rows(query.order_by(c.id)))
+    places = places_in_time(tuple(row) for row in ledger.rows(query.order_by(c.id)))
+    return sorted(rows, key=lambda row: places[row[0]], reverse=reverse)
 
 
 @dataclass(frozen=True)
@@ -120,11 +120,10 @@ def read_snapshots(ledger: Ledger) -> list[Snapshot]:
         configurations, workloads = by_session.setdefault(key, ({}, {}))
         configurations[name], workloads[workload] = levels, None
     query = sa.select(session.id, session.started_at, session.study_file)
-    places = _places(ledger)
     rows = ledger.rows(query.where(session.study_file.is_not(None)))
     return [
         Snapshot(at, text, tuple(by_session[key][0].items()), tuple(by_session[key][1]))
-        for key, at, text in sorted(rows, key=lambda row: places[row[0]])
+        for key, at, text in _in_order(ledger, rows)
         if key in by_session
     ]
 
@@ -142,8 +141,7 @@ def read_criteria(ledger: Ledger) -> list[SessionCriteria]:
     c = schema.session.c
     has_visits = sa.select(schema.visit.c.id).where(schema.visit.c.session_id == c.id).exists()
     query = sa.select(c.id, c.started_at, c.criteria).where(has_visits)
-    places = _places(ledger)
-    rows = sorted(ledger.rows(query), key=lambda row: places[row[0]])
+    rows = _in_order(ledger, ledger.rows(query))
     return [SessionCriteria(*row[1:]) for row in rows if row[2] is not None]
 
 

@@ -51,8 +51,9 @@ def read_visits(ledger: Ledger) -> dict[int, VisitRow]:
         c.known,
         c.name,
     ).order_by(c.id)
-    places = read_places(ledger)
-    return {row[0]: replace(VisitRow(*row[1:]), place=places[row[0]]) for row in ledger.rows(query)}
+    rows = ledger.rows(query)
+    places = read_places(ledger)  # afterwards: visits may be made meanwhile
+    return {row[0]: replace(VisitRow(*row[1:]), place=places[row[0]]) for row in rows}
 
 
 def read_places(ledger: Ledger) -> dict[int, Place]:

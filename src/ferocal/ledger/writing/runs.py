@@ -20,27 +20,32 @@ from ferocal.ledger.records import (
 )
 from ferocal.ledger.store import Ledger, now
 from ferocal.ledger.writing.keys import MetricKeys, facts_key
+from ferocal.study.masking import Mask
 from ferocal.traces.packing import pack_trace
 
 
 class Recorder:
-    """Records what one session of measuring does.
+    """Records what one session of measuring does, without what is private in the study.
 
     Methods raise `LedgerError` when the ledger cannot be written.
     """
 
-    def __init__(self, ledger: Ledger) -> None:
+    def __init__(self, ledger: Ledger, mask: Mask | None = None) -> None:
         self.ledger = ledger
+        self.mask = mask or Mask()
         self._metric_keys = MetricKeys(ledger)
         self._session_id: int | None = None
 
     def begin_session(self, session: SessionRecord) -> None:
         """Record that `measure` was called; visits that follow belong to it."""
-        self._session_id = self.ledger.insert(schema.session, started_at=now(), **vars(session))
+        values = {**vars(session), "criteria": self.mask.value(session.criteria)}
+        self._session_id = self.ledger.insert(schema.session, started_at=now(), **values)
 
     def begin_visit(self, visit: VisitRecord) -> int:
         """Record the beginning of a visit; returns its key."""
         values = {**vars(visit), "levels": dict(visit.levels)}
+        for name in ("checks", "facts", "subjects", "remarks"):
+            values[name] = self.mask.value(values[name])
         facts = values.pop("facts")
         with self.ledger.transaction() as connection:
             key = facts_key(self.ledger, connection, facts)
@@ -59,18 +64,23 @@ class Recorder:
 
     def add_checks(self, visit_id: int, checks: list[dict[str, Any]]) -> None:
         """Record all checks of a visit so far, with those made during or after it."""
-        self.ledger.update(schema.visit, visit_id, checks=checks)
+        self.ledger.update(schema.visit, visit_id, checks=self.mask.value(checks))
 
     def set_aside(self, visit_id: int, checks: list[dict[str, Any]]) -> None:
         """Mark a visit as not active, with the checks that failed during or after it."""
         self.ledger.update(
-            schema.visit, visit_id, state="not active", checks=checks, ended_at=now()
+            schema.visit,
+            visit_id,
+            state="not active",
+            checks=self.mask.value(checks),
+            ended_at=now(),
         )
 
     def record_step(self, step: StepRecord) -> None:
         """Record what was done to the bench."""
-        output = None if step.output is None else pack(step.output)
-        self.ledger.insert(schema.step, at=now(), **{**vars(step), "output": output})
+        output = None if step.output is None else pack(self.mask.data(step.output))
+        values = {**vars(step), "text": self.mask.text(step.text), "output": output}
+        self.ledger.insert(schema.step, at=now(), **values)
 
     def record_look(self, bench: str, round: int, last_round: int) -> None:
         """Record a look at the results of a sequential study."""
@@ -135,7 +145,7 @@ class Recorder:
             running = sa.select(run.id).where(run.outcome == Outcome.RUNNING)
             keys = list(connection.scalars(running))
             for key in keys:
-                end = {"outcome": Outcome.INTERRUPTED, "reason": reason}
+                end = {"outcome": Outcome.INTERRUPTED, "reason": self.mask.text(reason)}
                 connection.execute(sa.update(schema.run).where(run.id == key).values(end))
                 self.ledger.touch(schema.run, key)
         return len(keys)
