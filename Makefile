@@ -21,7 +21,7 @@ check: $(VENV)/dev.stamp
 	$(BIN)/lint-imports
 
 bench: $(VENV)/dev.stamp
-	for script in benchmarks/bench_*.py; do $(BIN)/python $$script || exit 1; done
+	for script in benchmarks/bench_*.py benchmarks/faults.py benchmarks/exports.py; do $(BIN)/python $$script || exit 1; done
 
 # Needs Chromium, Xvfb, xterm, xdotool and ImageMagick.
 screenshots: $(VENV)/dev.stamp

@@ -15,6 +15,8 @@ from pathlib import Path
 
 import numpy as np
 
+from sizes import scaled
+
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
 from ferocal.analysis.attribution.confounding import find_confounding
@@ -35,7 +37,7 @@ from ferocal.analysis.inference.weights import Arm
 from ferocal.terms.formulas import Formula, Operation, Reading
 from simulation import make_readings, simulate, simulate_factors
 
-STUDIES = 2000
+STUDIES = scaled(2000, 3)
 Rows = list[dict[str, str]]
 _ALL = {"driver": "ab", "api": "abc", "shell": "ab"}
 
@@ -211,7 +213,7 @@ def seconds_of_the_command() -> float:
         head = [*"abcde", "workload", "metric", "unit", "round", "value"]
         lines = [",".join(head)]
         for levels in itertools.product("01", repeat=5):
-            for workload, number in itertools.product(range(40), range(1, 11)):
+            for workload, number in itertools.product(range(scaled(40, 2)), range(1, 11)):
                 value = 100 * (1 + 0.05 * int(levels[0])) * rng.normal(1, 0.01)
                 named = [f"{factor}{level}" for factor, level in zip("abcde", levels, strict=True)]
                 place = [*named, f"w{workload}", "rate", "fps", str(number)]
@@ -221,7 +223,7 @@ def seconds_of_the_command() -> float:
         new = [program, "new", "st", "--from", "in.csv", *columns]
         subprocess.run(new, cwd=directory, check=True, capture_output=True)
         times = []
-        for _ in range(5):
+        for _ in range(scaled(5, 1)):
             began = time.perf_counter()
             subprocess.run(
                 [program, "factors", "--study", "st"],

@@ -17,6 +17,8 @@ from typing import Any
 import numpy as np
 from scipy import stats
 
+from sizes import scaled
+
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
 from ferocal.analysis.caveats.kinds import Context
@@ -30,8 +32,8 @@ from ferocal.analysis.inference.verdicts import CHANGED
 from ferocal.analysis.inference.weights import Arm
 from simulation import NAMES, simulate, simulate_conditions, simulate_once
 
-STUDIES = 2000
-CLEAN_STUDIES = 500
+STUDIES = scaled(2000, 3)
+CLEAN_STUDIES = scaled(500, 2)
 
 
 def effects_of(readings: Readings, setting: Setting | None = None) -> tuple[Effect, ...]:

@@ -20,10 +20,11 @@ import pandas as pd
 
 from ferocal.intake.loading import read_source
 from ferocal.study.load import load_study
+from sizes import scaled
 
 PROGRAM = str(Path(sys.executable).with_name("ferocal"))
-ROWS = 1_000_002
-REPEATS = 11
+ROWS = scaled(1_000_002, 6_000)
+REPEATS = scaled(11, 1)
 STUDY = """
 [study]
 question = "Which is faster?"

@@ -14,10 +14,12 @@ import tempfile
 import time
 from pathlib import Path
 
+from sizes import scaled
+
 PROGRAM = str(Path(sys.executable).with_name("ferocal"))
 EXTRA = {"A": 0, "B0": 0, "B2": 2, "B5": 5, "B10": 10}
-UNITS = 600  # of work, each about 0.1 ms
-ROUNDS, RUNS = 60, 3
+UNITS = scaled(600, 5)  # of work, each about 0.1 ms
+ROUNDS, RUNS = scaled(60, 3), scaled(3, 1)
 WORK = """
 import json, os, time
 count = UNITS * (100 + int(os.environ["EXTRA"])) // 100

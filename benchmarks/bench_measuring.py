@@ -15,6 +15,8 @@ import tempfile
 import time
 from pathlib import Path
 
+from sizes import scaled
+
 PROGRAM = str(Path(sys.executable).with_name("ferocal"))
 STUDY = """
 [study]
@@ -32,7 +34,7 @@ unit = "ms"
 better = "lower"
 source = "wall-time"
 """
-TURNS = 5
+TURNS = scaled(5, 1)
 
 
 def write_study(folder: Path, rounds: int, runs: int) -> None:
@@ -74,7 +76,7 @@ def show_overhead(folder: Path) -> None:
     for turn in range(TURNS):
         place = folder / f"overhead-{turn}"
         write_study(place, rounds=2, runs=50)
-        bare = statistics.median(bare_loop(200))
+        bare = statistics.median(bare_loop(scaled(200, 5)))
         measure(place)
         walls, gaps = run_times(place)
         added.append(1000 * (statistics.median(gaps) - bare))
@@ -88,7 +90,7 @@ def show_overhead(folder: Path) -> None:
 
 def show_growth(folder: Path) -> None:
     """Print the time per run at the end of 10,000 runs against that at the start."""
-    write_study(folder, rounds=50, runs=100)
+    write_study(folder, rounds=scaled(50, 5), runs=scaled(100, 4))
     seconds = measure(folder)
     walls, gaps = run_times(folder)
     # What Ferocal adds, so that a program that is slower for a while does not count.

@@ -18,6 +18,8 @@ from pathlib import Path
 
 import numpy as np
 
+from sizes import scaled
+
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
 from ferocal.analysis.data.index import add_index, index_series
@@ -32,7 +34,7 @@ from ferocal.analysis.releases.seeking import State, seek
 from ferocal.analysis.releases.steps import search_courses
 from simulation import make_readings
 
-STUDIES, HISTORIES, RELEASES = 2000, 500, 64
+STUDIES, HISTORIES, RELEASES = scaled(2000, 2), scaled(500, 2), 64
 _SERIES = (Series("export", "duration", "s", "lower", 0.01, role="primary"),)
 PLAIN = """
 import sqlite3, sys
@@ -265,7 +267,7 @@ def print_times(times: int) -> None:
             _row("  over a plain reading of medians", f"{own / plain:.1f} times", "")
 
 
-def main(studies: int = STUDIES, histories: int = HISTORIES, times: int = 5) -> None:
+def main(studies: int = STUDIES, histories: int = HISTORIES, times: int = scaled(5, 1)) -> None:
     """Print every figure beside its target."""
     with ProcessPoolExecutor() as pool:
         print_series(pool, studies)

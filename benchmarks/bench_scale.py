@@ -22,9 +22,11 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
+from sizes import scaled
+
 PROGRAM = str(Path(sys.executable).with_name("ferocal"))
-CONFIGURATIONS, WORKLOADS, METRICS, ROUNDS, RUNS = 12, 200, 3, 14, 3
-TURNS = 5
+CONFIGURATIONS, WORKLOADS, METRICS, ROUNDS, RUNS = 12, scaled(200, 4), 3, 14, 3
+TURNS = scaled(5, 1)
 QUERY = """
 SELECT run.workload, metric.name AS metric, metric.unit, visit.configuration, visit.round,
     visit.id AS visit, run.id AS run, run.position, reading.value

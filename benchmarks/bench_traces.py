@@ -17,6 +17,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from sizes import operands, scaled
+
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
 from ferocal.analysis.data.segments import FloatArray
@@ -25,7 +27,7 @@ from ferocal.traces.packing import unpack_columns
 from ferocal.traces.soak import find_level_shifts
 from simulation import simulate_bursts, simulate_soak
 
-TRACES = 200
+TRACES = scaled(200, 3)
 
 
 def count_alarms(make: Callable[[np.random.Generator], tuple[FloatArray, FloatArray]]) -> int:
@@ -65,16 +67,21 @@ def show_soaks() -> None:
 def show_frames() -> None:
     """Print what resampling frames claims of the 1 % low, and what runs tell."""
     rng = np.random.default_rng(3)
-    captures = [simulate_bursts(rng, 10_000) for _ in range(200)]
+    captures = [simulate_bursts(rng, 10_000) for _ in range(scaled(200, 3))]
     lows = np.array([summarise_frames([run]).low_1 for run in captures])
-    resampled = [summarise_frames([rng.choice(captures[0], 10_000)]).low_1 for _ in range(200)]
+    resampled = [
+        summarise_frames([rng.choice(captures[0], 10_000)]).low_1 for _ in range(scaled(200, 3))
+    ]
     print(
         "frames, bursty hitches, 10,000 frames: the 1 % low varies by "
         f"{lows.std() / lows.mean():.1%} between runs; resampled frames claim "
         f"{np.std(resampled) / np.mean(resampled):.1%}"
     )
     for frames in (1_000, 10_000, 60_000):
-        low = [np.log(summarise_frames([simulate_bursts(rng, frames)]).low_1) for _ in range(200)]
+        low = [
+            np.log(summarise_frames([simulate_bursts(rng, frames)]).low_1)
+            for _ in range(scaled(200, 3))
+        ]
         needed = 2 * (1.96 + 0.8416) ** 2 * np.var(low, ddof=1) / np.log(1.05) ** 2
         print(
             f"frames, {frames:,} a run: {max(2, round(needed))} runs a side for 5 % at 80 % power"
@@ -99,7 +106,7 @@ def show_size() -> None:
     """Have a fresh process read a trace of ten million frames."""
     with tempfile.TemporaryDirectory() as folder:
         file = str(Path(folder) / "frames.parquet")
-        times = np.random.default_rng(4).gamma(9, 16.7 / 9, 10_000_000)
+        times = np.random.default_rng(4).gamma(9, 16.7 / 9, scaled(10_000_000, 50_000))
         pq.write_table(pa.table({"value": times}), file, compression="zstd")
         subprocess.run([sys.executable, __file__, file], check=True)
 
@@ -112,7 +119,8 @@ def main() -> None:
 
 
 if __name__ == "__main__":
-    if len(sys.argv) > 1:
-        read_and_summarise(sys.argv[1])
+    files = operands()
+    if files:
+        read_and_summarise(files[0])
     else:
         main()

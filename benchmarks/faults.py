@@ -38,6 +38,7 @@ from mutations import (
     mutate_ledger,
     mutate_parquet,
 )
+from sizes import scaled
 
 PROGRAM = str(Path(sys.executable).with_name("ferocal"))
 LEDGER = "ledger.sqlite"
@@ -338,8 +339,9 @@ def ends(count: int, seed: int) -> int:
 def main() -> None:
     """Try everything, or one input and show it."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--inputs", type=int, default=20_400)
-    parser.add_argument("--ends", type=int, default=200)
+    parser.add_argument("--inputs", type=int, default=scaled(20_400, 96))
+    parser.add_argument("--ends", type=int, default=scaled(200, 1))
+    parser.add_argument("--tiny", action="store_true", help="just enough to run all of it")
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--only", metavar="KIND:NUMBER")
     parser.add_argument("--debug", action="store_const", const=["--debug"], default=[])
