@@ -36,7 +36,6 @@ def there_and_back(source: Path, scratch: Path, number: int) -> list[int]:
     folder = scratch / str(number)
     folder.mkdir()
     shutil.copy(source / "study.toml", folder)
-    shutil.copy(source / "ledger.sqlite", folder / "source.sqlite")
     statuses = [
         run(source, "export", str(folder / "all.parquet"), "--traces", str(folder / "traces")),
         run(folder, "load", *map(str, sorted((folder / "traces").glob("*.parquet")))),
@@ -67,8 +66,8 @@ def main() -> None:
     statuses = Counter(status for one in found for status in one[:2])
     missing = sum(one[2] != 0 for one in found)
     wrong = sum(count for status, count in statuses.items() if status != 0)
-    print(f"{TIMES} exports and {TIMES} loads in {seconds:.0f} s: {wrong} ended otherwise than")
-    print(f"with 0 (target 0) {dict(statuses)}; {missing} without all traces (target 0)")
+    print(f"{TIMES} exports and {TIMES} loads in {seconds:.0f} s, exit statuses {dict(statuses)}:")
+    print(f"  {wrong} ended in another way (target 0), {missing} without all traces (target 0)")
     sys.exit(wrong + missing != 0)
 
 

@@ -9,19 +9,19 @@ from pathlib import Path
 
 import pytest
 
-from conftest import Ferocal, surroundings
+from conftest import surroundings
 
 ROOT = Path(__file__).parents[1]
-SCRIPTS = sorted((ROOT / "benchmarks").glob("*.py"))
-# They are imported by others.
+# Others are imported by these.
 PARTS = ("mutations", "sizes")
+BENCHMARKS = sorted(s for s in (ROOT / "benchmarks").glob("*.py") if s.stem not in PARTS)
 
 
-@pytest.mark.parametrize(
-    "script", [s for s in SCRIPTS if s.stem not in PARTS], ids=lambda s: s.stem
-)
-def test_a_benchmark_runs_with_tiny_sizes(script: Path, demo: tuple[Ferocal, str]) -> None:
-    given = [str(demo[0].directory)] if script.stem == "bench_startup" else []
+@pytest.mark.parametrize("script", BENCHMARKS, ids=lambda script: script.stem)
+def test_a_benchmark_runs_with_tiny_sizes(script: Path, request: pytest.FixtureRequest) -> None:
+    given = []
+    if script.stem == "bench_startup":
+        given = [str(request.getfixturevalue("demo")[0].directory)]
     done = subprocess.run(
         [sys.executable, str(script), "--tiny", *given],
         env=surroundings(), capture_output=True, text=True, check=False,
@@ -32,9 +32,8 @@ def test_a_benchmark_runs_with_tiny_sizes(script: Path, demo: tuple[Ferocal, str
 
 
 def test_make_runs_every_benchmark() -> None:
-    recipe = re.search(
-        r"^bench:.*\n\tfor script in (.*); do", (ROOT / "Makefile").read_text(), re.M
-    )
+    text = (ROOT / "Makefile").read_text()
+    recipe = re.search(r"^bench:.*\n\tfor script in (.*); do", text, re.MULTILINE)
     assert recipe is not None
     named = {path for pattern in recipe[1].split() for path in ROOT.glob(pattern)}
-    assert named == {script for script in SCRIPTS if script.stem not in PARTS}
+    assert named == set(BENCHMARKS)
