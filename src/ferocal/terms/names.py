@@ -39,4 +39,4 @@ def closest(name: str, known: Sequence[str]) -> str:
     from difflib import get_close_matches
 
     match = get_close_matches(name, known, n=1, cutoff=0.5)
-    return f'did you mean "{match[0]}"?' if match else f"known: {', '.join(known)}"
+    return f'did you mean "{match[0]}"?' if match else f"known: {', '.join(dict.fromkeys(known))}"
