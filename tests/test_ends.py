@@ -329,7 +329,7 @@ def test_a_disk_that_fills_up_is_told_as_that(
         ferocal.write(source.read_text())
         # While there is room, the ledger is made.
         ferocal("note", "begun")
-        subprocess.run(FILLS.format(place=small_disk), shell=True, check=False, capture_output=True)
+        fill(small_disk)
         done = ferocal("measure", status=1)
     assert "full" in done.stderr
     assert "not active" not in done.stderr + done.stdout
@@ -337,11 +337,47 @@ def test_a_disk_that_fills_up_is_told_as_that(
     assert query(ferocal, "SELECT count(*) FROM run WHERE outcome = 'ok'") == [(0,)]
 
 
-def test_new_and_exports_leave_nothing_half(small_disk: Path) -> None:
-    subprocess.run(FILLS.format(place=small_disk), shell=True, check=False, capture_output=True)
-    ferocal = Ferocal(small_disk)
-    assert "No space left" in ferocal("new", ".", status=1).stderr
+def fill(place: Path) -> None:
+    subprocess.run(FILLS.format(place=place), shell=True, check=False, capture_output=True)
+
+
+def test_new_and_exports_leave_nothing_half(
+    small_study: Study, small_disk: Path, tmp_path: Path
+) -> None:
+    fill(small_disk)
+    assert "No space left" in Ferocal(small_disk)("new", ".", status=1).stderr
+    ferocal = small_study(rounds=2)
+    ferocal("measure")
+    for words in (["report", "-o"], ["export"], ["export"]):
+        target = small_disk / {"report": "r.html"}.get(words[0], "all.csv")
+        assert "No space left" in ferocal(*words, str(target), status=1).stderr
     assert [path.name for path in small_disk.iterdir()] == ["filler"]
+
+
+def test_full_places_of_our_own_keep_nobody_from_working(
+    small_study: Study, small_disk: Path
+) -> None:
+    fill(small_disk)
+    names = ("XDG_CACHE_HOME", "XDG_STATE_HOME", "FEROCAL_LOCKS")
+    places: dict[str, Any] = dict.fromkeys(names, str(small_disk))
+    ferocal = small_study(rounds=2)
+    ferocal("measure", **places)
+    ferocal("compare", **places)
+    assert len(valid_runs(ferocal)) == 4
+
+
+@pytest.mark.parametrize("command", ["--help", "inspect", "compare", "runs --json"])
+def test_an_output_that_takes_nothing_is_told(small_study: Study, command: str) -> None:
+    ferocal = small_study(rounds=1)
+    ferocal("measure")
+    with Path("/dev/full").open("w") as full:
+        done = subprocess.run(
+            [PROGRAM, *command.split()],
+            cwd=ferocal.directory, env=surroundings(), stdout=full, stderr=subprocess.PIPE,
+            text=True, check=False,
+        )  # fmt: skip
+    assert done.returncode in (1, 2), done.stderr
+    assert "Traceback" not in done.stderr and done.stderr.startswith("ferocal: ")
 
 
 def test_a_clock_that_is_set_back_changes_no_order(small_study: Study) -> None:

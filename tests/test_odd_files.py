@@ -180,3 +180,53 @@ def test_a_study_file_that_cannot_be_read_is_told(ferocal: Ferocal, tmp_path: Pa
     assert "nested too deep" in ferocal.refusal("plan")
     ferocal.write(f"x = {'9' * 5000}")
     assert "not valid TOML" in ferocal.refusal("plan")
+
+
+TRACES = """
+[study]
+question = "?"
+margin = "5 %"
+rounds = 1
+runs = 1
+[factor.a.level.x]
+[factor.a.level.y]
+[workload.show]
+shell = true
+command = "printf 't,ms\\n1,16\\n2,16\\n3,-4\\n' > one.csv; cp one.csv two.csv; echo 16 > a.txt"
+[workload.show.metric.frames]
+kind = "frames"
+unit = "ms"
+source = { file = "t*.csv", column = "ms" }
+[workload.flight.metric.shown]
+kind = "frames"
+unit = "s"
+source = { file = "*", column = "at", stamps = true, skip = 1 }
+[workload.heat.metric.clock]
+kind = "soak"
+unit = "GHz"
+better = "higher"
+source = { file = "*", column = "clock", time = "t" }
+"""
+# The workload, and the file as rows below its header.
+CAPTURES = {
+    "text.csv": ("show", "ms\n16\nx\n", 'text.csv: row 2, ms: \'x\' is not a number'),
+    "stamps.csv": ("flight", "at\n9\n1\n3\n2\n", "stamps.csv, row 4, at: time stamp 3 is earlier"),
+    "order.csv": ("heat", "t,clock\n0,3\n1,3\n1,3\n", "order.csv, row 3, t: time 3 is not later"),
+    "long.json": ("show", '[{"ms": 16}, {"ms": 1e9}]', "long.json, row 2, ms: frame 2 lasts 1e+09"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", CAPTURES)
+def test_captures_are_named_by_file_row_and_column(ferocal: Ferocal, name: str) -> None:
+    ferocal.write(TRACES)
+    workload, content, told = CAPTURES[name]
+    (ferocal.directory / name).write_text(content)
+    words = ("load-trace", "--configuration", "x", "--workload", workload, name)
+    assert told in ferocal.attempt(*words)[2]
+
+
+def test_rows_of_spreadsheets_count_as_they_are_seen(ferocal: Ferocal) -> None:
+    ferocal.write(TRACES)
+    (ferocal.directory / "gap.xlsx").write_bytes(sheet(["ms"], [16], [], ["late"]))
+    words = ("load-trace", "--configuration", "x", "--workload", "show", "gap.xlsx")
+    assert "gap.xlsx: row 4, ms: 'late' is not a number" in ferocal.attempt(*words)[2]

@@ -175,7 +175,7 @@ def test_frames_are_read_from_output_and_files(
         ("true", '{ file = "none.csv" }', "the workload wrote no none.csv"),
         ("true", '{ file = "old.csv", column = "ms" }', "old.csv is from before this run"),
         (FILE, '{ file = "frames.csv", column = "frame" }', 'no column "frame"; there are n, ms'),
-        ("echo fast", '{ output = "lines" }', "is 'fast', not a number"),
+        ("echo fast", '{ output = "lines" }', "line 1: 'fast' is not a number"),
         ("echo -- -5", '{ output = "lines" }', "time runs backwards"),
     ],
 )
@@ -206,7 +206,7 @@ def test_captures_from_elsewhere_are_loaded_as_runs(ferocal: Ferocal) -> None:
     assert "1.txt: was loaded already" in ferocal.refusal("load-trace", files[1], *place)
     (ferocal.directory / "bad.txt").write_text("10\n3600000\n")
     error = ferocal.refusal("load-trace", "bad.txt", *place)
-    assert "bad.txt: frame 2 lasts 3.6e+06 ms: a pause, or another unit" in error
+    assert "bad.txt, line 2: frame 2 lasts 3.6e+06 ms: a pause, or another unit" in error
     assert "no configuration" in ferocal.refusal(
         "load-trace", "bad.txt", place[0], "of", *place[2:]
     )

@@ -240,17 +240,21 @@ def _numbers_in_table(path: Path, wanted: Sequence[str]) -> NumberColumns:
     """Columns of any format, read as a table of readings is."""
     import pandas as pd
 
-    columns = read_table(path, lambda name: False).columns
+    table = read_table(path, lambda name: False)
+    columns = table.columns
     frame = pd.DataFrame(
         {
             name: column if isinstance(column, np.ndarray) else column.at(np.arange(len(columns)))
             for name, column in columns.by_name.items()
         }
     )
-    return _as_numbers(frame, wanted)
+    return _as_numbers(frame, wanted, lambda row: f"{table.word} {table.numbers([row])[0]}")
 
 
-def _as_numbers(frame: Any, wanted: Sequence[str]) -> NumberColumns:
+def _as_numbers(
+    frame: Any, wanted: Sequence[str], named: Callable[[int], str] = lambda row: f"row {row + 1}"
+) -> NumberColumns:
+    """Columns of a frame as numbers; ``named`` says what people call a row."""
     import pandas as pd
 
     found = {}
@@ -267,8 +271,8 @@ def _as_numbers(frame: Any, wanted: Sequence[str]) -> NumberColumns:
         wrong = np.isnan(numbers)
         if wrong.any():
             row = int(np.argmax(wrong))
-            place = f"row {row + 1} of {name}" if name else f"line {row + 1}"
-            raise ValueError(f"{place} is {frame[name].iloc[row]!r}, not a number")
+            place = f"{named(row)}, {name}" if name else f"line {row + 1}"
+            raise ValueError(f"{place}: {frame[name].iloc[row]!r} is not a number")
         found[name] = numbers
     return found
 

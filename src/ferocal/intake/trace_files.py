@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import glob
 import io
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -71,6 +71,19 @@ def read_output(text: str, source: TraceSource) -> CaptureColumns:
         return _by_role(numbers_in_text(io.StringIO(text), wanted_columns(source)), source)
     except ValueError as error:
         raise TraceError(f"the output: {first_line(error)}") from None
+
+
+def located(error: TraceError, files: Sequence[object], source: TraceSource) -> str:
+    """What is wrong with captures: in which file, row and column, as far as that is known."""
+    known = error.capture is not None and error.capture < len(files)
+    named = [files[error.capture or 0]] if known else files
+    where = [", ".join(map(str, named))]
+    if error.row is not None:
+        word = "line" if source.column is None else "row"
+        where.append(f"{word} {error.row + 1 + source.skip}")
+        columns = {"value": source.column, "time": source.time, "second": source.second}
+        where += filter(None, [columns.get(error.role)])
+    return f"{', '.join(where)}: {error}"
 
 
 def wanted_columns(source: TraceSource) -> list[str]:

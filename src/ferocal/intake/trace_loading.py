@@ -16,7 +16,7 @@ from ferocal.intake.exported import Exported, read_exported
 from ferocal.intake.formats import digest_of
 from ferocal.intake.placed import Place, check_metric, intake_of
 from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known
-from ferocal.intake.trace_files import read_capture
+from ferocal.intake.trace_files import located, read_capture
 from ferocal.ledger.opening import open_ledger
 from ferocal.study.metrics import Metric
 from ferocal.study.sources import TraceSource
@@ -217,8 +217,9 @@ def summarise_runs(study: Study, runs: Iterable[CapturedRun]) -> tuple[Intake, T
                 place.metric, _kind_of(metric), metric.trace_spec, run.captures
             )
         except TraceError as error:
-            named = ", ".join(map(str, run.files))
-            raise IntakeError(f"{named}: {error}; nothing was recorded") from None
+            assert isinstance(metric.source, TraceSource)
+            what = located(error, run.files, metric.source)
+            raise IntakeError(f"{what}; nothing was recorded") from None
         places += [replace(place, metric=f"{place.metric}/{part}") for part in result.values]
         values += [value for value, _ in result.values.values()]
         bounds += [bound or "" for _, bound in result.values.values()]
@@ -257,7 +258,8 @@ def runs_of(study: Study, exported: Iterable[Exported]) -> list[CapturedRun]:
 def _as_exported(metric: Metric) -> Metric:
     """A metric whose traces are read as they are kept, with nothing to skip."""
     assert isinstance(metric.source, TraceSource)
-    source = metric.source.model_copy(update={"stamps": False, "skip": 0})
+    as_kept = {"stamps": False, "skip": 0, "column": "value"}
+    source = metric.source.model_copy(update=as_kept)
     unit = _kind_of(metric).kept_unit or metric.unit
     return metric.model_copy(update={"source": source, "unit": unit})
 

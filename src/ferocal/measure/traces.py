@@ -10,7 +10,7 @@ from pathlib import Path
 
 from ferocal.bench.commands import expand
 from ferocal.bench.execution import READ_LIMIT, Completed
-from ferocal.intake.trace_files import find_captures, read_capture, read_output
+from ferocal.intake.trace_files import find_captures, located, read_capture, read_output
 from ferocal.ledger.records import Value
 from ferocal.study.metrics import Metric
 from ferocal.study.sources import TraceSource
@@ -75,14 +75,19 @@ def extract_traces(
             raise TraceError(
                 f"the output has {grouped(completed.stdout_size)} bytes; write a file instead"
             )
+        files: list[str] = ["the output"]
         captures = [read_output(completed.text, source)]
     else:
         pattern = expand(source.file, directory)
         start = began.get(_directory_of(source.file, directory))
         since = None if start is None else start - _TICK_NS
-        files = find_captures(directory, pattern, since_ns=since)
-        captures = [read_capture(file, source) for file in files]
-    return summarise_captures(workload, name, metric, captures)
+        paths = find_captures(directory, pattern, since_ns=since)
+        files = [path.name for path in paths]
+        captures = [read_capture(path, source) for path in paths]
+    try:
+        return summarise_captures(workload, name, metric, captures)
+    except TraceError as error:
+        raise TraceError(located(error, files, source)) from None
 
 
 def summarise_captures(

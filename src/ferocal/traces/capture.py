@@ -15,8 +15,36 @@ Direction = Literal["higher", "lower", "none"]
 CaptureColumns = Mapping[str, "np.ndarray"]
 
 
+class RowError(ValueError):
+    """A number of a capture that cannot be true: in which row, from 0, of the column of a role."""
+
+    def __init__(self, text: str, row: int, role: str = "value") -> None:
+        super().__init__(text)
+        self.row = row
+        self.role = role
+
+
 class TraceError(ValueError):
-    """A trace that cannot be read, or that cannot be true."""
+    """A trace that cannot be read, or that cannot be true.
+
+    Where that is known, ``capture`` is the place of the capture among those of the run, ``row``
+    counts from 0 in its columns, and ``role`` is that of the column.
+    """
+
+    def __init__(
+        self, text: str, *, capture: int | None = None, row: int | None = None, role: str = "value"
+    ) -> None:
+        super().__init__(text)
+        self.capture = capture
+        self.row = row
+        self.role = role
+
+    @classmethod
+    def of(cls, error: ValueError, capture: int | None) -> TraceError:
+        """What is wrong with a capture."""
+        if isinstance(error, RowError):
+            return cls(str(error), capture=capture, row=error.row, role=error.role)
+        return cls(str(error), capture=capture)
 
 
 @dataclass(frozen=True)

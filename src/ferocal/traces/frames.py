@@ -9,7 +9,7 @@ import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.terms.units import TIME
-from ferocal.traces.capture import TraceSpec
+from ferocal.traces.capture import RowError, TraceSpec
 
 # A frame that lasts longer is a pause of the program, or given in another unit.
 LONGEST_FRAME = 60_000.0
@@ -36,10 +36,11 @@ class FrameSummary:
     stutters: float
 
 
-def check_frames(times: FloatArray, *, unit: str, per_unit: float) -> None:
+def check_frames(times: FloatArray, *, unit: str, per_unit: float, first_row: int = 0) -> None:
     """Check frame times, given in milliseconds.
 
-    ``unit`` and ``per_unit`` (how many of it a millisecond has) are for the message.
+    ``unit``, ``per_unit`` (how many of it a millisecond has) and ``first_row`` (that of the first
+    frame) are for the message.
 
     Raises
     ------
@@ -60,7 +61,7 @@ def check_frames(times: FloatArray, *, unit: str, per_unit: float) -> None:
             problem = f"lasts {value:g} {unit}: time runs backwards"
         else:
             problem = f"lasts {value:g} {unit}: a pause, or another unit"
-        raise ValueError(f"frame {place + 1} {problem}")
+        raise RowError(f"frame {place + 1} {problem}", place + first_row)
     if not times.sum() > 0:
         raise ValueError(f"all {len(times)} frames last 0 {unit}")
     nothing = int(np.sum(times == 0))
@@ -81,7 +82,7 @@ def frame_times(values: FloatArray, spec: TraceSpec) -> FloatArray:
     """
     per_unit = TIME["ms"] / TIME[spec.unit]
     times = (from_stamps(values) if spec.stamps else values) / per_unit
-    check_frames(times, unit=spec.unit, per_unit=per_unit)
+    check_frames(times, unit=spec.unit, per_unit=per_unit, first_row=int(spec.stamps))
     return times
 
 
@@ -96,7 +97,7 @@ def from_stamps(stamps: FloatArray) -> FloatArray:
     times = np.diff(stamps)
     if (times < 0).any():
         place = int(np.argmax(times < 0))
-        raise ValueError(f"time stamp {place + 2} is earlier than the one before it")
+        raise RowError(f"time stamp {place + 2} is earlier than the one before it", place + 1)
     return times
 
 

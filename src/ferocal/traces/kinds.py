@@ -144,7 +144,12 @@ def _summarise_frames(
 ) -> tuple[PartValues, list[CaptureColumns]]:
     from ferocal.traces.frames import frame_times, summarise_frames
 
-    times = [frame_times(columns["value"], spec) for columns in captures]
+    times = []
+    for number, columns in enumerate(captures):
+        try:
+            times.append(frame_times(columns["value"], spec))
+        except ValueError as error:
+            raise TraceError.of(error, number) from None
     limit = None if spec.limit is None else 1000 * spec.limit
     summary = summarise_frames(times, limit=limit)
     values = {
@@ -185,7 +190,7 @@ def _summarise_soak(
             known[part.name] = PartValue(float(value[of_session].mean()))
     kept = {"value": value, "time": time}
     if spec.second is not None:
-        check_finite(spec.second, columns["second"])
+        check_finite(spec.second, columns["second"], role="second")
         kept["second"] = columns["second"]
         known[f"{spec.second}-mean"] = PartValue(float(columns["second"].mean()))
         known[f"{spec.second}-max"] = PartValue(float(columns["second"].max()))
@@ -281,8 +286,10 @@ def summarise_trace(
     """
     try:
         values, kept = kind.summarise(spec, captures)
+    except TraceError:
+        raise
     except ValueError as error:
-        raise TraceError(str(error)) from None
+        raise TraceError.of(error, 0 if len(captures) == 1 else None) from None
     wanted = {part.name for part in kind.parts(spec)}
     unit = kind.kept_unit or spec.unit
     length = sum(len(columns["value"]) for columns in kept)

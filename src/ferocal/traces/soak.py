@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray, find_segments
-from ferocal.traces.capture import CaptureColumns, Direction, TraceSpec
+from ferocal.traces.capture import CaptureColumns, Direction, RowError, TraceSpec
 
 # Chosen by simulation: no false alarm in 200 hours each of drift to -15 %, AR(1) noise and
 # spikes, and every drop of 12 to 40 % found; `benchmarks/bench_traces.py` repeats it.
@@ -68,13 +68,13 @@ def check_soak(time: FloatArray, value: FloatArray) -> None:
     if len(value) < 2:
         raise ValueError(f"there are only {len(value)} values")
     for name, column in (("time", time), ("value", value)):
-        check_finite(name, column)
+        check_finite(name, column, role=name)
     if (np.diff(time) <= 0).any():
         place = int(np.argmax(np.diff(time) <= 0)) + 2
-        raise ValueError(f"time {place} is not later than the one before it")
+        raise RowError(f"time {place} is not later than the one before it", place - 1, "time")
 
 
-def check_finite(name: str, column: FloatArray) -> None:
+def check_finite(name: str, column: FloatArray, *, role: str) -> None:
     """Check that a column has numbers only.
 
     Raises
@@ -84,7 +84,8 @@ def check_finite(name: str, column: FloatArray) -> None:
     """
     wrong = ~np.isfinite(column)
     if wrong.any():
-        raise ValueError(f"{name} {int(np.argmax(wrong)) + 1} is not a finite number")
+        place = int(np.argmax(wrong))
+        raise RowError(f"{name} {place + 1} is not a finite number", place, role)
 
 
 def summarise_soak(time: FloatArray, value: FloatArray, better: Direction) -> SoakSummary:

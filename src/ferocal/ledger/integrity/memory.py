@@ -26,7 +26,7 @@ def is_known(path: Path) -> bool:
 
 def was_whole(path: Path) -> bool:
     """Whether a content like this was found whole before, by whatever process."""
-    with suppress(OSError):
+    with suppress(OSError, ValueError):  # whatever others may have left there
         if _memory(path).read_text(encoding="ascii") == _digest(path):
             _seen.add(_key(path))
             return True
