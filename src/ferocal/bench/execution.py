@@ -7,10 +7,7 @@ that another kind of bench needs nothing but another executor.
 from __future__ import annotations
 
 import contextlib
-import json
 import os
-import select
-import signal
 import subprocess
 import sys
 import time
@@ -19,10 +16,10 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Protocol
 
-from ferocal.bench import _linux
 from ferocal.bench._linux import ProcessSight
+from ferocal.bench.conversation import Launcher
 from ferocal.bench.scratch import check_room, scratch_directory
-from ferocal.errors import FerocalError
+from ferocal.study.masking import NOTHING_PRIVATE, Mask
 from ferocal.terms.numbers import grouped
 
 # A command that writes more than this is ended: it would fill the disk.
@@ -31,9 +28,6 @@ OUTPUT_LIMIT = 2**30
 READ_LIMIT = 16 * 2**20
 # A message has at most so many characters of an output.
 _TAIL = 400
-# Processes are looked at after these pauses (s), ever longer: start-up is where they change.
-_FIRST_LOOK = 0.01
-_LOOK_GROWTH = 2.0
 # Whether processes that leave their group can be found and ended with the run.
 FINDS_STRAYS = sys.platform == "linux"
 
@@ -85,6 +79,7 @@ class Completed:
     processors: int | None = None
     left_behind: tuple[str, ...] | None = None
     error: str | None = None
+    mask: Mask = NOTHING_PRIVATE
 
     @property
     def failure(self) -> str | None:
@@ -101,8 +96,8 @@ class Completed:
 
     @property
     def complaint(self) -> str:
-        """The end of what it wrote to standard error."""
-        return tail(self.stderr)
+        """The end of what it wrote to standard error, masked before it is cut."""
+        return tail(self.mask.data(self.stderr))
 
     @property
     def is_cut(self) -> bool:
@@ -113,6 +108,11 @@ class Completed:
     def text(self) -> str:
         """Standard output as text."""
         return self.stdout.decode("utf-8", "replace")
+
+    @property
+    def shown(self) -> str:
+        """Standard output as it may be kept and shown."""
+        return self.mask.text(self.text.strip())
 
 
 def tail(output: bytes) -> str:
@@ -130,8 +130,9 @@ class Executor(Protocol):
 class LocalExecutor:
     """Runs commands on this machine; use `local_executor` to get one."""
 
-    def __init__(self, scratch: Path, launcher: _Launcher | None) -> None:
+    def __init__(self, scratch: Path, launcher: Launcher | None, mask: Mask | None = None) -> None:
         self._scratch = scratch
+        self._mask = mask or NOTHING_PRIVATE
         self._count = 0
         self._launcher = launcher
 
@@ -174,6 +175,7 @@ class LocalExecutor:
             stderr=stderr,
             stdout_size=size,
             whole=whole,
+            mask=self._mask,
             processes=None if seen is None else tuple(seen),
             left_behind=tuple(left_behind) if adopts else None,
             **answer,
@@ -233,78 +235,6 @@ class LocalExecutor:
         return {"exit_status": status, "wall": wall, "ended_for": ended_for}
 
 
-class _Launcher:
-    """The small process that starts commands, and the conversation with it."""
-
-    def __init__(self) -> None:
-        self._process = subprocess.Popen(
-            [sys.executable, "-I", "-S", str(Path(__file__).with_name("launcher.py"))],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            bufsize=0,
-            start_new_session=True,
-        )
-        self._unread = b""
-        # A signal that comes just before a blocking call, or to another thread, does not end the
-        # call: it writes into this pipe, which is waited for as well.
-        self._wakes = os.pipe()
-        if sys.platform != "win32":  # where there is no launcher either
-            for end in self._wakes:
-                os.set_blocking(end, False)
-        with contextlib.suppress(ValueError):  # only the main thread hears of signals
-            signal.set_wakeup_fd(self._wakes[1], warn_on_full_buffer=False)
-
-    def ask(self, request: dict[str, Any]) -> tuple[dict[str, Any], list[ProcessSight] | None]:
-        """Have a command run; its answer, and what was seen of its processes if asked for."""
-        assert self._process.stdin is not None
-        self._process.stdin.write(json.dumps(request).encode() + b"\n")
-        answer = self._read()
-        if "started" not in answer:
-            return answer, None
-        seen: dict[int, ProcessSight] = {}
-        pause = _FIRST_LOOK
-        while not self._ready(pause):
-            seen.update(_linux.look_at_group(answer["started"]))
-            pause *= _LOOK_GROWTH
-        return self._read(), list(seen.values())
-
-    def _ready(self, seconds: float | None) -> bool:
-        """Wait for an answer, so many seconds at most; whether there is some of it."""
-        assert self._process.stdout is not None
-        if b"\n" in self._unread:
-            return True
-        answers, wakes = self._process.stdout.fileno(), self._wakes[0]
-        found, _, _ = select.select([answers, wakes], [], [], seconds)
-        if wakes in found:
-            os.read(wakes, 1024)
-        return answers in found
-
-    def _read(self) -> dict[str, Any]:
-        assert self._process.stdout is not None
-        while b"\n" not in self._unread:
-            if not self._ready(None):
-                continue
-            chunk = self._process.stdout.read(1 << 16)
-            if not chunk:
-                raise FerocalError("the process that starts commands has ended unexpectedly")
-            self._unread += chunk
-        line, self._unread = self._unread.split(b"\n", 1)
-        answer: dict[str, Any] = json.loads(line)
-        return answer
-
-    def close(self) -> None:
-        """End it, and with it the command in progress."""
-        assert self._process.stdin is not None and self._process.stdout is not None
-        with contextlib.suppress(BrokenPipeError):
-            self._process.stdin.close()
-        self._process.wait()
-        self._process.stdout.close()
-        with contextlib.suppress(ValueError):
-            signal.set_wakeup_fd(-1)
-        for end in self._wakes:
-            os.close(end)
-
-
 def _end_tree(pid: int) -> None:
     import psutil
 
@@ -336,14 +266,17 @@ def _take(path: Path) -> tuple[bytes, int, Path]:
 
 
 @contextlib.contextmanager
-def local_executor() -> Iterator[LocalExecutor]:
-    """Run commands on this machine; commands still running at the end are ended."""
+def local_executor(mask: Mask | None = None) -> Iterator[LocalExecutor]:
+    """Run commands on this machine; commands still running at the end are ended.
+
+    ``mask`` is for what is shown of their outputs.
+    """
     with scratch_directory() as scratch:
         if sys.platform == "win32":
-            yield LocalExecutor(scratch, None)
+            yield LocalExecutor(scratch, None, mask)
             return
-        launcher = _Launcher()
+        launcher = Launcher()
         try:
-            yield LocalExecutor(scratch, launcher)
+            yield LocalExecutor(scratch, launcher, mask)
         finally:
             launcher.close()

@@ -72,9 +72,9 @@ def _run_check(
     completed = executor.run(prepare(check, directory, environment, prefix))
     seen = completed.text.strip()
     failure = completed.failure
-    shown = f'"{seen[:_SEEN_LENGTH]}"'
+    shown = f'"{completed.shown[:_SEEN_LENGTH]}"'
     if failure is not None:
-        complaint = completed.stderr.decode("utf-8", "replace").strip()[-_SEEN_LENGTH:]
+        complaint = completed.complaint
         shown = f"{shown}, and the check {failure}" + (f" ({complaint})" if complaint else "")
     holds = failure is None and check.holds(seen)
     return CheckResult(level, check.expected, shown, holds)

@@ -54,7 +54,7 @@ def on_bench(
         _without_secrets(study.mask),
         measuring_lock(study),
         open_ledger(study.directory, create=True) as ledger,
-        local_executor() as executor,
+        local_executor(study.mask) as executor,
     ):
         overhead = measure_overhead(executor, study.directory)
         recorder = Recorder(ledger, study.mask)

@@ -27,19 +27,10 @@ def conclude_run(
 
     ``directory`` and ``began`` are those of `extract_values`.
     """
-    outcome, reason = Outcome.OK, completed.failure
+    outcome, reason = _outcome_of(workload, completed)
     values: list[Value] = []
     traces: list[Trace] = []
-    if reason is not None:
-        outcome = Outcome.OVERRAN if completed.ended_for == "overran" else Outcome.FAILED
-        reason = f"{reason}: {completed.complaint}" if completed.complaint else reason
-    elif completed.left_behind and (clocked := _process_sources(workload)):
-        outcome, went = Outcome.FAILED, listed(completed.left_behind)
-        reason = (
-            f"the command had ended while {went} went on in a session of its own, so "
-            f"{listed(clocked)} is not that of the work; keep it in the foreground"
-        )
-    elif not warmup:
+    if outcome == Outcome.OK and not warmup:
         try:
             values, traces = extract_values(name, workload.read, completed, directory, began)
         except ExtractionError as error:
@@ -61,6 +52,21 @@ def conclude_run(
         streams=kept,
         exit_status=completed.exit_status,
     )
+
+
+def _outcome_of(workload: Workload, completed: Completed) -> tuple[Outcome, str | None]:
+    """How the command itself ended, and why that is not a success."""
+    reason = completed.failure
+    if reason is not None:
+        outcome = Outcome.OVERRAN if completed.ended_for == "overran" else Outcome.FAILED
+        return outcome, f"{reason}: {completed.complaint}" if completed.complaint else reason
+    if completed.left_behind and (clocked := _process_sources(workload)):
+        went = listed(completed.left_behind)
+        return Outcome.FAILED, (
+            f"the command had ended while {went} went on in a session of its own, so "
+            f"{listed(clocked)} is not that of the work; keep it in the foreground"
+        )
+    return Outcome.OK, None
 
 
 def _process_sources(workload: Workload) -> list[str]:

@@ -37,7 +37,7 @@ def _describe(
         completed = executor.run(
             prepare(workload.version, study.directory, environment, configuration.prefix)
         )
-        version = completed.text.strip()[:400]
+        version = completed.shown[:400]
         if completed.failure is not None:
             version = f"not read: the command {completed.failure}"
     directory = study.directory.resolve()

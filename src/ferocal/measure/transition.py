@@ -150,7 +150,7 @@ class Transition:
         invocation = prepare(step, self._study.directory, environment, end_group=False)
         for _ in range(step.retries + 1):
             completed = self._executor.run(invocation)
-            output = completed.stdout + completed.stderr
+            output = completed.mask.data(completed.stdout + completed.stderr)
             failure = completed.failure
             state = "done" if failure is None else "failed"
             text = " ".join(invocation.words)

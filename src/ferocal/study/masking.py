@@ -65,6 +65,9 @@ class Mask:
         return value
 
 
+NOTHING_PRIVATE = Mask()
+
+
 def make_mask(file: StudyFile, environment: Mapping[str, str]) -> Mask:
     """The mask of a study; ``environment`` is that in which its commands are run."""
     names = set(file.study.secrets)

@@ -20,7 +20,7 @@ from ferocal.ledger.records import (
 )
 from ferocal.ledger.store import Ledger, now
 from ferocal.ledger.writing.keys import MetricKeys, facts_key
-from ferocal.study.masking import Mask
+from ferocal.study.masking import NOTHING_PRIVATE, Mask
 from ferocal.traces.packing import pack_trace
 
 
@@ -32,7 +32,7 @@ class Recorder:
 
     def __init__(self, ledger: Ledger, mask: Mask | None = None) -> None:
         self.ledger = ledger
-        self.mask = mask or Mask()
+        self.mask = mask or NOTHING_PRIVATE
         self._metric_keys = MetricKeys(ledger)
         self._session_id: int | None = None
 
