@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 def show_holdings(console: Console, held: Holdings) -> None:
     """Print what there is of each kind, what to look at first, and what to do."""
-    console.print(f"{held.path} holds, in {grouped(held.bytes)} bytes:\n")
+    console.print(f"{held.path} holds, in {grouped(held.bytes)} bytes:")
     table = plain_table(
         "kept", "how many", "bytes", "what may be in it", right=["how many", "bytes"]
     )
