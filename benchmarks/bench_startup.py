@@ -22,7 +22,8 @@ from sizes import operands, scaled
 
 PROGRAM = str(Path(sys.executable).with_name("ferocal"))
 TURNS = scaled(15, 1)
-COMMANDS = ("compare", "factors", "table", "plan", "runs", "inspect", "frames", "soak", "report")
+_READING = ("compare", "factors", "table", "plan", "runs", "inspect", "frames", "soak", "report")
+COMMANDS = _READING[: scaled(9, 1)]
 # Prints the modules of installed packages that a command has loaded, in their order.
 LOADED = """
 import atexit, contextlib, io, sys

@@ -20,7 +20,7 @@ from pathlib import Path
 from faults import PROGRAM, STUDY
 from sizes import scaled
 
-TIMES = scaled(500, 3)
+TIMES = scaled(500, 1)
 AT_ONCE = 4
 BUSY = "while True: sum(range(10**6))"
 

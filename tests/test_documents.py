@@ -130,9 +130,9 @@ SETTINGS: dict[str, Setting] = {
     "ferocal compare --between": (".", "compare --study demo --between study copy/demo", 0),
     "ferocal claims": ("demo/firmware", "claims", 0),
     "ferocal combine DIR…": (".", "combine demo copy/demo -o both --yes", 0),
-    "ferocal measure --study examples/this-machine": (
-        ".", "measure --study this-machine --rounds 1 --only default+rollback", 0),
-    "ferocal compare --study examples/this-machine": (".", "compare --study this-machine", 0),
+    # The test of this example measures and compares it.
+    "ferocal measure --study examples/this-machine": (".", "plan --study this-machine", 0),
+    "ferocal compare --study examples/this-machine": (".", "inspect --study this-machine", 0),
     "ferocal new DIR": (".", "new fresh", 0),
     "ferocal new DIR --by-hand": (".", "new typed --by-hand", 0),
     "ferocal new my-study": (".", "new my-study", 0),

@@ -232,7 +232,7 @@ def test_a_ledger_that_stays_locked_loses_no_finished_reading(
     assert "recorded now" in out
     assert len(valid_runs(ferocal)) == 2 == query(ferocal, "SELECT count(*) FROM run")[0][0]
     assert not (ferocal.directory / "measure.journal").exists()
-    ferocal("inspect", "--integrity")
+    ferocal.quick("inspect", "--integrity")
     # Of another ledger, or damaged: it is neither taken in nor removed.
     for content, told in (('{"run": "0"', "cannot be read"), (foreign_journal(), "does not have")):
         (ferocal.directory / "measure.journal").write_text(content)
@@ -328,7 +328,7 @@ def test_a_disk_that_fills_up_is_told_as_that(
         ferocal = Ferocal(small_disk)
         ferocal.write(source.read_text())
         # While there is room, the ledger is made.
-        ferocal("note", "begun")
+        ferocal.quick("note", "begun")
         fill(small_disk)
         done = ferocal("measure", status=1)
     assert "full" in done.stderr

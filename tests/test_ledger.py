@@ -278,7 +278,7 @@ def test_ledgers_of_earlier_versions_give_the_same_results(ferocal: Ferocal, ver
     if version == 2:
         assert len(ferocal.json("noise-floor")["noise_floors"]) == 6
         assert ferocal.json("runs", "--excluded")["runs"][0]["excluded"] == "door was open"
-        assert "no sound" in ferocal("note").stdout
+        assert "no sound" in ferocal.quick("note")
         assert query(ferocal, "SELECT bench, round FROM look") == [("dome-node", 5)]
 
 

@@ -169,16 +169,20 @@ source = { pattern = "score ([0-9.]+)" }
 PRIVATE = ("hunter<2", "hunter&lt;2", "token-x9", "key-0815")
 
 
-def test_what_is_private_is_neither_kept_nor_shown(ferocal: Ferocal) -> None:
+def test_what_is_private_is_neither_kept_nor_shown(
+    ferocal: Ferocal, monkeypatch: pytest.MonkeyPatch
+) -> None:
     ferocal.write(SECRET_STUDY)
     assert "DB_TOKEN is set neither" in ferocal("measure", status=2).stderr
-    assert "fewer than 4" in ferocal("measure", status=2, DB_TOKEN="abc").stderr
+    monkeypatch.setenv("DB_TOKEN", "abc")
+    assert "fewer than 4" in ferocal.refusal("measure")
     done = ferocal("measure", status=1, DB_TOKEN="token-x9")
     shown = [done.stdout, done.stderr]
     commands = "inspect", "inspect --json", "runs", "runs --json", "compare", "inspect --kept"
-    shown += [ferocal(*command.split()).stdout for command in commands]
-    ferocal("report", "-o", "plain.html")
-    ferocal("report", "-o", "full.html", "--identifying")
+    monkeypatch.setenv("DB_TOKEN", "token-x9")
+    shown += [ferocal.quick(*command.split()) for command in commands]
+    ferocal.quick("report", "-o", "plain.html")
+    ferocal.quick("report", "-o", "full.html", "--identifying")
     pages = [(ferocal.directory / name).read_text() for name in ("plain.html", "full.html")]
     assert [page.count("SN-4711") for page in pages] == [0, 1]
     assert ["oh-dear" in page for page in pages] == [False, True]
@@ -199,11 +203,11 @@ def test_what_is_private_is_neither_kept_nor_shown(ferocal: Ferocal) -> None:
         assert secret not in dump
         assert not any(secret.encode() in output for output in outputs)
     # The study file says what it said, for all that is known.
-    assert "another" not in ferocal("compare", DB_TOKEN="token-x9").stdout
+    assert "another" not in ferocal.quick("compare")
     ferocal.write(SECRET_STUDY.replace("hunter<2", "hunter<3").replace("key-0815", "key-0816"))
-    assert "another" not in ferocal("compare").stdout
+    assert "another" not in ferocal.quick("compare")
     ferocal.write(SECRET_STUDY.replace("connected", "logged in"))
-    assert "flight has another command" in ferocal("compare").stdout
+    assert "flight has another command" in ferocal.quick("compare")
 
 
 def test_what_is_kept_is_listed(ferocal: Ferocal) -> None:

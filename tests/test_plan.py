@@ -167,13 +167,13 @@ def test_a_plan_for_one_visit_each_tells_what_a_known_noise_allows(ferocal: Fero
     expected = math.expm1((stats.norm.ppf(1 - 0.0125) + stats.norm.ppf(0.8)) * 0.03)
     assert points["metric"] == "score" and points["detectable"] == pytest.approx(expected, rel=1e-3)
     assert points["rounds_80"] is None
-    assert "spread: of the difference of two visits" in ferocal("plan", "--sd", "3%").stdout
+    assert "spread: of the difference of two visits" in ferocal.quick("plan", "--sd", "3%")
     ferocal.write(GOOD_ONCE.replace('margin = "1 W"', 'margin = "1 W"\nnoise = "0.5 W"'))
     (power,) = ferocal.json("plan")["outlook"]
     assert (power["unit"], power["components"]["scale"]) == ("W", "difference")
     watts = (stats.norm.ppf(1 - 0.0125) + stats.norm.ppf(0.8)) * 0.5 * math.sqrt(2)
     assert power["detectable"] == pytest.approx(watts, rel=1e-3)
-    assert "2.2 W" in ferocal("plan").stdout
+    assert "2.2 W" in ferocal.quick("plan")
 
 
 def test_the_outlook_uses_the_margin_and_the_number_of_comparisons(tmp_path: Path) -> None:

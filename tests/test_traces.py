@@ -195,10 +195,10 @@ def test_captures_from_elsewhere_are_loaded_as_runs(ferocal: Ferocal) -> None:
     for number, file in enumerate(files):
         (ferocal.directory / file).write_text("\n".join([f"{10 + number}.5"] * 100))
     place = ("--configuration", "on", "--workload", "flight")
-    assert (
-        "1 run with 2 captures" in ferocal("load-trace", *files[:2], *place, "--round", "1").stdout
+    assert "1 run with 2 captures" in ferocal.quick(
+        "load-trace", *files[:2], *place, "--round", "1"
     )
-    message = ferocal("load-trace", *files[2:], *place, "--round", "2", "--separate").stdout
+    message = ferocal.quick("load-trace", *files[2:], *place, "--round", "2", "--separate")
     assert "2 runs with 2 captures and 12 readings" in message
     rates = [value for name, value in values_of(ferocal) if name == "frame-time/rate"]
     assert rates == pytest.approx([1000 / 13.5, 1000 / 12.5, 1000 / 11])
