@@ -8,6 +8,7 @@ from itertools import islice
 from pathlib import Path
 
 from ferocal.bench.execution import Completed
+from ferocal.study.sources import compile_pattern
 
 # Characters read at a time, the longest match in an output that is too long to be read at once,
 # and how much is kept of what lies before the place where the search goes on.
@@ -29,7 +30,7 @@ def find_matches(completed: Completed, pattern: str, *, most: int) -> list[str]:
         When a match in a long output is itself longer than 65,536 characters, or the output
         cannot be read.
     """
-    expression = re.compile(pattern, re.MULTILINE)
+    expression = compile_pattern(pattern)
     if not completed.is_cut:
         matches = expression.finditer(completed.text)
     elif completed.whole is None:

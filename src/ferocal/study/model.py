@@ -29,13 +29,14 @@ from ferocal.study.base import (
 from ferocal.study.claims import Claim
 from ferocal.study.metrics import Metric
 from ferocal.study.quantities import Declared, Seconds, Share
+from ferocal.study.sources import compile_pattern
 from ferocal.terms.names import closest
 from ferocal.terms.wording import listed
 
 
 def _check_regex(pattern: str) -> str:
     try:
-        re.compile(pattern)
+        compile_pattern(pattern, re.NOFLAG)
     except re.error as error:
         raise ValueError(f"is not a regular expression: {error}") from None
     return pattern
@@ -101,7 +102,7 @@ class Expectation(StudyTable):
             return seen == self.equals
         if self.contains is not None:
             return self.contains in seen
-        return re.search(self.matches or "", seen) is not None
+        return compile_pattern(self.matches or "", re.NOFLAG).search(seen) is not None
 
 
 class CommandCheck(Command, Expectation):

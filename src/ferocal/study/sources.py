@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import warnings
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Annotated, Any, Literal
@@ -14,10 +15,18 @@ from ferocal.study.quantities import Seconds
 from ferocal.terms.units import DATA, TIME
 
 
+def compile_pattern(pattern: str, flags: re.RegexFlag = re.MULTILINE) -> re.Pattern[str]:
+    """A pattern as it is looked for; unless stated, ^ and $ are the ends of lines."""
+    with warnings.catch_warnings():
+        # What "[[" may once mean is nothing that the user has to be told.
+        warnings.simplefilter("ignore", FutureWarning)
+        return re.compile(pattern, flags)
+
+
 def _check_pattern(pattern: str) -> str:
     try:
-        groups = re.compile(pattern).groups
-    except re.error as error:
+        groups = compile_pattern(pattern).groups
+    except (re.error, RecursionError, OverflowError) as error:
         raise ValueError(f"is not a regular expression: {error}") from None
     if groups != 1:
         raise ValueError(f"needs exactly one group around the number, it has {groups}")
