@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
-import atexit
-import contextlib
-import gc
-import io
+import _signal
 import os
-import sys
+
+
+def _end_at_once(number: int, _frame: object) -> None:
+    os.write(2, b"ferocal: interrupted\n")
+    os._exit(128 + number)
+
+
+# Before anything else is loaded, and with what is loaded already: nothing has been begun yet that
+# would have to be brought to an end. `cli.ending` takes over.
+if _signal.getsignal(_signal.SIGINT) is _signal.default_int_handler:
+    _signal.signal(_signal.SIGINT, _end_at_once)
 
 
 def main() -> None:
@@ -22,12 +29,16 @@ def main() -> None:
         status = end.code
     except KeyboardInterrupt:
         # Wherever it came, also while modules were being loaded.
-        sys.stderr.write("ferocal: interrupted\n")
+        os.write(2, b"ferocal: interrupted\n")
         status = ending.status()
     _leave(status if isinstance(status, int) else int(status is not None))
 
 
 def _run() -> int:
+    import gc
+    import io
+    import sys
+
     # Nearly all that is made at start-up lives to the end: looking for garbage among it
     # would take a tenth of the time of a short command.
     gc.set_threshold(100_000, 20, 20)
@@ -47,6 +58,10 @@ def _leave(status: int) -> None:
     the interpreter is being taken down is ended by force, which aborts the process (status 134)
     after its work was done.
     """
+    import atexit
+    import contextlib
+    import sys
+
     atexit._run_exitfuncs()
     try:
         sys.stdout.flush()
