@@ -90,7 +90,7 @@ def show_overhead(folder: Path) -> None:
 
 def show_growth(folder: Path) -> None:
     """Print the time per run at the end of 10,000 runs against that at the start."""
-    write_study(folder, rounds=scaled(50, 5), runs=scaled(100, 4))
+    write_study(folder, rounds=scaled(50, 3), runs=scaled(100, 4))
     seconds = measure(folder)
     walls, gaps = run_times(folder)
     # What Ferocal adds, so that a program that is slower for a while does not count.

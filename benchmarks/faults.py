@@ -276,7 +276,7 @@ def mutated(good: Path, count: int, seed: int) -> int:
 def ended(count: int, number: int, seed: int) -> tuple[int, int]:
     """End a study's measuring by a signal so many times; ends that were wrong, runs missing."""
     rng, wrong = random.Random(f"{seed} {number}"), 0
-    rounds, name = scaled(24, 2), "SIGKILL" if number == signal.SIGKILL else "SIGINT"
+    rounds, name = scaled(24, 1), "SIGKILL" if number == signal.SIGKILL else "SIGINT"
     with tempfile.TemporaryDirectory() as folder:
         text = STUDY.replace("rounds = 3", f"rounds = {rounds}")
         slow = text.replace("echo score", "sleep 0.02; echo score")
@@ -339,7 +339,7 @@ def ends(count: int, seed: int) -> int:
 def main() -> None:
     """Try everything, or one input and show it."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--inputs", type=int, default=scaled(20_400, 36))
+    parser.add_argument("--inputs", type=int, default=scaled(20_400, 24))
     parser.add_argument("--ends", type=int, default=scaled(200, 1))
     parser.add_argument("--tiny", action="store_true", help="just enough to run all of it")
     parser.add_argument("--seed", type=int, default=1)

@@ -13,6 +13,7 @@ import sys
 import tempfile
 import threading
 import traceback
+import warnings
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -281,7 +282,10 @@ def check_as_another_user(directory: Path) -> None:
     study = load_study(directory)
     place = Path(os.environ["FEROCAL_LOCKS"])
     place.chmod(0o1777)
-    child = os.fork()
+    with warnings.catch_warnings():
+        # Later versions of Python warn of other threads, which this child does not need.
+        warnings.simplefilter("ignore", DeprecationWarning)
+        child = os.fork()
     if child == 0:
         os.setgid(65534)
         os.setuid(65534)
