@@ -210,8 +210,9 @@ def test_a_long_output_is_searched_as_if_in_one_piece(
         search.find_matches(Completed(0, stdout_size=1, whole=file), "(x+)", most=9)
 
 
+@pytest.mark.parametrize("lock", ["IMMEDIATE", "EXCLUSIVE"])
 def test_a_ledger_that_stays_locked_loses_no_finished_reading(
-    small_study: Study, monkeypatch: pytest.MonkeyPatch
+    small_study: Study, monkeypatch: pytest.MonkeyPatch, lock: str
 ) -> None:
     waits = "touch {study}/begun; until [ -e {study}/go ]; do sleep 0.02; done; echo score $GAIN"
     ferocal = small_study(rounds=1, command=waits)
@@ -221,7 +222,7 @@ def test_a_ledger_that_stays_locked_loses_no_finished_reading(
     measuring.start()
     wait_until((ferocal.directory / "begun").exists)
     other = sqlite3.connect(ferocal.directory / "ledger.sqlite")
-    other.execute("BEGIN IMMEDIATE")
+    other.execute(f"BEGIN {lock}")
     (ferocal.directory / "go").touch()
     measuring.join()
     status, _, error = done[0]

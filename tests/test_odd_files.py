@@ -14,6 +14,7 @@ import pandas as pd
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
+from openpyxl.utils import get_column_letter
 
 from conftest import Ferocal
 from ferocal.ledger.opening import LEDGER_FILE
@@ -63,6 +64,10 @@ HEADER, GOOD = list(ROW), sheet(list(ROW), list(ROW.values()))
 SHEET = "xl/worksheets/sheet1.xml"
 BEGIN = b'<worksheet xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><sheetData>'
 LAST_CELL = BEGIN + b'<row r="1048576"><c r="XFD1048576"><v>7</v></c></row></sheetData></worksheet>'
+SPARSE = BEGIN + b"".join(
+    f'<row r="{n}"><c r="{get_column_letter(n)}{n}"><v>{n}</v></c></row>'.encode()
+    for n in range(1, 3001)
+) + b"</sheetData></worksheet>"  # fmt: skip
 BOMB = BEGIN + b"<row/>" * 25_000_000
 DEEP = BEGIN + b"<row>" * 5000
 
@@ -100,6 +105,7 @@ FILES: dict[str, tuple[bytes, str]] = {
     "row.xlsx": (sheet(HEADER, [], ["on", "flight", "score", "#REF!"]), 'row 3, value: "#REF!"'),
     "empty.xlsx": (sheet(), "the first sheet is empty"),
     "last.xlsx": (with_member(GOOD, SHEET, LAST_CELL), "a header and no readings"),
+    "sparse.xlsx": (with_member(GOOD, SHEET, SPARSE), "3000 rows and 3000 columns, more than"),
     "bomb.xlsx": (with_member(GOOD, SHEET, BOMB), "more than 134 217 728"),
     "deep.xlsx": (with_member(GOOD, SHEET, DEEP), "nested more than 60 deep"),
     "entities.xlsx": (

@@ -12,10 +12,11 @@ from ferocal.ledger.reading.export import read_long_rows, read_trace_rows
 from ferocal.ledger.reading.runs import read_excluded
 from ferocal.study.load import Study
 
-_NO_NAME = re.compile(r"[^\w.+=%-]")
-
 if TYPE_CHECKING:
     import pandas as pd
+
+# Signs that are in no name of a file that is written.
+_NO_NAME = re.compile(r"[^\w.+=%-]")
 
 
 @dataclass(frozen=True)

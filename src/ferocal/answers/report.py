@@ -158,12 +158,17 @@ def _standing(
     return found
 
 
+def _may_show(fact: str, *, identifying: bool) -> bool:
+    """Whether a fact tells nobody which machine it was, or may do so."""
+    return identifying or not _IDENTIFYING.search(fact)
+
+
 def _publishable(
     facts: list[tuple[str, str, str]], *, identifying: bool
 ) -> list[tuple[str, str, str]]:
     """Facts without those that tell one machine from all others of its kind."""
     return [
-        (kind, name, value if identifying or not _IDENTIFYING.search(name) else _NOT_SHOWN)
+        (kind, name, value if _may_show(name, identifying=identifying) else _NOT_SHOWN)
         for kind, name, value in facts
     ]
 
@@ -173,7 +178,7 @@ def _across(study: Study, evidence: Evidence, *, identifying: bool) -> AcrossAns
     answer = compare_across(study, evidence)
     differing = {
         name: values
-        if identifying or not _IDENTIFYING.search(name)
+        if _may_show(name, identifying=identifying)
         else dict.fromkeys(values, _NOT_SHOWN)
         for name, values in answer.differing.items()
     }

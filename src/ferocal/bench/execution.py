@@ -130,9 +130,11 @@ class Executor(Protocol):
 class LocalExecutor:
     """Runs commands on this machine; use `local_executor` to get one."""
 
-    def __init__(self, scratch: Path, launcher: Launcher | None, mask: Mask | None = None) -> None:
+    def __init__(
+        self, scratch: Path, launcher: Launcher | None, mask: Mask = NOTHING_PRIVATE
+    ) -> None:
         self._scratch = scratch
-        self._mask = mask or NOTHING_PRIVATE
+        self._mask = mask
         self._count = 0
         self._launcher = launcher
 
@@ -266,7 +268,7 @@ def _take(path: Path) -> tuple[bytes, int, Path]:
 
 
 @contextlib.contextmanager
-def local_executor(mask: Mask | None = None) -> Iterator[LocalExecutor]:
+def local_executor(mask: Mask = NOTHING_PRIVATE) -> Iterator[LocalExecutor]:
     """Run commands on this machine; commands still running at the end are ended.
 
     ``mask`` is for what is shown of their outputs.

@@ -45,8 +45,9 @@ def _end(number: int, _frame: FrameType | None) -> None:
     if now - _state.get("at", -_GRACE) < _GRACE:
         return
     _state.update(at=now, signal=number)
-    interactive = number == signal.SIGINT
-    raise Ended("interrupted with Ctrl-C" if interactive else _said(number))
+    by_key = number == signal.SIGINT
+    name = signal.Signals(number).name
+    raise Ended("interrupted with Ctrl-C" if by_key else f"ended by {name}")
 
 
 def _raise_again(unraisable: UnraisableHookArgs) -> None:
@@ -68,7 +69,3 @@ def _send(number: int) -> None:
         _thread.interrupt_main(signal.Signals(number))
     else:  # a real signal, which also ends a call that waits
         signal.pthread_kill(threading.main_thread().ident or 0, number)
-
-
-def _said(number: int) -> str:
-    return f"ended by {signal.Signals(number).name}"

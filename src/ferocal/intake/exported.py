@@ -10,7 +10,7 @@ from pydantic import ConfigDict, Field, TypeAdapter, ValidationError
 
 from ferocal.errors import IntakeError, LedgerError
 from ferocal.intake.placed import Place
-from ferocal.intake.readings import MOST_ROUNDS
+from ferocal.ledger.records import MOST_ROUNDS
 from ferocal.traces.capture import Trace
 from ferocal.traces.packing import CONTEXT_KEY, unpack_columns
 

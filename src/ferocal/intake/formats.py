@@ -20,6 +20,7 @@ from ferocal.intake.arrays import IsText, columns_of, columns_of_objects
 from ferocal.intake.columns import Columns
 from ferocal.intake.delimited import NO_READINGS, find_delimiter, lines_of, read_delimited
 from ferocal.intake.spreadsheets import read_sheet
+from ferocal.terms.wording import first_line
 
 # So many objects are in memory at one time.
 _PART = 200_000
@@ -200,11 +201,6 @@ def _read_spreadsheet(path: Path, is_text: IsText) -> SourceTable:
     rows, numbers = read_sheet(path)
     columns = columns_of_objects([rows], path, is_text)
     return SourceTable(path, columns, "row", lambda chosen: [numbers[row] for row in chosen])
-
-
-def first_line(error: Exception) -> str:
-    """The first line of what a library says of an error."""
-    return str(error).splitlines()[0] if str(error) else type(error).__name__
 
 
 def numbers_in_text(source: Path | io.StringIO, wanted: Sequence[str]) -> NumberColumns:

@@ -20,7 +20,7 @@ from ferocal.intake.lookup import (
     of_metrics,
 )
 from ferocal.intake.problems import Problems
-from ferocal.ledger.records import Mark
+from ferocal.ledger.records import MOST_ROUNDS, Mark
 from ferocal.study.metrics import STATISTICS
 from ferocal.terms.units import is_time
 from ferocal.terms.wording import listed
@@ -29,8 +29,6 @@ if TYPE_CHECKING:
     from ferocal.intake.formats import SourceTable
     from ferocal.study.load import Study
 
-# What is more is a time or a size by mistake.
-MOST_ROUNDS = 1_000_000
 # Times of one visit this far apart (s) are of two.
 DAY = 86_400.0
 # Names that Ferocal itself gives.

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import warnings
 import zipfile
+from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
@@ -12,6 +13,7 @@ from xml.parsers import expat
 
 from ferocal.errors import IntakeError
 from ferocal.terms.numbers import grouped
+from ferocal.terms.wording import first_line, shortened
 
 # Of the archive when it is unpacked, of one member of it, and of the first sheet.
 _MOST_BYTES = 128 * 2**20
@@ -45,13 +47,13 @@ def read_sheet(path: Path) -> tuple[list[dict[str, Any]], list[int]]:
             _check_archive(path)
             rows = _rows_of_xlsx(path) if path.suffix.lower() == ".xlsx" else _rows_of_ods(path)
             filled = list(_filled(rows))
+            _check_extent(len(filled), len({place for _, row in filled for place in row}))
     except ImportError:
         raise IntakeError(f"{path}: {_MORE_NEEDED}") from None
     except _LimitError as error:
         raise IntakeError(f"{path}: {error}; save the table as CSV") from None
     except Exception as error:  # the readers raise whatever they stumble over
-        what = str(error).splitlines()[0] if str(error) else type(error).__name__
-        raise IntakeError(f"{path}: cannot be read as a spreadsheet: {what}") from None
+        raise IntakeError(f"{path}: cannot be read as a spreadsheet: {first_line(error)}") from None
     return _named(path, filled)
 
 
@@ -63,12 +65,21 @@ def _named(
     (_, header), rows = filled[0], filled[1:]
     used = sorted({place for _, row in filled for place in row})
     names = {place: str(header.get(place, "")).strip() for place in used}
-    for name in names.values():
-        if list(names.values()).count(name) > 1:
+    for name, times in Counter(names.values()).items():
+        if times > 1:
             places = ", ".join(_letters(place) for place in used if names[place] == name)
-            raise IntakeError(f'{path}: columns {places} have the same name, "{name}"')
+            raise IntakeError(f'{path}: columns {shortened(places)} have the same name, "{name}"')
     named = [{names[place]: row.get(place) for place in used} for _, row in rows]
     return named, [number for number, _ in rows]
+
+
+def _check_extent(rows: int, columns: int) -> None:
+    """Refuse cells that lie so far apart that the table of them would not fit into memory."""
+    if rows * columns > _MOST_CELLS:
+        raise _LimitError(
+            f"has cells in {grouped(rows)} rows and {grouped(columns)} columns, more than "
+            f"{grouped(_MOST_CELLS)} cells"
+        )
 
 
 def _letters(place: int) -> str:
@@ -168,11 +179,8 @@ class _Scan:
         if tag != "table:table-row":
             return
         self._rows += self._row_repeats
-        if self._filled and self._rows * self._width > _MOST_CELLS:
-            raise _LimitError(
-                f"has cells in {grouped(self._rows)} rows and {grouped(self._width)} columns, more "
-                f"than {grouped(_MOST_CELLS)} cells"
-            )
+        if self._filled:
+            _check_extent(self._rows, self._width)
 
     def _refuse_doctype(self, *_: Any) -> None:
         raise _LimitError(f"{self._name} declares a document type, which no spreadsheet does")

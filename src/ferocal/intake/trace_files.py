@@ -10,8 +10,9 @@ from pathlib import Path
 import numpy as np
 
 from ferocal.errors import IntakeError
-from ferocal.intake.formats import first_line, format_of, numbers_in_text
+from ferocal.intake.formats import format_of, numbers_in_text
 from ferocal.study.sources import TraceSource
+from ferocal.terms.wording import first_line
 from ferocal.traces.capture import CaptureColumns, TraceError
 
 

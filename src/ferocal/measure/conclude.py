@@ -6,11 +6,10 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from ferocal.bench.execution import Completed
-from ferocal.intake.formats import first_line
 from ferocal.ledger.records import Ending, Outcome, Value
 from ferocal.measure.extract import ExtractionError, extract_values
 from ferocal.study.model import Workload
-from ferocal.terms.wording import listed
+from ferocal.terms.wording import first_line, listed
 from ferocal.traces.capture import Trace
 
 

@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import base64
 import json
-import os
-import tempfile
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
@@ -16,8 +14,8 @@ import sqlalchemy as sa
 
 from ferocal.errors import FerocalError, LedgerError
 from ferocal.ledger import schema
+from ferocal.ledger.files import replace_file
 from ferocal.ledger.records import Absence, Ending, Outcome, Value
-from ferocal.ledger.store import Ledger
 from ferocal.ledger.writing.runs import Recorder
 from ferocal.traces.capture import Trace
 from ferocal.traces.packing import pack_trace, unpack_columns
@@ -26,8 +24,8 @@ JOURNAL_FILE = "measure.journal"
 
 
 @contextmanager
-def journaled(recorder: Recorder, run_id: int, ending: Ending) -> Iterator[None]:
-    """Keep the ending of a run in a file if the ledger does not take it within.
+def journaled(recorder: Recorder, ending: Ending) -> Iterator[None]:
+    """Keep the ending of the run that was begun last in a file if the ledger does not take it.
 
     Raises
     ------
@@ -37,11 +35,11 @@ def journaled(recorder: Recorder, run_id: int, ending: Ending) -> Iterator[None]
     try:
         yield
     except KeyboardInterrupt:
-        _keep(recorder.ledger, run_id, ending)
+        _keep(recorder, ending)
         raise
     except LedgerError as error:
         try:
-            path = _keep(recorder.ledger, run_id, ending)
+            path = _keep(recorder, ending)
         except OSError as problem:
             raise LedgerError(
                 f"{error}; the result of the run in progress is lost: {problem.strerror}"
@@ -84,21 +82,10 @@ def take_in(recorder: Recorder) -> bool:
     return taken
 
 
-def _keep(ledger: Ledger, run_id: int, ending: Ending) -> Path:
+def _keep(recorder: Recorder, ending: Ending) -> Path:
     """Write an ending whole or not at all; errors of the file system are raised."""
-    # What is locked against writing may still be read.
-    ((uid,),) = ledger.rows(sa.select(schema.run.c.uid).where(schema.run.c.id == run_id))
-    path = ledger.path.with_name(JOURNAL_FILE)
-    handle, partial = tempfile.mkstemp(prefix=f".{JOURNAL_FILE}-", dir=path.parent)
-    try:
-        with os.fdopen(handle, "w", encoding="utf-8") as file:
-            json.dump({"run": uid, **_pack(ending)}, file)
-            file.flush()
-            os.fsync(file.fileno())
-        Path(partial).replace(path)
-    finally:
-        with suppress(FileNotFoundError):
-            Path(partial).unlink()
+    path = recorder.ledger.path.with_name(JOURNAL_FILE)
+    replace_file(path, json.dumps({"run": recorder.begun, **_pack(ending)}), durable=True)
     return path
 
 

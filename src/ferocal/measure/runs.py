@@ -112,7 +112,7 @@ class RunTaker:
             ending, seen = self._carry_out(visit, slot, workload, environment, warmup=warmup)
         conditions = {"before": before, "after": self._conditions(environment), **seen}
         ending = _masked(replace(ending, conditions=conditions), self._study.mask)
-        with journaled(self._recorder, run_id, ending):
+        with journaled(self._recorder, ending):
             self._recorder.end_run(run_id, ending)
         if workload.asked and not warmup:
             self._hand.remember(run_id, slot, workload, ending)

@@ -23,6 +23,7 @@ from ferocal.measure.survey import Survey
 from ferocal.measure.transition import SkipVisitError, StopSessionError, Transition
 from ferocal.plan.order import PlannedVisit
 from ferocal.study.load import Study
+from ferocal.terms.wording import first_line
 
 _UNFOUND = "processes that a run leaves behind in a session of its own"
 
@@ -135,7 +136,7 @@ class Session:
         except LedgerError:
             raise  # the next session closes what is open
         except FerocalError as error:
-            self._recorder.close_interrupted(str(error).splitlines()[0])
+            self._recorder.close_interrupted(first_line(error))
             raise
         except KeyboardInterrupt as ended:
             # Wherever in a run it came, also while its ending was being recorded.

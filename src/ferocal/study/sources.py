@@ -16,18 +16,24 @@ from ferocal.terms.units import DATA, TIME
 
 
 def compile_pattern(pattern: str, flags: re.RegexFlag = re.MULTILINE) -> re.Pattern[str]:
-    """A pattern as it is looked for; unless stated, ^ and $ are the ends of lines."""
-    with warnings.catch_warnings():
-        # What "[[" may once mean is nothing that the user has to be told.
-        warnings.simplefilter("ignore", FutureWarning)
-        return re.compile(pattern, flags)
+    """A pattern as it is looked for; unless stated, ^ and $ are the ends of lines.
+
+    Raises
+    ------
+    ValueError
+        When it is no regular expression.
+    """
+    try:
+        with warnings.catch_warnings():
+            # What "[[" may once mean is nothing that the user has to be told.
+            warnings.simplefilter("ignore", FutureWarning)
+            return re.compile(pattern, flags)
+    except (re.error, RecursionError, OverflowError) as error:
+        raise ValueError(f"is not a regular expression: {error}") from None
 
 
 def _check_pattern(pattern: str) -> str:
-    try:
-        groups = compile_pattern(pattern).groups
-    except (re.error, RecursionError, OverflowError) as error:
-        raise ValueError(f"is not a regular expression: {error}") from None
+    groups = compile_pattern(pattern).groups
     if groups != 1:
         raise ValueError(f"needs exactly one group around the number, it has {groups}")
     return pattern

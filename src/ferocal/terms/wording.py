@@ -22,6 +22,11 @@ def listed(parts: Sequence[str]) -> str:
     return parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} and {parts[-1]}"
 
 
+def first_line(error: BaseException) -> str:
+    """The first line of what a library says of an error, its kind where it says nothing."""
+    return next(iter(str(error).splitlines()), "") or type(error).__name__
+
+
 def shortened(text: str, most: int = 80) -> str:
     """A text short enough for a message, with its beginning."""
     return text if len(text) <= most else f"{text[: most - 1]}…"

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from ferocal.errors import LedgerError
+from ferocal.terms.wording import first_line
 from ferocal.traces.capture import Trace
 
 # The key under which a file of a trace says of which run it is.
@@ -55,7 +56,7 @@ def unpack_columns(content: bytes) -> dict[str, np.ndarray]:
                 place += batch.num_rows
     # The readers of pages and of compressed ones raise whatever they stumble over.
     except (pa.ArrowException, OSError, ValueError, LookupError, TypeError) as error:
-        raise LedgerError(f"a trace is damaged: {str(error).splitlines()[0]}") from None
+        raise LedgerError(f"a trace is damaged: {first_line(error)}") from None
     if "value" not in columns:
         raise LedgerError(f'a trace has no column "value", but {", ".join(names[:8]) or "none"}')
     return columns

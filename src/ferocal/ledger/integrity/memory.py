@@ -7,13 +7,13 @@ content, which is checked. That takes a thousandth of the time of a check.
 from __future__ import annotations
 
 import hashlib
-import tempfile
 from contextlib import suppress
 from pathlib import Path
 
 from platformdirs import user_cache_path
 
 from ferocal._version import __version__
+from ferocal.ledger.files import replace_file
 
 # Where a process has seen a file whole, and with which size and time of change.
 _seen: set[tuple[Path, int, int, int]] = set()
@@ -40,11 +40,7 @@ def remember(path: Path) -> None:
     with suppress(OSError):
         memory = _memory(path)
         memory.parent.mkdir(parents=True, exist_ok=True)
-        with tempfile.NamedTemporaryFile(
-            "w", encoding="ascii", dir=memory.parent, delete=False
-        ) as file:
-            file.write(_digest(path))
-        Path(file.name).replace(memory)
+        replace_file(memory, _digest(path))
 
 
 def _key(path: Path) -> tuple[Path, int, int, int]:

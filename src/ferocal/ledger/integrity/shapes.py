@@ -15,12 +15,11 @@ from pydantic import BaseModel, ConfigDict, Field, StringConstraints, TypeAdapte
 
 from ferocal.ledger import schema
 from ferocal.ledger.integrity.seals import Broken
-from ferocal.ledger.records import Mark, Outcome
+from ferocal.ledger.records import MOST_ROUNDS, Mark, Outcome
 from ferocal.study.base import ArmName, Name
+from ferocal.terms.wording import shortened
 
 _LARGEST = 1.797e308
-# Nobody measures a million rounds.
-_MOST = 10**6
 
 
 class _Open(BaseModel):
@@ -120,14 +119,14 @@ def _one_of(*words: str) -> str:
     return f"{{}} NOT IN ({', '.join(repr(str(word)) for word in words)})"
 
 
-_POSITIVE, _COUNT, _AMOUNT = f"{{}} < 1 OR {{}} > {_MOST}", "{} < 0", "{} < 0"
+_POSITIVE, _COUNT, _AMOUNT = f"{{}} < 1 OR {{}} > {MOST_ROUNDS}", "{} < 0", "{} < 0"
 _BOUND = _one_of("<", ">")
 _TIME = "{} <> '' AND {} NOT GLOB '[0-9][0-9][0-9][0-9]-[0-9][0-9]-[0-9][0-9]*'"
 # What besides its kind is wrong with a value, as a condition of SQL on the column.
 _RULES: dict[str, str] = {
     "uid": "length({}) <> 32 OR {} GLOB '*[^0-9a-f]*'",
     "round": _POSITIVE,
-    "session.rounds": f"{{}} < 0 OR {{}} > {_MOST}",
+    "session.rounds": f"{{}} < 0 OR {{}} > {MOST_ROUNDS}",
     "limit": _POSITIVE,
     "position": _COUNT,
     "run.number": _COUNT,
@@ -234,6 +233,4 @@ def _wrong_texts(
 
 
 def _broken(table: sa.Table, key: int, column: str, value: Any) -> Broken:
-    shown = repr(value)
-    shown = shown if len(shown) <= 40 else f"{shown[:39]}…"
-    return Broken(table.name, key, f"cannot have {column} = {shown}")
+    return Broken(table.name, key, f"cannot have {column} = {shortened(repr(value), 40)}")

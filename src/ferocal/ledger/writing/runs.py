@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import uuid
 from typing import Any
 
 import sqlalchemy as sa
@@ -30,11 +31,12 @@ class Recorder:
     Methods raise `LedgerError` when the ledger cannot be written.
     """
 
-    def __init__(self, ledger: Ledger, mask: Mask | None = None) -> None:
+    def __init__(self, ledger: Ledger, mask: Mask = NOTHING_PRIVATE) -> None:
         self.ledger = ledger
-        self.mask = mask or NOTHING_PRIVATE
+        self.mask = mask
         self._metric_keys = MetricKeys(ledger)
         self._session_id: int | None = None
+        self.begun = ""  # the uid of the run that was begun last
 
     def begin_session(self, session: SessionRecord) -> None:
         """Record that `measure` was called; visits that follow belong to it."""
@@ -88,8 +90,10 @@ class Recorder:
 
     def begin_run(self, visit_id: int, slot: Slot, position: int, *, warmup: bool) -> int:
         """Record that a run has begun, at a position in its visit; returns its key."""
+        self.begun = uuid.uuid4().hex
         return self.ledger.insert(
             schema.run,
+            uid=self.begun,
             visit_id=visit_id,
             workload=slot.workload,
             number=slot.number,
