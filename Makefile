@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check bench screenshots clean
+.PHONY: demo test check bench examples examples-again examples-install screenshots clean
 
 demo: $(VENV)/demo.stamp
 	rm -rf build/demo
@@ -22,6 +22,18 @@ check: $(VENV)/dev.stamp
 
 bench: $(VENV)/dev.stamp
 	for script in benchmarks/bench_*.py benchmarks/faults.py benchmarks/exports.py; do $(BIN)/python $$script || exit 1; done
+
+# Those whose software is installed; ROUNDS=2 for a short look, NAMES="browsers" for some.
+examples: $(VENV)/dev.stamp
+	$(BIN)/python examples/run.py $(if $(ROUNDS),--rounds $(ROUNDS)) $(NAMES)
+
+# Measures them anew, and says which verdicts repeated.
+examples-again: $(VENV)/dev.stamp
+	$(BIN)/python examples/run.py --again $(if $(ROUNDS),--rounds $(ROUNDS)) $(NAMES)
+
+# As root, on Debian: what the examples compare, by name.
+examples-install: $(VENV)/dev.stamp
+	examples/install.sh $(BIN)/python $(NAMES)
 
 # Needs Chromium, Xvfb, xterm, xdotool and ImageMagick.
 screenshots: $(VENV)/dev.stamp

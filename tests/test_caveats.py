@@ -242,6 +242,11 @@ CASES: dict[str, tuple[Case, Case]] = {
         with_values(fine(), lambda r, v: np.round(v + 0.4 * other(r))),
         with_values(fine(), lambda r, v: np.round(np.where(other(r), 2 * v, v))),
     ),
+    # One clock shows whole units, the other tenths.
+    "steps-differ": (
+        with_values(clean(), lambda r, v: np.where(other(r), np.round(v), np.round(v, 1))),
+        with_values(clean(), lambda r, v: np.where(other(r), np.round(v, 2), np.round(v, 3))),
+    ),
     "capped": (with_values(clean(), cap(54.0)), with_values(clean(), cap(500.0))),
     "implausible": (
         case(with_series(clean(), plausible=(0, 55))),
@@ -299,8 +304,12 @@ def test_more_ways_to_the_same_caveats() -> None:
             lambda r, v: 50.0 + apart * (np.arange(len(v)) % 2),  # noqa: B023
         )
         assert ("two-modes" in codes(rounded)) is told
-    # One arm in milliseconds, the other in seconds.
-    assert "magnitude" in codes(with_values(clean(), lambda r, v: np.where(other(r), 1e3 * v, v)))
+    # One arm in milliseconds, the other in seconds; not where Ferocal took the time itself, nor
+    # where a compiler makes an arm 200 times as fast.
+    for factor, metered, told in ((1e3, False, True), (1e3, True, False), (200, False, False)):
+        timed = with_series(clean(), unit="s", metered=metered)
+        scaled = with_values(timed, lambda r, v: np.where(other(r), factor * v, v))  # noqa: B023
+        assert ("magnitude" in codes(scaled)) is told
 
 
 def test_differences_count_unless_unknown_explained_or_of_another_workload() -> None:

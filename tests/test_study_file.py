@@ -43,7 +43,7 @@ MISTAKES = [
     (
         "[factor.driver.level.r61]",
         '[factor.driver.level.r61]\nverify = [{ running = "programm", equals = "x" }]',
-        ["verify.0.running", "'program', 'architecture' or 'libraries'"],
+        ["verify.0.running", "'program', 'architecture', 'libraries', 'files' or 'root'"],
     ),
     (
         "[factor.driver.level.r61]",

@@ -51,6 +51,9 @@ def find_definition_changes(
         before = _parse(snapshot.text)
         if before is None:
             continue
+        if _differing(study.mask, before.study, study.head, ("prepare",)):
+            text = f"prepare is another one now than on {snapshot.started_at[:10]}"
+            found[DefinitionChange(text)] = None
         for change in _level_changes(study, before, snapshot):
             found[change] = None
         for workload in snapshot.workloads:

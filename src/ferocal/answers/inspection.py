@@ -138,7 +138,7 @@ def _view(configuration: Configuration, mask: Mask) -> ConfigurationView:
         levels=configuration.levels,
         environment=mask.value(configuration.environment),
         prefix=tuple(map(mask.text, configuration.prefix)),
-        checks=tuple((level, mask.text(check.expected)) for level, check in configuration.verify),
+        checks=tuple((level, mask.text(check.described)) for level, check in configuration.verify),
     )
 
 
@@ -148,5 +148,5 @@ def _level(factor: str, name: str, level: Level, mask: Mask) -> LevelView:
     brings += [" ".join(step.words) for step in level.switch]
     brings += [f"operator: {level.hold}"] if level.hold else []
     brings += [f"note: {level.note}"] if level.note else []
-    checks = (check.expected for check in level.verify)
+    checks = (check.described for check in level.verify)
     return LevelView(factor, name, tuple(map(mask.text, brings)), tuple(map(mask.text, checks)))

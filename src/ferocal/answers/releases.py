@@ -130,7 +130,7 @@ def follow(
     return SeriesAnswer(
         question=study.head.question,
         factor=factor,
-        order=study.file.factor[factor].order or "file",
+        order="time" if study.file.factor[factor].order == "time" else "file",
         at=strand.at,
         margin=study.head.margin,
         confidence=evidence.confidence,

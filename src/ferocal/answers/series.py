@@ -79,6 +79,7 @@ def _series(
         family=entry.family or "",
         size=None if entry.size is None else entry.size.value,
         weight=entry.weight,
+        metered=isinstance(metric.source, str) or metric.formula is not None,
         label=label,
         depth=depth,
         **_noise_of(study, workload, metric),

@@ -10,6 +10,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+import psutil
+
 # Machine codes of ELF headers (System V ABI, e_machine) for the processors of today.
 _MACHINES = {
     3: "x86", 8: "mips", 20: "ppc", 21: "ppc64", 22: "s390x", 40: "arm", 62: "x86_64",
@@ -19,11 +21,17 @@ _MACHINES = {
 
 @dataclass(frozen=True)
 class ProcessSight:
-    """What a look at a process showed: paths of its program file and loaded libraries."""
+    """What a look at a process showed; paths are as this process sees them.
+
+    ``program`` is its program file, ``libraries`` those that it has loaded, ``files`` what it has
+    open, ``root`` the directory that it takes for "/".
+    """
 
     program: str
     architecture: str
     libraries: tuple[str, ...]
+    files: tuple[str, ...]
+    root: str
 
 
 def _read(path: str) -> str | None:
@@ -99,11 +107,16 @@ def governor() -> str | None:
     return _read("/sys/devices/system/cpu/cpu0/cpufreq/scaling_governor")
 
 
-def look_at_group(leader: int) -> dict[int, ProcessSight]:
-    """What the processes of a process group show, by process id."""
+def look_at_run(leader: int) -> dict[int, ProcessSight]:
+    """What the processes of a run show, by process id: those of its group, and what they started.
+
+    A browser or an emulator is often started in a session of its own, to be ended with all that
+    it has started itself.
+    """
     if sys.platform != "linux":
         return {}
-    return {pid: sight for pid in _group(leader) if (sight := _look_at(pid)) is not None}
+    pids = {*_group(leader), *_descendants(leader)}
+    return {pid: sight for pid in pids if (sight := _look_at(pid)) is not None}
 
 
 def _group(leader: int) -> Iterator[int]:
@@ -116,18 +129,35 @@ def _group(leader: int) -> Iterator[int]:
                     yield int(entry)
 
 
+def _descendants(leader: int) -> Iterator[int]:
+    with contextlib.suppress(psutil.NoSuchProcess):  # ended meanwhile
+        yield from (child.pid for child in psutil.Process(leader).children(recursive=True))
+
+
 def _look_at(pid: int) -> ProcessSight | None:
+    process = Path(f"/proc/{pid}")
     try:
-        program = Path(f"/proc/{pid}/exe").readlink()
-        with Path(f"/proc/{pid}/exe").open("rb") as file:
+        program, root = (process / "exe").readlink(), (process / "root").readlink()
+        with (process / "exe").open("rb") as file:
             header = file.read(20)
-        maps = Path(f"/proc/{pid}/maps").read_text(errors="replace")
+        maps = (process / "maps").read_text(errors="replace")
+        descriptors = list((process / "fd").iterdir())
     except OSError:
         return None  # ended meanwhile, or of another user
     libraries = {
         line.split(maxsplit=5)[5] for line in maps.splitlines() if ".so" in line and "/" in line
     }
-    return ProcessSight(str(program), _architecture(header), tuple(sorted(libraries)))
+    files = set()
+    for descriptor in descriptors:
+        with contextlib.suppress(OSError):  # closed meanwhile
+            files.add(str(descriptor.readlink()))
+    return ProcessSight(
+        program=str(program),
+        architecture=_architecture(header),
+        libraries=tuple(sorted(libraries)),
+        files=tuple(sorted(files)),
+        root=str(root),
+    )
 
 
 def _architecture(header: bytes) -> str:

@@ -52,7 +52,7 @@ class Launcher:
         seen: dict[int, ProcessSight] = {}
         pause = _FIRST_LOOK
         while not self._ready(pause):
-            seen.update(_linux.look_at_group(answer["started"]))
+            seen.update(_linux.look_at_run(answer["started"]))
             pause *= _LOOK_GROWTH
         return self._read(), list(seen.values())
 

@@ -94,7 +94,8 @@ def probe_facts(
     for name, probe in bench.probe.items():
         if probe.kind == "condition":
             continue
-        completed = executor.run(prepare(probe, directory, environment, prefix))
+        before = prefix if probe.with_prefix else ()
+        completed = executor.run(prepare(probe, directory, environment, before))
         value = completed.text.strip()
         if completed.failure is not None:
             value = f"not read: the probe {completed.failure}"

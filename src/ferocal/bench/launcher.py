@@ -29,6 +29,8 @@ from typing import IO, Any, NamedTuple
 
 # How often the size of the output is looked at, in seconds.
 _LOOK_EVERY = 1.0
+# Linux and the BSDs count memory in KiB, Darwin in bytes.
+_MEMORY_UNIT = 1 if sys.platform == "darwin" else 1024
 
 
 class _Waiter:
@@ -61,26 +63,32 @@ def _end_group(leader: int) -> None:
 class _Family:
     """What descends from this process; only Linux lets it adopt what lost its parent.
 
-    ``kept`` are sessions that a command was allowed to leave behind, such as services.
+    ``kept`` are sessions that a command was allowed to leave behind, such as services. ``cpu``
+    (s) and ``peak`` (as the kernel counts it) are what those used that lost their parent, and
+    have ended since `begin`: nobody else accounts for them.
     """
 
     def __init__(self) -> None:
         self.kept: set[int] = set()
+        self.begin()
         self.adopts = sys.platform == "linux" and _become_subreaper()
+
+    def begin(self) -> None:
+        """Forget what was used so far."""
+        self.cpu, self.peak = 0.0, 0
 
     def strays(self) -> dict[int, tuple[int, str]]:
         """Session and name of every descendant that is not kept, by process id."""
-        if not self.adopts or not _has_children():
+        if not self.adopts or not self._take_leave():
             return {}
         table = _processes()
         family, found = {os.getpid()}, {}
         # Parents may have higher numbers than their children.
-        while grown := {pid for pid, (parent, *_) in table.items() if parent in family} - family:
+        while grown := {pid for pid, stat in table.items() if stat.parent in family} - family:
             family |= grown
         for pid in family - {os.getpid()}:
-            _, session, name = table[pid]
-            if session not in self.kept:
-                found[pid] = (session, name)
+            if table[pid].session not in self.kept:
+                found[pid] = (table[pid].session, table[pid].name)
         return found
 
     def end_strays(self) -> None:
@@ -92,7 +100,25 @@ class _Family:
             for pid in strays:
                 # Of a grandchild the parent is ended first, after which it is adopted.
                 with contextlib.suppress(ChildProcessError):
-                    os.waitpid(pid, 0)
+                    self._reap(pid)
+
+    def _take_leave(self) -> bool:
+        """Take leave of children that have ended; whether any is left."""
+        ended = os.WEXITED | os.WNOHANG | os.WNOWAIT
+        try:
+            while (child := os.waitid(os.P_ALL, 0, ended)) is not None:
+                self._reap(child.si_pid)
+        except ChildProcessError:
+            return False
+        return True
+
+    def _reap(self, pid: int) -> None:
+        """Wait for a child, and account for it unless it was kept."""
+        stat = _stat(pid)  # an ended process has it until it is waited for
+        _, _, usage = os.wait4(pid, 0)
+        if stat is None or stat.session not in self.kept:
+            self.cpu += usage.ru_utime + usage.ru_stime
+            self.peak = max(self.peak, usage.ru_maxrss)
 
     def keep(self) -> None:
         """Leave everything that descends from this process alone from now on."""
@@ -109,27 +135,30 @@ def _become_subreaper() -> bool:
         return False
 
 
-def _has_children() -> bool:
-    """Whether any child is left, after those that have ended were taken leave of."""
+class _Stat(NamedTuple):
+    """What /proc says of a process."""
+
+    parent: int
+    session: int
+    name: str
+    ended: bool
+
+
+def _stat(pid: int | str) -> _Stat | None:
+    """What /proc says of a process, None where it is gone or there is no such file."""
     try:
-        while os.waitpid(-1, os.WNOHANG)[0]:
-            pass
-    except ChildProcessError:
-        return False
-    return True
+        with open(f"/proc/{pid}/stat") as file:
+            name, _, rest = file.read().rpartition(")")
+    except OSError:
+        return None
+    state, parent, _, session = rest.split()[:4]
+    return _Stat(int(parent), int(session), name.partition("(")[2], state in "ZX")
 
 
-def _processes() -> dict[int, tuple[int, int, str]]:
-    """Parent, session and name of every process that has not ended, by its id."""
-    found = {}
-    for entry in os.listdir("/proc"):
-        if entry.isdecimal():
-            with contextlib.suppress(OSError), open(f"/proc/{entry}/stat") as file:
-                name, _, rest = file.read().rpartition(")")
-                state, parent, _, session = rest.split()[:4]
-                if state not in "ZX":
-                    found[int(entry)] = (int(parent), int(session), name.partition("(")[2])
-    return found
+def _processes() -> dict[int, _Stat]:
+    """Every process that has not ended, by its id."""
+    found = ((entry, _stat(entry)) for entry in os.listdir("/proc") if entry.isdecimal())
+    return {int(entry): stat for entry, stat in found if stat is not None and not stat.ended}
 
 
 def _processors_allowed(pid: int) -> int | None:
@@ -210,6 +239,7 @@ def _start(request: dict[str, Any], out: IO[bytes], err: IO[bytes]) -> subproces
 
 
 def _execute(request: dict[str, Any], waiter: _Waiter, family: _Family) -> dict[str, Any]:
+    family.begin()
     with open(request["stdout"], "xb") as out, open(request["stderr"], "xb") as err:
         start = time.perf_counter()
         try:
@@ -235,9 +265,8 @@ def _execute(request: dict[str, Any], waiter: _Waiter, family: _Family) -> dict[
     return {
         "exit_status": child.returncode,
         "wall": ended.wall,
-        "cpu": ended.usage.ru_utime + ended.usage.ru_stime,
-        # Linux and the BSDs count in KiB, Darwin in bytes.
-        "peak_memory": ended.usage.ru_maxrss * (1 if sys.platform == "darwin" else 1024),
+        "cpu": ended.usage.ru_utime + ended.usage.ru_stime + family.cpu,
+        "peak_memory": max(ended.usage.ru_maxrss, family.peak) * _MEMORY_UNIT,
         "ended_for": ended_for,
         "processors": ended.processors,
         "left_behind": escaped if request["end_group"] else sorted({n for _, n in strays.values()}),

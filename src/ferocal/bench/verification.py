@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from ferocal.bench._linux import ProcessSight
 from ferocal.bench.commands import expand, prepare
-from ferocal.bench.execution import Executor
+from ferocal.bench.execution import Completed, Executor
+from ferocal.bench.output import OutputError, find_in_json, parse_output
+from ferocal.study.checks import CommandCheck, ReportedCheck, RunningCheck
 from ferocal.study.configurations import Configuration
-from ferocal.study.model import CommandCheck, RunningCheck
 
 # Longer outputs of checks are cut in messages and in the ledger.
 _SEEN_LENGTH = 400
@@ -99,23 +101,52 @@ def verify_running(
 def _judge(
     level: str, check: RunningCheck, directory: Path, processes: Sequence[ProcessSight] | None
 ) -> CheckResult:
-    wanted = check.model_copy(
-        update={
-            key: expand(value, directory.resolve())
-            for key in ("equals", "contains", "matches")
-            if (value := getattr(check, key)) is not None
-        }
-    )
-    expected = f"{check.running} of the running workload {wanted.expected}"
+    wanted = check.filled(lambda text: expand(text, directory.resolve()))
+    expected = wanted.described
     if not processes:
         return CheckResult(level, expected, _UNOBSERVED if processes is None else _TOO_SHORT, False)
     values = list(dict.fromkeys(_values(check.running, processes)))
-    holds = any(wanted.holds(value) for value in values)
-    shown = f'"{", ".join(values)[:_SEEN_LENGTH]}"'
+    if check.lacks is None:
+        holds = any(map(wanted.holds, values))
+    else:
+        # What was seen so early that only the loader was there shows nothing of what is not.
+        holds = all(map(wanted.holds, values)) and not all(map(_is_loader, values))
+    shown = f'"{", ".join(_telling(wanted, values))[:_SEEN_LENGTH]}"'
     return CheckResult(level, expected, shown, holds)
 
 
 def _values(aspect: str, processes: Iterable[ProcessSight]) -> list[str]:
-    if aspect == "libraries":
-        return [library for process in processes for library in process.libraries]
-    return [getattr(process, aspect) for process in processes]
+    found = [getattr(process, aspect) for process in processes]
+    if aspect in ("libraries", "files"):
+        return [value for values in found for value in values]
+    return found
+
+
+def _is_loader(path: str) -> bool:
+    return Path(path).name.startswith("ld-")
+
+
+def _telling(check: RunningCheck, values: Sequence[str]) -> list[str]:
+    """Of all that was seen, first what decided, since a message has no room for all."""
+    decides = [value for value in values if check.holds(value) is (check.lacks is None)]
+    return [*decides, *(value for value in values if value not in decides)]
+
+
+def verify_reported(configuration: Configuration, completed: Completed) -> list[CheckResult]:
+    """Hold the checks on what a run reports against its output."""
+    return [
+        _judge_report(level, check, completed)
+        for level, check in configuration.verify
+        if isinstance(check, ReportedCheck)
+    ]
+
+
+def _judge_report(level: str, check: ReportedCheck, completed: Completed) -> CheckResult:
+    expected = check.described
+    try:
+        found = find_in_json(parse_output(completed), check.reported)
+    except OutputError as error:
+        return CheckResult(level, expected, f"nothing: {error}", False)
+    seen = found if isinstance(found, str) else json.dumps(found)
+    shown = completed.mask.text(seen)[:_SEEN_LENGTH]
+    return CheckResult(level, expected, f'"{shown}"', check.holds(seen.strip()))

@@ -48,7 +48,11 @@ def find_benches(columns: Columns, study: Study, problems: Problems) -> np.ndarr
 
 
 def find_series(columns: Columns, study: Study, problems: Problems) -> np.ndarray:
-    """The metric of every row; a workload with a single one need not be named with it."""
+    """The metric of every row.
+
+    A workload with a single one need not be named with it, nor a metric that only one workload has
+    with its workload.
+    """
     workloads, names = columns.labels("workload"), columns.labels("metric")
     if "workload" not in columns and len(study.workloads) == 1:
         workloads = Labels.same(next(iter(study.workloads)), len(columns))
@@ -57,7 +61,14 @@ def find_series(columns: Columns, study: Study, problems: Problems) -> np.ndarra
     for place, (workload, name, _) in enumerate(study.read_metrics()):
         metrics[workload][name] = place
 
+    owners: dict[str, list[str]] = {}
+    for workload, name, _ in study.read_metrics():
+        owners.setdefault(name, []).append(workload)
+
     def find(workload: str, name: str) -> int:
+        if not workload:
+            owning = owners.get(resolve(name, owners), [])
+            return metrics[owning[0]][resolve(name, owners)] if len(owning) == 1 else -1
         candidates = metrics.get(resolve(workload, known), {})
         if not name and len(candidates) == 1:
             return next(iter(candidates.values()))
@@ -66,12 +77,8 @@ def find_series(columns: Columns, study: Study, problems: Problems) -> np.ndarra
     found = _by_pair(workloads, names, find)
     if found.min() >= 0:
         return found
-    strange = ~workloads.map(lambda text: resolve(text, known) in metrics)
-    problems.add(
-        strange,
-        "workload",
-        lambda row: f'no workload "{workloads[row]}"; {closest(workloads[row], known)}',
-    )
+    strange = (found < 0) & ~workloads.map(lambda text: resolve(text, known) in metrics)
+    problems.add(strange, "workload", lambda row: _missing_workload(workloads[row], known))
     problems.add(
         (found < 0) & ~strange,
         "metric",
@@ -81,6 +88,12 @@ def find_series(columns: Columns, study: Study, problems: Problems) -> np.ndarra
         ),
     )
     return found
+
+
+def _missing_workload(text: str, known: Sequence[str]) -> str:
+    if text:
+        return f'no workload "{text}"; {closest(text, known)}'
+    return f"not said, and the metric alone does not tell; known: {', '.join(known)}"
 
 
 def _by_pair(first: Labels, second: Labels, make: Callable[[str, str], float]) -> np.ndarray:

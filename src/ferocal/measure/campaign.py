@@ -155,6 +155,8 @@ def measure_here(study: Study, observer: Observer, options: Options) -> Summary:
         When no configuration is active, or several may be.
     """
     with on_bench(study) as (recorder, executor):
+        session = Session(study, recorder, executor, observer, options)
+        session.prepare()
         names = find_active(study, executor)
         settled = settled_slots(
             recorder.ledger, study.bench, retry=options.retry, wanted=wanted_metrics(study)
@@ -162,7 +164,6 @@ def measure_here(study: Study, observer: Observer, options: Options) -> Summary:
         plan = plan_study(study)
         visits = [visit for visit in plan if visit.configuration in names]
         following = [v for v in visits if not settled.issuperset(slots_of(study, v))][:1]
-        session = Session(study, recorder, executor, observer, options)
         summary = session.carry_out(following or visits[-1:], rounds=visits[-1].round)
         # One visit was asked for, but it is the whole plan that is complete or not.
         slots = [slot for visit in plan for slot in slots_of(study, visit)]

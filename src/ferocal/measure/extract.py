@@ -8,15 +8,13 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from jsonpointer import JsonPointerException, resolve_pointer
-
-from ferocal.bench.execution import READ_LIMIT, Completed
+from ferocal.bench.execution import Completed
+from ferocal.bench.output import OutputError, find_in_json, parse_output
 from ferocal.ledger.records import Value
 from ferocal.measure.search import SearchError, find_matches
 from ferocal.measure.traces import extract_traces
 from ferocal.study.metrics import Metric
 from ferocal.study.sources import SOURCES, JsonSource, PatternSource
-from ferocal.terms.numbers import grouped
 from ferocal.terms.wording import shortened
 from ferocal.traces.capture import Trace, TraceError
 
@@ -58,7 +56,7 @@ def extract_values(
                 continue
             value = _extract(metric, completed, document)
             samples = _count(metric, completed, document)
-        except (ExtractionError, TraceError) as error:
+        except (ExtractionError, OutputError, TraceError) as error:
             raise ExtractionError(f"{metric_name}: {error}") from None
         values.append(Value(name, metric_name, metric.unit, value, samples))
     return values, traces
@@ -95,36 +93,12 @@ def _from_output(
     if isinstance(source, PatternSource):
         return _from_pattern(source.pattern, completed)
     if not document:
-        document.append(_parse_json(completed))
+        document.append(parse_output(completed))
     return _from_json(source.json_pointer, document[0])
 
 
-def _parse_json(completed: Completed) -> Any:
-    if completed.stdout_size > READ_LIMIT:
-        raise ExtractionError(
-            f"the output has {grouped(completed.stdout_size)} bytes; JSON is read up to "
-            f"{grouped(READ_LIMIT)}"
-        )
-    text = completed.text.strip()
-    if not text:
-        raise ExtractionError("the output is empty, not JSON")
-    # Programs often log first and print their result last.
-    problem: object = None
-    for part in (text, text.splitlines()[-1]):
-        try:
-            return json.loads(part)
-        except RecursionError:
-            problem = "it is nested too deep"
-        except ValueError as error:  # also for whole numbers of thousands of digits
-            problem = error
-    raise ExtractionError(f"neither the output nor its last line is JSON: {problem}")
-
-
 def _from_json(pointer: str, document: Any) -> float:
-    try:
-        found = resolve_pointer(document, pointer)
-    except (JsonPointerException, ValueError) as error:
-        raise ExtractionError(f'nothing at "{pointer}" in the output: {error}') from None
+    found = find_in_json(document, pointer)
     if isinstance(found, bool) or not isinstance(found, (int, float, str)):
         raise ExtractionError(f'at "{pointer}" is {_kind_of(found)}, not a number')
     return _finite(found, f'at "{pointer}"')

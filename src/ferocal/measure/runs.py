@@ -8,7 +8,7 @@ from typing import Any
 from ferocal.bench.commands import prepare
 from ferocal.bench.conditions import Busy, BusyMeter, ConditionReader, disturbance
 from ferocal.bench.execution import Completed, Executor, Invocation
-from ferocal.bench.verification import CheckResult, verify_running
+from ferocal.bench.verification import CheckResult, verify_reported, verify_running
 from ferocal.ledger.records import Ending, Outcome, Slot
 from ferocal.ledger.writing.runs import Recorder
 from ferocal.measure.conclude import conclude_run
@@ -167,7 +167,10 @@ class RunTaker:
         )
         self._tell_of_strays(slot.workload, completed)
         if invocation.observe and completed.error is None:
-            self._add_checks(visit, completed)
+            results = verify_running(configuration, study.directory, completed.processes)
+            add_checks(self._recorder, visit, results)
+        if completed.failure is None:
+            add_checks(self._recorder, visit, verify_reported(configuration, completed))
         reason = disturbance(study.bench_table.quiet, busy)
         if visit.failed:
             ending = replace(ending, outcome=Outcome.NOT_ACTIVE, values=())
@@ -176,10 +179,6 @@ class RunTaker:
         elif workload.asked and not warmup and ending.outcome == Outcome.OK:
             ending = self._hand.complete(ending, slot, workload)
         return ending, _seen(completed, busy)
-
-    def _add_checks(self, visit: Visit, completed: Completed) -> None:
-        results = verify_running(visit.configuration, self._study.directory, completed.processes)
-        add_checks(self._recorder, visit, results)
 
     def _execute(self, invocation: Invocation) -> tuple[Completed, Busy]:
         """Run to the end; the completed process, and how busy others were meanwhile."""
@@ -213,11 +212,16 @@ def _masked(ending: Ending, mask: Mask) -> Ending:
 
 
 def add_checks(recorder: Recorder, visit: Visit, results: list[CheckResult]) -> None:
-    """Keep later checks with their visit; set it aside when one of them fails."""
-    if not results:
+    """Keep later checks with their visit; set it aside when one of them fails.
+
+    What held before and holds again is kept once.
+    """
+    held = {(check.level, check.expected) for check in visit.checks if check.holds}
+    new = [c for c in results if not (c.holds and (c.level, c.expected) in held)]
+    if not new:
         return
-    visit.checks += results
-    visit.failed += [check for check in results if not check.holds]
+    visit.checks += new
+    visit.failed += [check for check in new if not check.holds]
     kept = [asdict(check) for check in visit.checks]
     if visit.failed:
         recorder.set_aside(visit.id, kept)

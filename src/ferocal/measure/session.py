@@ -85,6 +85,7 @@ class Session:
         self._survey = Survey(study, recorder.ledger, executor)
         self._reader = ConditionReader()
         self._told_unknown = False
+        self._prepared = False
         self._runs = RunTaker(study, recorder, executor, observer, self._survey, self._reader)
 
     def carry_out(self, visits: Sequence[PlannedVisit], *, rounds: int) -> Summary:
@@ -123,6 +124,8 @@ class Session:
             self._told_unknown = True
             self._observer.remark(f"cannot be read on this machine: {'; '.join(unknown)}")
         try:
+            if left:
+                self.prepare()
             for _, group in itertools.groupby(todo, key=lambda item: item[0].round):
                 open_visits = [item for item in group if item[1]]
                 missed = self._attempt_all(open_visits, rounds, summary)
@@ -144,6 +147,12 @@ class Session:
             self._recorder.close_interrupted(str(ended) or "interrupted with Ctrl-C")
             summary.interrupted = True
         return summary
+
+    def prepare(self) -> None:
+        """Do what the study needs once in every session, unless it is done."""
+        if not self._prepared:
+            self._transition.prepare()
+        self._prepared = True
 
     def _open_slots(self, visit: PlannedVisit, settled: set[Slot]) -> list[Slot]:
         return [slot for slot in slots_of(self._study, visit) if slot not in settled]

@@ -13,9 +13,10 @@ from ferocal.ledger.reading.visits import last_levels, was_visited
 from ferocal.ledger.records import StepRecord
 from ferocal.ledger.writing.runs import Recorder
 from ferocal.measure.progress import Decision, Observer
+from ferocal.study.checks import CommandCheck
 from ferocal.study.configurations import Configuration
 from ferocal.study.load import Study
-from ferocal.study.model import CommandCheck, Level, Step
+from ferocal.study.model import Level, Step
 
 
 class SkipVisitError(Exception):
@@ -141,11 +142,25 @@ class Transition:
         steps: tuple[Step, ...] = getattr(self._study.level(factor, name), kind)
         for step in steps:
             self._observer.doing(f"{kind} {factor}={name}")
-            self._execute(factor, name, kind, step, environment)
+            self._execute((factor, name), kind, step, environment)
+
+    def prepare(self) -> None:
+        """Do what the study needs once in every session.
+
+        Raises
+        ------
+        FerocalError
+            When a step fails after its retries.
+        """
+        for step in self._study.head.prepare:
+            self._observer.doing("prepare")
+            self._execute(("", ""), "prepare", step, {})
 
     def _execute(
-        self, factor: str, name: str, kind: str, step: Step, environment: Mapping[str, str]
+        self, place: tuple[str, str], kind: str, step: Step, environment: Mapping[str, str]
     ) -> None:
+        """Carry out a step at a factor and level, both empty for what belongs to none."""
+        factor, name = place
         # What a step starts may have to live on, such as a service.
         invocation = prepare(step, self._study.directory, environment, end_group=False)
         for _ in range(step.retries + 1):
@@ -165,8 +180,9 @@ class Transition:
                 return
         said = tail(output)
         tries = f" {step.retries + 1} times" if step.retries else ""
+        of = f" of {factor}={name}" if factor else ""
         raise FerocalError(
-            f"{kind} of {factor}={name} failed{tries}: `{text}` {failure}"
+            f"{kind}{of} failed{tries}: `{text}` {failure}"
             + (f": {said}" if said else "")
             + "; mend it, then run `ferocal measure` again"
         )

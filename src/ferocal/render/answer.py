@@ -238,13 +238,16 @@ def _deciding(effects: Sequence[Effect], names: Mapping[Series, str], width: int
     members = {v: sorted((e for e in effects if e.verdict is v), key=_order) for v in _SPOKEN}
     known = {v: own for v, own in members.items() if own}
     changed = [v for v in known if v in _WITH_CHANGE]
-    quiet = [v for v in known if v in _QUIET]
+    shown = [v for v in known if v in CHANGED]
     text = ""
-    # What does not change is counted before fewer changes are named.
-    for most, counts in itertools.product(range(_MOST_NAMES, 0, -1), (False, True)):
-        named = [*changed, *([] if counts else quiet)]
+    # What does not change is counted before fewer changes are named, and so is what was seen once
+    # beside what is shown.
+    for most, named in itertools.product(
+        range(_MOST_NAMES, 0, -1), (list(known), changed, shown or changed)
+    ):
         parts = [f"{VERDICT_WORDS[v]}: {_named(known[v], names, most)}" for v in named]
-        parts += [_counts([e for v in quiet for e in known[v]])] if counts and quiet else []
+        counted_only = [e for v in known if v not in named for e in known[v]]
+        parts += [_counts(counted_only)] if counted_only else []
         text = "; ".join(parts) + end
         if len(text) <= width:
             break

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
+import numpy as np
 from rich.table import Table
 
 from ferocal.render.numbers import reading_text
@@ -18,7 +19,8 @@ if TYPE_CHECKING:
     from ferocal.intake.trace_loading import LoadedTraces
     from ferocal.study.load import Study
 
-_MOST_ROWS = 12
+# Of more readings some of every metric are shown.
+MOST_ROWS = 12
 
 
 def loaded_lines(loaded: Loaded, *, preview: bool) -> list[str]:
@@ -52,13 +54,13 @@ def loaded_notes(loaded: Loaded) -> list[str]:
 
 
 def readings_table(study: Study, loaded: Loaded) -> Table:
-    """The first readings of a file as they are understood."""
+    """The first readings of every metric of a file as they are understood; says how many more."""
     intake, metrics = loaded.intake, study.read_metrics()
     names = [c.name for c in study.configurations]
     several = len(study.benches) > 1
     columns = ["configuration", "workload", "metric", "value", "round", "visit", "run"]
     table = plain_table(*(["bench"] if several else []), *columns)
-    for n in range(min(_MOST_ROWS, len(intake.value))):
+    for n in _telling_rows(intake):
         workload, name, metric = metrics[int(intake.series_of[n])]
         number = int(intake.round[n])
         table.add_row(
@@ -71,7 +73,18 @@ def readings_table(study: Study, loaded: Loaded) -> Table:
             intake.visit[n],
             intake.run[n],
         )
+    rest = len(intake.value) - table.row_count
+    if rest:
+        table.caption = f"and {counted(rest, 'reading')} more"
     return table
+
+
+def _telling_rows(intake: Intake) -> list[int]:
+    """Places of a few readings, of as many metrics as there is room for, in their order."""
+    distinct = np.unique(intake.series_of)
+    each = max(1, MOST_ROWS // len(distinct))
+    found = [np.flatnonzero(intake.series_of == n)[:each] for n in distinct[:MOST_ROWS]]
+    return sorted(int(place) for places in found for place in places)
 
 
 def _cell(intake: Intake, row: int, unit: str) -> str:

@@ -138,7 +138,7 @@ SERIES = Schema(
             (
                 ("question", "string", "the question of the study"),
                 ("factor", "string", "whose levels follow each other"),
-                ("order", "string", "`time` or `file`"),
+                ("order", "string", "`time`, or `file` for that of the study file"),
             )
         ),
         Key("at", "object", "the levels of the other factors", lambda a: dict(a.at)),

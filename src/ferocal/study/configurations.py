@@ -10,7 +10,8 @@ from typing import Any
 
 from ferocal.errors import Problem
 from ferocal.study.base import CompositionError
-from ferocal.study.model import Check, FactValue, Level, StudyFile
+from ferocal.study.checks import Check
+from ferocal.study.model import FactValue, Level, StudyFile
 from ferocal.terms.dimensions import ONE
 from ferocal.terms.names import closest
 from ferocal.terms.numbers import grouped

@@ -4,16 +4,13 @@ from __future__ import annotations
 
 import datetime
 import itertools
-import re
 from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Self
 
 from pydantic import (
     AfterValidator,
     BeforeValidator,
-    Discriminator,
     Field,
     PrivateAttr,
-    Tag,
     model_validator,
 )
 
@@ -26,17 +23,12 @@ from ferocal.study.base import (
     Variables,
     Words,
 )
+from ferocal.study.checks import Check, CommandCheck
 from ferocal.study.claims import Claim
 from ferocal.study.metrics import Metric
 from ferocal.study.quantities import Declared, Seconds, Share
-from ferocal.study.sources import compile_pattern
 from ferocal.terms.names import closest
 from ferocal.terms.wording import listed
-
-
-def _check_regex(pattern: str) -> str:
-    compile_pattern(pattern, re.NOFLAG)
-    return pattern
 
 
 class Step(Command):
@@ -70,68 +62,6 @@ def _as_tables(value: Any) -> Any:
 Steps = Annotated[tuple[Step, ...], BeforeValidator(_as_tables)]
 
 
-class Expectation(StudyTable):
-    """What must be seen; exactly one of the three."""
-
-    equals: str | None = None
-    contains: str | None = None
-    matches: Annotated[str, AfterValidator(_check_regex)] | None = None
-
-    @model_validator(mode="after")
-    def _one_expectation(self) -> Self:
-        given = [key for key in ("equals", "contains", "matches") if getattr(self, key) is not None]
-        if len(given) != 1:
-            raise ValueError("needs exactly one of equals, contains, matches")
-        return self
-
-    @property
-    def expected(self) -> str:
-        """The expectation as people read it."""
-        for key in ("equals", "contains", "matches"):
-            value = getattr(self, key)
-            if value is not None:
-                return f'{key} "{value}"'
-        raise AssertionError("an expectation has one condition")
-
-    def holds(self, seen: str) -> bool:
-        """Whether what was seen, already stripped, is as expected."""
-        if self.equals is not None:
-            return seen == self.equals
-        if self.contains is not None:
-            return self.contains in seen
-        return compile_pattern(self.matches or "", re.NOFLAG).search(seen) is not None
-
-
-class CommandCheck(Command, Expectation):
-    """A command whose output proves that a level is really active."""
-
-    when: Literal["before", "after", "both"] = "before"
-    with_prefix: bool = False
-
-
-class RunningCheck(Expectation):
-    """Something that the processes of a running workload must show.
-
-    ``program`` is the path of the program file of a process, ``architecture`` that for
-    which this file was built, ``libraries`` the shared libraries that it has loaded.
-    It is enough that one process of the workload meets the expectation.
-    """
-
-    running: Literal["program", "architecture", "libraries"]
-
-
-def _kind_of_check(value: Any) -> str:
-    return (
-        "a-running-check" if isinstance(value, dict) and "running" in value else "a-command-check"
-    )
-
-
-Check = Annotated[
-    Annotated[CommandCheck, Tag("a-command-check")]
-    | Annotated[RunningCheck, Tag("a-running-check")],
-    Discriminator(_kind_of_check),
-]
-
 FactValue = str | int | float
 
 
@@ -164,12 +94,13 @@ class Factor(StudyTable):
     """Something that is varied; ``explains`` names software facts that it changes.
 
     With an ``order`` its levels are releases that follow each other: by the dates of the levels
-    ("time"), or as they stand in the file.
+    ("time"), or as they stand in the file. A list names those that do, in their order, where
+    other levels stand beside them.
     """
 
     level: dict[Name, Level] = Field(min_length=1)
     explains: tuple[str, ...] = ()
-    order: Literal["time", "file"] | None = None
+    order: Literal["time", "file"] | tuple[Name, ...] | None = None
 
     @model_validator(mode="after")
     def _order_has_dates(self) -> Self:
@@ -181,9 +112,23 @@ class Factor(StudyTable):
             )
         return self
 
+    @model_validator(mode="after")
+    def _order_names_levels(self) -> Self:
+        named = self.order if isinstance(self.order, tuple) else tuple(self.level)
+        for name in named:
+            if name not in self.level:
+                raise ValueError(f'order: no level "{name}"; {closest(name, list(self.level))}')
+        if len(named) < 2 and self.order is not None:
+            raise ValueError("order: a series has two levels or more")
+        if len(set(named)) < len(named):
+            raise ValueError("order names a level twice")
+        return self
+
     @property
     def ordered(self) -> list[str]:
         """The levels in their order; those of one date as they stand in the file."""
+        if isinstance(self.order, tuple):
+            return list(self.order)
         if self.order != "time":
             return list(self.level)
         return sorted(self.level, key=lambda name: self.level[name].date or datetime.date.max)
@@ -362,9 +307,11 @@ class Probe(Command):
     """A command that reads a fact or a condition which Ferocal cannot read itself.
 
     Hardware must not change; a resource may differ between configurations, which is then
-    a caveat; software is recorded; a condition is read before and after every run.
+    a caveat; software is recorded; a condition is read before and after every run. Where a
+    configuration has a prefix, the command is behind it, unless it is not ``with_prefix``.
     """
 
+    with_prefix: bool = True
     kind: Literal["hardware", "resource", "software", "condition"]
 
 
@@ -431,6 +378,8 @@ class Head(StudyTable):
     visits vary (SD), as somebody asserts. With ``pad_environment`` the environment of all
     runs has the same size in every configuration, and a random one in every visit.
     ``secrets`` names variables whose values are masked wherever Ferocal keeps or shows them.
+    ``prepare`` is done at the beginning of every session that measures, before anything is
+    verified, such as to build what the workloads need.
     """
 
     question: str = Field(min_length=1)
@@ -444,6 +393,7 @@ class Head(StudyTable):
     noise: Share | None = None
     pad_environment: bool = True
     secrets: tuple[VariableName, ...] = ()
+    prepare: Steps = ()
 
     @model_validator(mode="after")
     def _fits_schedule(self) -> Head:
@@ -501,7 +451,7 @@ class StudyFile(StudyTable):
             f"{factor}={level}"
             for factor, table in self.factor.items()
             for level, entry in table.level.items()
-            if any(isinstance(check, RunningCheck) for check in entry.verify)
+            if any(not isinstance(check, CommandCheck) for check in entry.verify)
         ]
         if by_hand and checked:
             raise ValueError(

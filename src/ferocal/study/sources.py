@@ -45,10 +45,13 @@ def _check_pointer(pointer: str) -> str:
     return pointer
 
 
+Pointer = Annotated[str, AfterValidator(_check_pointer)]
+
+
 class JsonSource(StudyTable):
     """A number in JSON output, addressed by a JSON Pointer (RFC 6901)."""
 
-    json_pointer: Annotated[str, AfterValidator(_check_pointer)] = Field(alias="json")
+    json_pointer: Pointer = Field(alias="json")
 
 
 class PatternSource(StudyTable):

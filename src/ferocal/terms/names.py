@@ -21,12 +21,20 @@ def _joined(text: str) -> str:
     return re.sub(r"[^\w.-]+", "-", text).lstrip("._-").rstrip("-")
 
 
+def _small_name(text: str) -> str:
+    """The name that a text has where capitals do not matter."""
+    return plain_name(text).casefold()
+
+
 def resolve(text: str, known: Iterable[str]) -> str:
-    """The known name that a text stands for, itself or as a plain name; else the text."""
+    """The known name that a text stands for, itself or as a plain name; else the text.
+
+    Capitals matter only where names differ in nothing else.
+    """
     names = list(known)
     if text in names or not plain_name(text):
         return text
-    for form in (plain_name, _ascii_name):
+    for form in (plain_name, _ascii_name, _small_name):
         wanted = form(text)
         found = [name for name in names if wanted and form(name) == wanted]
         if len(found) == 1:

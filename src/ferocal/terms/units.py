@@ -49,6 +49,8 @@ QUANTITIES: tuple[Quantity, ...] = (
     Quantity("share", {"%": 1.0}, lower_is_better=True),
 )  # fmt: skip
 _QUANTITY_OF = {unit: quantity for quantity in QUANTITIES for unit in quantity.units}
+# Where the table has no other unit: per cent, and prefixes of the SI.
+_USUAL_FACTORS = (100.0, 1e3, 1e6)
 TIME = QUANTITIES[0].units
 DATA = QUANTITIES[1].units
 
@@ -56,6 +58,14 @@ DATA = QUANTITIES[1].units
 def quantity_of(unit: str) -> Quantity | None:
     """What a unit measures, None if the table does not have it."""
     return _QUANTITY_OF.get(unit)
+
+
+def unit_factors(unit: str) -> tuple[float, ...]:
+    """How many times as large as the right one a value in another unit would be, ascending."""
+    quantity = quantity_of(unit)
+    sizes = [] if quantity is None else list(quantity.units.values())
+    known = {a / b for a in sizes for b in sizes if a > b}
+    return tuple(sorted(known or _USUAL_FACTORS))
 
 
 def is_time(unit: str) -> bool:

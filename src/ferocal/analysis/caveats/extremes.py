@@ -9,13 +9,14 @@ import numpy as np
 
 from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, of_arms
 from ferocal.analysis.data.arms import Arms
-from ferocal.analysis.data.resolution import find_resolution
+from ferocal.analysis.data.resolution import find_arm_steps, find_resolution
 from ferocal.analysis.data.segments import FloatArray, find_segments
+from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.analysis.inference.weights import Arm
 from ferocal.terms.numbers import significant
-from ferocal.terms.units import quantity_of
+from ferocal.terms.units import quantity_of, unit_factors
 from ferocal.terms.wording import counted
 
 # Refresh rates of displays, at which frame rates are capped.
@@ -30,7 +31,14 @@ _ODD_STEPS = 8.0
 # Among fewer readings nobody can tell which one is odd.
 _FEWEST_FELLOWS = 4
 _NEAR_POWER = 0.15
+# Arms this far apart may be in two units, if they are about as far apart as two units are.
 _OTHER_UNIT_FACTOR = 50.0
+_NEAR_UNIT = math.log(1.3)
+# The step of fewer readings is chance; steps this many times as coarse are another clock's.
+_FEWEST_STEPS = 5
+_COARSER = 5.0
+# A step of a smaller share of the margin does not matter.
+_STEP_SHARE = 0.1
 # A change of a smaller share of a step is none.
 _NIL = 0.02
 
@@ -118,15 +126,15 @@ def _odd_among_arms(view: View, arms: Arms, ratio: np.ndarray) -> Iterator[Findi
 
 
 def _odd_arms(view: View, arms: Arms, median: FloatArray) -> Iterator[Finding]:
-    """Series in which the arms are so far apart that one may be in another unit."""
+    """Series in which the arms are about as far apart as two units are."""
     groups = find_segments([arms.series_of])
     # A series may be zero throughout, or in some arms: there is no order of magnitude then.
     with np.errstate(divide="ignore", invalid="ignore"):
         log = np.log(median)
         span = np.maximum.reduceat(log, groups.starts) - np.minimum.reduceat(log, groups.starts)
-    for start in groups.starts[np.isfinite(span) & (span > math.log(_OTHER_UNIT_FACTOR))].tolist():
+    for number, start in enumerate(groups.starts.tolist()):
         s = int(arms.series_of[start])
-        if arms.scales[s] != "ratio":
+        if arms.scales[s] != "ratio" or not _is_unit_apart(arms.series(start), float(span[number])):
             continue
         medians = median[arms.series_of == s]
         unit = arms.series(start).unit
@@ -134,6 +142,13 @@ def _odd_arms(view: View, arms: Arms, median: FloatArray) -> Iterator[Finding]:
         text = f"one configuration reads near {low} {unit} and another near {high}, as if in "
         text += "another unit"
         yield view.on_series(s, text)
+
+
+def _is_unit_apart(series: Series, span: float) -> bool:
+    """Whether the arms of a series may be in two units, ``span`` being a natural logarithm."""
+    if series.metered or not span > math.log(_OTHER_UNIT_FACTOR):
+        return False
+    return any(abs(span - math.log(f)) < _NEAR_UNIT for f in unit_factors(series.unit))
 
 
 @of_arms
@@ -216,8 +231,33 @@ def _find_coarse(view: View) -> Iterator[Finding]:
         # What is shown to be equivalent was read finely enough for that.
         if effect.verdict is not Verdict.EQUIVALENT and _NIL * step < size <= 1.001 * step:
             unit = effect.series.unit
-            text = f"readings come in steps of {significant(step)} {unit}, and the change is "
+            text = f"readings come in steps of {step:g} {unit}, and the change is "
             yield Finding(f"{text}{significant(size, 2)} {unit}", [n])
+
+
+def _find_steps_differ(view: View) -> Iterator[Finding]:
+    """Effects between readings of which one side comes in far coarser steps, as of another clock.
+
+    The last decimal place that is used tells, since coarser steps are common by chance.
+    """
+    base = _baseline_levels(view)
+    steps, counts = find_arm_steps(view.readings)
+    for n, effect in enumerate(view.effects):
+        place = view.places[effect.series]
+        arms = _arms_of(view, effect, place)
+        sides = sorted(
+            zip(steps[arms].tolist(), (effect.configuration, effect.baseline), strict=True)
+        )
+        (fine, _), (coarse, side) = sides
+        least = _STEP_SHARE * effect.series.margin * base[place]
+        if counts[arms].min() < _FEWEST_STEPS or coarse < _COARSER * fine or not coarse > least:
+            continue
+        unit = effect.series.unit
+        other = f"steps of {fine:g} {unit}" if fine else "finer ones"
+        declared = effect.series.resolution
+        covered = ", which the declared resolution covers" if (declared or 0.0) >= coarse else ""
+        text = f"readings come in steps of {coarse:g} {unit}, those of the other side in {other}"
+        yield Finding(f"{text}{covered}", [n], side)
 
 
 def _arms_of(view: View, effect: Effect, series: int) -> list[int]:
@@ -250,6 +290,13 @@ KINDS = (
         "read it more finely, or lengthen the workload until the change is larger",
         _find_coarse,
         statistical=True,
+    ),
+    CaveatKind(
+        "steps-differ",
+        "readings of one side come in far coarser steps than those of the other",
+        "declare the coarser step as `resolution`, or read both sides by one clock",
+        _find_steps_differ,
+        weight="informs",
     ),
     CaveatKind(
         "capped",

@@ -33,19 +33,41 @@ def find_steps(readings: Readings) -> FloatArray:
     return np.array([s if d is None else d for s, d in zip(steps, declared, strict=True)])
 
 
+def find_arm_steps(readings: Readings) -> tuple[FloatArray, IntArray]:
+    """The last decimal place that each arm uses, and how many readings it has; shape (a,) each.
+
+    In the unit of its series; 0 where readings are finer than any. Declared resolutions say
+    nothing here: it is what is seen.
+    """
+    steps = np.zeros(readings.arm_count)
+    sharp = readings.select(readings.width == 0)
+    order = np.argsort(sharp.arm_of, kind="stable")
+    groups = find_segments([sharp.arm_of[order]])
+    for start, count in zip(groups.starts.tolist(), groups.counts.tolist(), strict=True):
+        decimals = _decimals(np.unique(sharp.value[order[start : start + count]]))
+        steps[int(sharp.arm_of[order[start]])] = 0.0 if decimals is None else 10.0**-decimals
+    return steps, np.bincount(sharp.arm_of, minlength=readings.arm_count)
+
+
 def _step(values: FloatArray) -> float:
     """The step of distinct ascending values, 0 where they are finer than any."""
-    # A few readings tell in most cases that there is none.
-    fits = _fit_decimals(values[:16, None], np.arange(_DECIMALS + 1)).all(axis=0)
-    decimals = int(np.argmax(fits)) if fits.any() else None
-    while decimals is not None and not _fit_decimals(values, decimals).all():
-        decimals = decimals + 1 if decimals < _DECIMALS else None
+    decimals = _decimals(values)
     if decimals is None:
         return 0.0
     whole = np.rint(values * 10.0**decimals)
     if len(values) < _FEWEST_DISTINCT or np.abs(whole).max() >= 2**53:
         return float(10.0**-decimals)
     return float(np.gcd.reduce(np.diff(whole).astype(np.int64)) / 10.0**decimals)
+
+
+def _decimals(values: FloatArray) -> int | None:
+    """How many decimals distinct ascending values have, None where they have more than any."""
+    # A few readings tell in most cases that there is none.
+    fits = _fit_decimals(values[:16, None], np.arange(_DECIMALS + 1)).all(axis=0)
+    decimals = int(np.argmax(fits)) if fits.any() else None
+    while decimals is not None and not _fit_decimals(values, decimals).all():
+        decimals = decimals + 1 if decimals < _DECIMALS else None
+    return decimals
 
 
 def _fit_decimals(values: FloatArray, decimals: IntArray | int) -> np.ndarray:

@@ -27,7 +27,8 @@ class Series:
     said how far apart its values are. Where neither direction is better there is no verdict.
     For people it is called ``label``, which is empty where the workload says enough; ``depth``
     counts the scores that it is part of, one within the other. It is of a ``size`` of the workload
-    ``family`` where that has several; ``weight`` is that of its workload in an index.
+    ``family`` where that has several; ``weight`` is that of its workload in an index. Where it is
+    ``metered``, it was taken or computed by Ferocal itself, so that its unit is beyond doubt.
     """
 
     workload: str
@@ -49,6 +50,7 @@ class Series:
     family: str = ""
     size: float | None = None
     weight: float = 1.0
+    metered: bool = False
 
     @property
     def title(self) -> str:
