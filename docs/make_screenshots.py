@@ -3,7 +3,8 @@
 Needs Xvfb, xterm, xdotool, ImageMagick (import, identify) and Chromium. Run it with
 ``make screenshots``. A picture must show the first line of its output, so the output has to fit
 the terminal, and must not be blank. With a directory as argument, the same outputs are drawn into
-it at 80 and 120 columns, in a light and in a dark terminal, to be looked at.
+it at 80 and 120 columns, in a light and in a dark terminal, to be looked at. With ``examples``, the
+overview of each example that was measured is drawn into its directory instead.
 """
 
 from __future__ import annotations
@@ -212,18 +213,32 @@ def make_pictures(folder: Path, demo: Path) -> None:
     shoot_page(PICTURES / "report.png", demo / "report.html", folder / "profile")
 
 
+def make_overviews() -> None:
+    """The overviews of the examples that were measured."""
+    for ledger in sorted((DOCS.parent / "examples").glob("*/ledger.sqlite")):
+        shoot_terminal(ledger.with_name("overview.png"), "ferocal compare", ledger.parent)
+
+
+def make_all(folder: Path, wanted: str | None) -> None:
+    """Measure the demo study and take the pictures that are wanted."""
+    if wanted == "examples":
+        make_overviews()
+        return
+    demo = folder / "demo"
+    subprocess.run([PROGRAM, "demo", str(demo)], check=True, capture_output=True)
+    if wanted is None:
+        make_pictures(folder, demo)
+    else:
+        make_looks(Path(wanted).resolve(), demo)
+
+
 def main() -> None:
-    """Measure the demo study and take all pictures."""
+    """Take the pictures on a screen of their own."""
     with tempfile.TemporaryDirectory() as folder:
-        demo = Path(folder) / "demo"
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"])
         try:
             time.sleep(1)
-            subprocess.run([PROGRAM, "demo", str(demo)], check=True, capture_output=True)
-            if len(sys.argv) > 1:
-                make_looks(Path(sys.argv[1]).resolve(), demo)
-            else:
-                make_pictures(Path(folder), demo)
+            make_all(Path(folder), sys.argv[1] if len(sys.argv) > 1 else None)
         finally:
             screen.terminate()
             screen.wait()

@@ -8,6 +8,7 @@ then it is said which verdicts repeated. Reports are left in build/examples.
 from __future__ import annotations
 
 import argparse
+import contextlib
 import importlib.util
 import json
 import platform
@@ -110,22 +111,34 @@ TABLE = (
 )
 
 
+def call(example: Example, *words: str, log: Path | None = None) -> tuple[int, str]:
+    """Run Ferocal in the directory of an example; exit status, and output unless that is logged."""
+    with contextlib.ExitStack() as stack:
+        told = subprocess.PIPE if log is None else stack.enter_context(log.open("a"))
+        done = subprocess.run(
+            [FEROCAL, *words],
+            cwd=example.directory,
+            stdout=told,
+            stderr=told if log else subprocess.PIPE,
+            text=True,
+            check=False,
+        )
+    return done.returncode, (done.stdout or "") if done.returncode == 0 else f"{done.stderr}"
+
+
 def ferocal(example: Example, *words: str, log: Path | None = None) -> str:
-    """Run Ferocal in the directory of an example; its output, unless that goes to a file.
+    """Run Ferocal in the directory of an example; its output, unless that is logged.
 
     Raises
     ------
     SystemExit
         When it fails.
     """
-    told = subprocess.PIPE if log is None else log.open("a")
-    done = subprocess.run(
-        [FEROCAL, *words], cwd=example.directory, stdout=told, stderr=told, text=True, check=False
-    )
-    if done.returncode:
-        said = log.read_text() if log else done.stdout + done.stderr
+    status, output = call(example, *words, log=log)
+    if status:
+        said = output if log is None else log.read_text()
         sys.exit(f"{example.name}: ferocal {' '.join(words)} failed\n{said[-2000:]}")
-    return done.stdout or ""
+    return output
 
 
 def compare(example: Example, *where: str) -> Any:
@@ -139,7 +152,9 @@ def carry_out(example: Example, rounds: int | None) -> None:
     log.write_text("")
     if not example.steps:
         more = () if rounds is None else ("--rounds", str(rounds))
-        ferocal(example, "measure", *more, log=log)
+        if call(example, "measure", *more, log=log)[0]:
+            # Once more from where it stopped: a check may have failed on a stalling machine.
+            ferocal(example, "measure", *more, log=log)
     elif not (example.directory / "ledger.sqlite").exists():
         for step in example.steps:
             ferocal(example, *step, log=log)

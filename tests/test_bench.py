@@ -419,27 +419,3 @@ def test_inspect_measures_the_overhead(ferocal: Ferocal) -> None:
     output = ferocal.quick("inspect", "--overhead")
     (wall,) = (line.split()[2] for line in output.splitlines() if "wall time" in line)
     assert 0 < float(wall) < 50
-
-
-@pytest.mark.skipif(
-    shutil.which(f"qemu-{platform.machine()}") is None or shutil.which("cc") is None,
-    reason="needs a C compiler and the user-mode emulator",
-)
-def test_the_example_of_emulation(ferocal: Ferocal) -> None:
-    shutil.copytree(ROOT / "examples" / "emulation", ferocal.directory, dirs_exist_ok=True)
-    text = (ferocal.directory / "study.toml").read_text()
-    ferocal.write(text.replace("runs = 3", "runs = 1").replace("warmups = 1", "warmups = 0"))
-    ferocal("measure", "--rounds", "2")
-    effects = ferocal.json("compare")["effects"]
-    assert all(effect["change"] > 0.2 for effect in effects)
-    assert {c["code"] for e in effects for c in e["caveats"]} <= {
-        "few-rounds", "busy-bench", "magnitude",  # this machine stalls now and then
-    }  # fmt: skip
-    # Started natively although emulation is asked for: only the outside view tells.
-    ferocal.write((ferocal.directory / "study.toml").read_text().replace("emulate.sh", "plain.sh"))
-    plain = ferocal.directory / "plain.sh"
-    plain.write_text('#!/bin/sh\nexec "$@"\n')
-    plain.chmod(0o755)
-    error = ferocal("measure", "--rounds", "3", status=1).stderr
-    assert "execution=emulated is not active" in error
-    assert "build/parts" in error

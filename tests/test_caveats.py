@@ -216,6 +216,10 @@ CASES: dict[str, tuple[Case, Case]] = {
         case(clean(), sides(statistics=({("flight", "m9"): only("best")},
                                         {("flight", "m9"): only("mean")}))),
     ),
+    "software-moved": (
+        case(clean(), sides(software=({"browser": frozenset({"7.1", "7.2"})}, {}))),
+        case(clean(), sides(software=({"browser": only("7.1")}, {"browser": only("7.2")}))),
+    ),
     "other-unit": (
         case(clean(), Context(strays={("flight", "m0"): (3, "ms")})),
         case(clean(), Context(strays={("export", "m0"): (3, "ms")})),

@@ -256,6 +256,22 @@ def test_files_of_every_kind_say_the_same(kiosk: Ferocal, kind: str) -> None:
     assert (effect.method, effect.rounds) == ("paired by round", 3)
 
 
+def test_a_page_is_understood_as_it_was_written(kiosk: Ferocal) -> None:
+    """Capitals do not matter, and a metric that only one workload has needs no workload."""
+    page = kiosk.directory / "page.csv"
+    rows = [f"{metric};{value};{value + 1}" for metric, value in (("Time", 20), ("MEMORY", 900))]
+    page.write_text("\n".join(["metric;HALDEN 4;Halden 5", *rows * 8]))
+    preview = kiosk.quick("load", "page.csv", "--preview")
+    assert "cold-start" in preview and "idle-memory" in preview and "20 readings more" in preview
+    kiosk.quick("load", "page.csv")
+    cells = {(c["workload"], c["configuration"]): c["centre"] for c in kiosk.json("table")["cells"]}
+    assert cells["idle-memory", "halden-5"] == pytest.approx(901)
+    text = (kiosk.directory / "study.toml").read_text()
+    kiosk.write(text.replace("metric.memory", "metric.time"))
+    error = kiosk.attempt("load", "page.csv")[2]
+    assert "line 2, workload: not said, and the metric alone does not tell" in error
+
+
 def test_loading_is_previewed_and_the_same_file_is_noticed(kiosk: Ferocal) -> None:
     write_long(kiosk.directory / "scores.csv", "named")
     named = ("--column", "configuration=OS", "--column", "value=took")

@@ -162,29 +162,6 @@ def test_the_report_is_one_file_that_needs_no_other(demo: tuple[Ferocal, str]) -
     assert "cannot be written" in demo[0]("report", "-o", "/proc/x.html", status=1).stderr
 
 
-def test_the_example_of_this_machine(ferocal: Ferocal) -> None:
-    example = ROOT / "examples" / "this-machine"
-    subprocess.run(["cp", "-r", f"{example}/.", str(ferocal.directory)], check=True)
-    text = (ferocal.directory / "study.toml").read_text()
-    text = text.replace("runs = 3", "runs = 1").replace("warmups = 1", "warmups = 0")
-    ferocal.write(text)
-    ferocal("measure", "--rounds", "1")
-    changes = {
-        (e["workload"], e["configuration"]): e["change"] for e in ferocal.json("compare")["effects"]
-    }
-    assert changes["large-blocks", "keep+rollback"] > 0.5
-    assert changes["append-log", "default+write-ahead"] > 0.5
-    # One round on a busy machine says little of what does not change, but it is not this much.
-    sizes = {
-        w: abs(math.log1p(change)) for (w, name), change in changes.items() if "keep+r" in name
-    }
-    assert sizes["small-objects"] < sizes["large-blocks"]
-    # A C library that ignores the settings fails the check.
-    ferocal.write(text.replace("MALLOC_", "IGNORED_"))
-    error = ferocal("measure", "--rounds", "2", status=1).stderr
-    assert 'allocator=keep is not active: expected equals "kept", seen "handed back"' in error
-
-
 JSON_TYPES: dict[str, tuple[type, ...]] = {
     "string": (str,), "number": (float, int), "integer": (int,), "boolean": (bool,),
     "array": (list,), "object": (dict,),

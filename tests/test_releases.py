@@ -395,6 +395,18 @@ def test_an_order_is_asked_for_and_checked(ferocal: Ferocal) -> None:
     assert "needs a date for every level; r01 has none" in ferocal.refusal("series", "firmware")
     ferocal.write(text.replace("2024-02-14", '"soon"'))
     assert "factor.firmware.level.r01.date" in ferocal.refusal("series", "firmware")
+    # Where other levels stand beside the releases, a list says which follow each other.
+    ferocal.write(text.replace('order = "time"', 'order = ["r03", "r00", "r02"]'))
+    document = ferocal.json("series", "firmware")
+    assert [r["name"] for r in document["releases"]] == ["r03", "r00", "r02"]
+    assert document["order"] == "file"
+    for order, told in (
+        ('["r00", "r99"]', 'no level "r99"'),
+        ('["r00", "r00"]', "names a level twice"),
+        ('["r00"]', "a series has two levels or more"),
+    ):
+        ferocal.write(text.replace('order = "time"', f"order = {order}"))
+        assert told in ferocal.refusal("series", "firmware")
 
 
 NIGHTLY = """

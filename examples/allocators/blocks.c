@@ -90,15 +90,15 @@ static void hand_over(void)
 
 static void grow(void)
 {
-    for (int table = 0; table < 100; table++) {
+    for (int table = 0; table < 60; table++) {
         char *cells = NULL;
+        size_t filled = 0;
         for (size_t size = 1 << 12; size <= 1 << 24; size += size / 2) {
-            size_t before = size - size / 3;
             cells = realloc(cells, size);
             if (!cells)
                 exit(1);
-            for (size_t i = cells && size > 1 << 12 ? before : 0; i < size; i += 4096)
-                cells[i] = 1;
+            memset(cells + filled, table, size - filled);
+            filled = size;
         }
         free(cells);
     }

@@ -7,7 +7,7 @@ cd "$(dirname "$0")"
 mirror=${MIRROR:-http://deb.debian.org/debian}
 packages=gcc,libc6-dev,python3-minimal,xz-utils
 mkdir -p build
-[ -f build/log.txt ] || awk 'BEGIN { s = 1; for (n = 0; n < 200000; n++) {
+[ -f build/log.txt ] || awk 'BEGIN { s = 1; for (n = 0; n < 40000; n++) {
     s = (s * 69069 + 1) % 4294967296
     printf "%010d show-%03d projector %d lamp %d.%02d degrees\n", s, s % 365, n % 7, s % 90, n % 100
 } }' > build/log.txt

@@ -5,7 +5,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { COUNT = 600000 };
+enum { COUNT = 120000 };
 
 static int ascending(const void *a, const void *b)
 {

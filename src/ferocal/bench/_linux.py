@@ -115,8 +115,10 @@ def look_at_run(leader: int) -> dict[int, ProcessSight]:
     """
     if sys.platform != "linux":
         return {}
-    pids = {*_group(leader), *_descendants(leader)}
-    return {pid: sight for pid in pids if (sight := _look_at(pid)) is not None}
+    # The first one at once: a short run is over before the others are found.
+    found = {leader: _look_at(leader)}
+    found |= {pid: _look_at(pid) for pid in {*_group(leader), *_descendants(leader)} - {leader}}
+    return {pid: sight for pid, sight in found.items() if sight is not None}
 
 
 def _group(leader: int) -> Iterator[int]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from ferocal.bench._linux import ProcessSight
@@ -13,11 +13,11 @@ from ferocal.bench.execution import Completed, Executor
 from ferocal.bench.output import OutputError, find_in_json, parse_output
 from ferocal.study.checks import CommandCheck, ReportedCheck, RunningCheck
 from ferocal.study.configurations import Configuration
+from ferocal.terms.wording import listed
 
 # Longer outputs of checks are cut in messages and in the ledger.
 _SEEN_LENGTH = 400
 _UNOBSERVED = "nothing: processes cannot be observed on this system"
-_TOO_SHORT = "nothing: the run ended before it could be observed"
 
 
 @dataclass(frozen=True)
@@ -98,13 +98,24 @@ def verify_running(
     ]
 
 
+def unobserved(
+    configuration: Configuration, directory: Path, workloads: Sequence[str]
+) -> list[CheckResult]:
+    """The checks on running workloads where all runs were over before anybody could look."""
+    seen = f"nothing: all runs of {listed(workloads)} ended before they could be observed"
+    return [
+        replace(check, seen=f"{seen}; lengthen them", holds=False)
+        for check in verify_running(configuration, directory, ())
+    ]
+
+
 def _judge(
     level: str, check: RunningCheck, directory: Path, processes: Sequence[ProcessSight] | None
 ) -> CheckResult:
     wanted = check.filled(lambda text: expand(text, directory.resolve()))
     expected = wanted.described
-    if not processes:
-        return CheckResult(level, expected, _UNOBSERVED if processes is None else _TOO_SHORT, False)
+    if processes is None:
+        return CheckResult(level, expected, _UNOBSERVED, False)
     values = list(dict.fromkeys(_values(check.running, processes)))
     if check.lacks is None:
         holds = any(map(wanted.holds, values))

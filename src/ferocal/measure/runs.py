@@ -37,7 +37,11 @@ from ferocal.terms.wording import listed
 
 @dataclass
 class Visit:
-    """A visit under way; ``unobserved`` are the workloads still to be looked at."""
+    """A visit under way.
+
+    ``unobserved`` are the workloads whose processes are still to be looked at, ``measured`` those
+    of which there is a run that counts.
+    """
 
     id: int
     planned: PlannedVisit
@@ -47,6 +51,7 @@ class Visit:
     unobserved: set[str]
     padding: int | None
     runs: int = 0
+    measured: set[str] = field(default_factory=set)
     failed: list[CheckResult] = field(default_factory=list)
 
 
@@ -154,7 +159,6 @@ class RunTaker:
             environment=self._padding.pad(invocation.environment, visit.padding),
             observe=slot.workload in visit.unobserved,
         )
-        visit.unobserved.discard(slot.workload)
         began = file_times(workload.read, study.directory)
         completed, busy = self._execute(invocation)
         ending = conclude_run(
@@ -166,7 +170,9 @@ class RunTaker:
             began=began,
         )
         self._tell_of_strays(slot.workload, completed)
-        if invocation.observe and completed.error is None:
+        # A run that is over before anybody could look leaves that to the next one of the visit.
+        if invocation.observe and completed.error is None and completed.processes != ():
+            visit.unobserved.discard(slot.workload)
             results = verify_running(configuration, study.directory, completed.processes)
             add_checks(self._recorder, visit, results)
         if completed.failure is None:
@@ -178,6 +184,8 @@ class RunTaker:
             ending = replace(ending, outcome=Outcome.DISTURBED, reason=reason)
         elif workload.asked and not warmup and ending.outcome == Outcome.OK:
             ending = self._hand.complete(ending, slot, workload)
+        if ending.outcome == Outcome.OK and not warmup:
+            visit.measured.add(slot.workload)
         return ending, _seen(completed, busy)
 
     def _execute(self, invocation: Invocation) -> tuple[Completed, Busy]:

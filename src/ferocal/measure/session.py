@@ -8,7 +8,7 @@ from dataclasses import asdict, dataclass
 
 from ferocal.bench.conditions import ConditionReader
 from ferocal.bench.execution import FINDS_STRAYS, Executor
-from ferocal.bench.verification import CheckResult, needs_observation, verify
+from ferocal.bench.verification import CheckResult, needs_observation, unobserved, verify
 from ferocal.errors import FerocalError, HoldError, LedgerError, VerificationError
 from ferocal.ledger.reading.runs import settled_slots
 from ferocal.ledger.records import Outcome, Slot, VisitRecord
@@ -229,9 +229,9 @@ class Session:
                 padding=padding,
             )
         )
-        unobserved = set(study.workloads) if needs_observation(configuration) else set()
+        watched = set(study.workloads) if needs_observation(configuration) else set()
         return Visit(
-            visit_id, planned, configuration, context, checks, unobserved, padding, failed=failed
+            visit_id, planned, configuration, context, checks, watched, padding, failed=failed
         )
 
     def _take_all(self, visit: Visit, slots: list[Slot], summary: Summary) -> None:
@@ -259,6 +259,9 @@ class Session:
         directory, context = self._study.directory, visit.context
         after = verify(self._executor, visit.configuration, directory, context, when="after")
         add_checks(self._recorder, visit, after)
+        unseen = sorted(visit.unobserved & visit.measured)
+        if unseen:
+            add_checks(self._recorder, visit, unobserved(visit.configuration, directory, unseen))
         if not visit.failed:
             self._recorder.end_visit(visit.id)
 

@@ -67,6 +67,28 @@ def _joined(values: frozenset[str]) -> str:
     return " and ".join(sorted(values))
 
 
+def _software_moved(view: View) -> Iterator[Finding]:
+    """Software of one configuration that was not the same at all of its visits.
+
+    A factor explains what differs between configurations, and not what differs within one.
+    """
+    groups: dict[tuple[str, str], list[int]] = {}
+    for n, effect in enumerate(view.effects):
+        for side in (effect.configuration, effect.baseline):
+            groups.setdefault((side, effect.series.workload), []).append(n)
+    for (side, workload), members in groups.items():
+        known = view.context.circumstances.get(side)
+        if known is None:
+            continue
+        subject = known.subjects.get(workload, _NOTHING)
+        named = {f"{name} of {workload}": values for name, values in subject.items()}
+        for name, values in {**known.software, **named}.items():
+            if len(values) > 1:
+                yield Finding(
+                    f"{name} was not the same at all visits: {_joined(values)}", members, side
+                )
+
+
 def _resources(view: View, effect: Effect, side: Circumstances) -> Values:
     return side.resources
 
@@ -341,6 +363,13 @@ KINDS = (
         "make it a factor, name it in the `explains` of one, or make it equal",
         _comparing("software", _software),
         weight="forbids",
+        look="ferocal inspect",
+    ),
+    CaveatKind(
+        "software-moved",
+        "software of a configuration that changed between its visits",
+        "exclude the visits before it changed, or those after it, and measure what is missing",
+        _software_moved,
         look="ferocal inspect",
     ),
     CaveatKind(
