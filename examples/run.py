@@ -20,11 +20,12 @@ from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 EXAMPLES = Path(__file__).parent
 OUTPUT = EXAMPLES.parent / "build" / "examples"
 FEROCAL = Path(sys.executable).with_name("ferocal")
+LEDGER = "ledger.sqlite"
 CHANGED = {"better", "worse"}
 
 
@@ -111,34 +112,37 @@ TABLE = (
 )
 
 
-def call(example: Example, *words: str, log: Path | None = None) -> tuple[int, str]:
-    """Run Ferocal in the directory of an example; exit status, and output unless that is logged."""
+class ExampleError(Exception):
+    """An example that could not be carried out."""
+
+
+def ferocal(example: Example, *words: str, watched: bool = False) -> str:
+    """Run Ferocal in the directory of an example; its output, unless that is watched.
+
+    What is watched is shown where there is a terminal, and else kept in a file.
+
+    Raises
+    ------
+    ExampleError
+        When it fails.
+    """
+    told: int | IO[str] | None = subprocess.PIPE
     with contextlib.ExitStack() as stack:
-        told = subprocess.PIPE if log is None else stack.enter_context(log.open("a"))
+        if watched:
+            log = stack.enter_context((OUTPUT / f"{example.name}.log").open("a+"))
+            told = None if sys.stderr.isatty() else log
         done = subprocess.run(
             [FEROCAL, *words],
             cwd=example.directory,
             stdout=told,
-            stderr=told if log else subprocess.PIPE,
+            stderr=told,
             text=True,
             check=False,
         )
-    return done.returncode, (done.stdout or "") if done.returncode == 0 else f"{done.stderr}"
-
-
-def ferocal(example: Example, *words: str, log: Path | None = None) -> str:
-    """Run Ferocal in the directory of an example; its output, unless that is logged.
-
-    Raises
-    ------
-    SystemExit
-        When it fails.
-    """
-    status, output = call(example, *words, log=log)
-    if status:
-        said = output if log is None else log.read_text()
-        sys.exit(f"{example.name}: ferocal {' '.join(words)} failed\n{said[-2000:]}")
-    return output
+        if done.returncode:
+            log_text = Path(log.name).read_text() if watched else f"{done.stdout}{done.stderr}"
+            raise ExampleError(f"ferocal {' '.join(words)} failed\n{log_text[-2000:].strip()}")
+    return done.stdout or ""
 
 
 def compare(example: Example, *where: str) -> Any:
@@ -146,49 +150,73 @@ def compare(example: Example, *where: str) -> Any:
     return json.loads(ferocal(example, "compare", "--json", *where))
 
 
-def carry_out(example: Example, rounds: int | None) -> None:
+def take_readings(example: Example, rounds: int | None) -> None:
     """Measure or load what is not there yet."""
-    log = OUTPUT / f"{example.name}.log"
-    log.write_text("")
-    if not example.steps:
-        more = () if rounds is None else ("--rounds", str(rounds))
-        if call(example, "measure", *more, log=log)[0]:
+    (OUTPUT / f"{example.name}.log").write_text("")
+    more = () if rounds is None else ("--rounds", str(rounds))
+    steps = example.steps or (("measure", *more),)
+    if example.steps and (example.directory / LEDGER).exists():
+        return
+    for step in steps:
+        try:
+            ferocal(example, *step, watched=True)
+        except ExampleError:
+            if example.steps:
+                raise
             # Once more from where it stopped: a check may have failed on a stalling machine.
-            ferocal(example, "measure", *more, log=log)
-    elif not (example.directory / "ledger.sqlite").exists():
-        for step in example.steps:
-            ferocal(example, *step, log=log)
+            ferocal(example, *step, watched=True)
 
 
 def put_aside(example: Example) -> Path | None:
     """Put the ledger of an example aside, with its study file; where, if there was one."""
-    if not (example.directory / "ledger.sqlite").exists():
+    if not (example.directory / LEDGER).exists():
         return None
-    earlier = OUTPUT / "earlier" / example.name
-    shutil.rmtree(earlier, ignore_errors=True)
+    earlier = OUTPUT / "earlier" / f"{example.name}-{time.strftime('%Y%m%dT%H%M%S')}"
     earlier.mkdir(parents=True)
     shutil.copy(example.directory / "study.toml", earlier)
-    for file in example.directory.glob("ledger.sqlite*"):
+    for file in example.directory.glob(f"{LEDGER}*"):
         shutil.move(file, earlier)
     return earlier
 
 
-def repeated(example: Example, earlier: Path) -> tuple[str, bool]:
-    """Which verdicts of an earlier time repeated, and whether any contradicts."""
+def repeated(example: Example, earlier: Path) -> tuple[str, list[str]]:
+    """Which verdicts of an earlier time repeated, in words, and those that contradict."""
     first, second = (
         {(e["workload"], e["metric"], e["configuration"]): e["verdict"] for e in found["effects"]}
         for found in (compare(example, "--study", str(earlier)), compare(example))
     )
     counts: Counter[str] = Counter()
-    places = []
-    for place in first.keys() & second.keys():
+    contradicting = []
+    for place in sorted(first.keys() & second.keys()):
         pair = {first[place], second[place]}
-        kind = "repeated" if len(pair) == 1 else "contradict" if pair == CHANGED else "other"
-        counts["open in one" if "inconclusive" in pair and kind == "other" else kind] += 1
-        if kind == "contradict":
-            places.append(" ".join(place))
-    told = ", ".join(f"{count} {kind}" for kind, count in sorted(counts.items(), reverse=True))
-    return f"verdicts of both times: {told}" + "".join(f"; {p}" for p in places), bool(places)
+        if len(pair) == 1:
+            counts["repeated"] += 1
+        elif pair == CHANGED:
+            contradicting.append(" ".join(place))
+        else:
+            counts["open in one" if "inconclusive" in pair else "equal in one"] += 1
+    told = ", ".join(f"{count} {kind}" for kind, count in counts.most_common())
+    text = f"verdicts of both times: {told}, {len(contradicting)} contradicting"
+    return text, contradicting
+
+
+def carry_out(example: Example, rounds: int | None, *, again: bool) -> bool:
+    """Take the readings of an example, write its report and tell its answer.
+
+    Whether no verdict contradicts that of an earlier time.
+    """
+    start = time.monotonic()
+    earlier = put_aside(example) if again else None
+    print(f"{example.name} …", file=sys.stderr, flush=True)
+    take_readings(example, rounds)
+    ferocal(example, "report", "-o", str(OUTPUT / f"{example.name}.html"))
+    seconds = time.monotonic() - start
+    print(f"{example.name} ({seconds:.0f} s): {compare(example)['answer'][0]}", flush=True)
+    if earlier is None:
+        return True
+    text, contradicting = repeated(example, earlier)
+    print("\n".join([f"  {text}", *(f"  contradicting: {place}" for place in contradicting)]))
+    return not contradicting
 
 
 def main() -> None:
@@ -202,7 +230,7 @@ def main() -> None:
     if unknown:
         parser.error(f"no example {', '.join(sorted(unknown))}")
     OUTPUT.mkdir(parents=True, exist_ok=True)
-    contradicted = False
+    well = True
     for example in TABLE:
         if options.names and example.name not in options.names:
             continue
@@ -210,17 +238,12 @@ def main() -> None:
         if missing:
             print(f"{example.name}: left out, {', '.join(missing)} missing: make examples-install")
             continue
-        start = time.monotonic()
-        earlier = put_aside(example) if options.again else None
-        carry_out(example, options.rounds)
-        ferocal(example, "report", "-o", str(OUTPUT / f"{example.name}.html"))
-        seconds = time.monotonic() - start
-        print(f"{example.name} ({seconds:.0f} s): {compare(example)['answer'][0]}", flush=True)
-        if earlier is not None:
-            text, wrong = repeated(example, earlier)
-            print(f"  {text}")
-            contradicted |= wrong
-    sys.exit(contradicted)
+        try:
+            well &= carry_out(example, options.rounds, again=options.again)
+        except ExampleError as error:
+            well = False
+            print(f"{example.name}: {error}", flush=True)
+    sys.exit(not well)
 
 
 if __name__ == "__main__":

@@ -295,6 +295,10 @@ def test_more_ways_to_the_same_caveats() -> None:
     steady = with_values(clean(), lambda r, v: 60 * (1 + 1e-4 * np.sin(np.arange(len(v)))))
     assert "capped" in codes(steady)
     assert "capped" not in codes((with_series(steady[0], unit="W"), *steady[1:]))
+    # Memory that is the same in most runs is no cap.
+    taken = with_values(clean(), cap(54.0))
+    assert "capped" in codes(taken)
+    assert "capped" not in codes((with_series(taken[0], unit="MiB"), *taken[1:]))
     # A stopwatch has a resolution that its decimals do not show.
     near = with_series(
         clean(run_sd=0.0005, visit_sd=0.0005, change=0.002), resolution=0.3, margin=0.001

@@ -134,5 +134,5 @@ def test_examples_are_run_and_run_again(tmp_path: Path) -> None:
     answer = "halden-5: worse: cold-start +7.8 %, kiosk-page −4.5 %; 4 seen once"
     assert answer in run()
     again = run("--again")
-    assert answer in again and "verdicts of both times: 16 repeated" in again
+    assert answer in again and "verdicts of both times: 16 repeated, 0 contradicting" in again
     assert (tmp_path / "build" / "examples" / "notebook-and-stopwatch.html").exists()

@@ -161,3 +161,15 @@ def test_a_probe_need_not_be_behind_the_prefix(small_study: Study) -> None:
         (ferocal.directory / "ledger.sqlite").unlink(missing_ok=True)
         ferocal.quick("measure")
         assert ("undeclared-difference" in caveats_of(ferocal)) is differs
+
+
+def test_of_a_small_program_only_a_bound_of_its_memory_is_known(small_study: Study) -> None:
+    """Two programs that are smaller than what starts them are not equal for that."""
+    ferocal = small_study(rounds=5, command="true")
+    replaced(ferocal, 'unit = "points"', 'unit = "MiB"')
+    replaced(ferocal, 'better = "higher"', 'better = "lower"')
+    replaced(ferocal, 'source = { pattern = "score ([0-9.]+)" }', 'source = "peak-memory"')
+    ferocal.quick("measure")
+    assert {cell["bound"] for cell in ferocal.json("table")["cells"]} == {"<"}
+    effect = ferocal.effect()
+    assert effect["verdict"] == "inconclusive" and effect["change"] is None

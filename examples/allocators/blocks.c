@@ -8,7 +8,7 @@
 #include <string.h>
 #include <time.h>
 
-enum { SLOTS = 200000, ROUNDS = 6000000, BATCH = 1000, BATCHES = 3000 };
+enum { SLOTS = 200000, ROUNDS = 1500000, BATCH = 1000, BATCHES = 800 };
 
 static double now(void)
 {
@@ -90,7 +90,7 @@ static void hand_over(void)
 
 static void grow(void)
 {
-    for (int table = 0; table < 60; table++) {
+    for (int table = 0; table < 30; table++) {
         char *cells = NULL;
         size_t filled = 0;
         for (size_t size = 1 << 12; size <= 1 << 24; size += size / 2) {

@@ -24,7 +24,10 @@ for release in bullseye bookworm trixie; do
         mv "$root.new" "$root"
     fi
     mkdir -p "$root/srv/work"
-    cp parts.sh parts.c build/log.txt "$root/srv/work/"
+    # Only what is not there yet: who is not root cannot, and need not.
+    for file in parts.sh parts.c build/log.txt; do
+        cmp -s "$file" "$root/srv/work/$(basename "$file")" || cp "$file" "$root/srv/work/"
+    done
     if [ ! "$root/srv/work/parts" -nt parts.c ]; then
         ./enter.sh "$release" cc -O2 -o /srv/work/parts /srv/work/parts.c -lm
     fi

@@ -55,7 +55,8 @@ class Completed:
     """The outcome of an invocation.
 
     ``wall`` and ``cpu`` are in seconds, ``peak_memory`` in bytes; the last two are None
-    where the system does not report them. Of a long output ``stdout`` has the beginning and the
+    where the system does not report them. Up to ``memory_floor``, the peak of whoever started it,
+    it is not known how much less it was. Of a long output ``stdout`` has the beginning and the
     end; ``whole`` is the file of all of it, which the next command removes. ``error`` says why
     nothing could be started,
     ``processes`` is what was seen of the processes, None where nobody could look.
@@ -70,6 +71,7 @@ class Completed:
     wall: float = 0.0
     cpu: float | None = None
     peak_memory: float | None = None
+    memory_floor: float = 0.0
     stdout: bytes = b""
     stderr: bytes = b""
     stdout_size: int = 0

@@ -54,18 +54,19 @@ def extract_values(
                 values += computed
                 traces += captured
                 continue
-            value = _extract(metric, completed, document)
+            value, bound = _extract(metric, completed, document)
             samples = _count(metric, completed, document)
         except (ExtractionError, OutputError, TraceError) as error:
             raise ExtractionError(f"{metric_name}: {error}") from None
-        values.append(Value(name, metric_name, metric.unit, value, samples))
+        values.append(Value(name, metric_name, metric.unit, value, samples, bound=bound))
     return values, traces
 
 
-def _extract(metric: Metric, completed: Completed, document: list[Any]) -> float:
+def _extract(metric: Metric, completed: Completed, document: list[Any]) -> tuple[float, str | None]:
+    """A value, and "<" where it is only known to be below that."""
     source = metric.source
     if isinstance(source, (JsonSource, PatternSource)):
-        return _from_output(source, completed, document)
+        return _from_output(source, completed, document), None
     assert isinstance(source, str)
     amount = {
         "wall-time": completed.wall,
@@ -74,7 +75,9 @@ def _extract(metric: Metric, completed: Completed, document: list[Any]) -> float
     }[source]
     if amount is None:
         raise ExtractionError(f"this system does not report the {source} of a process")
-    return amount / SOURCES[source].units[metric.unit]
+    hidden = source == "peak-memory" and amount <= completed.memory_floor
+    size = SOURCES[source].units[metric.unit]
+    return (completed.memory_floor if hidden else amount) / size, "<" if hidden else None
 
 
 def _count(metric: Metric, completed: Completed, document: list[Any]) -> int | None:

@@ -101,7 +101,7 @@ def change_decimals(effect: Change) -> int:
         # Without an interval two digits say all that a change seen once can.
         size = abs(factor * effect.change)
         return max(0, 1 - math.floor(math.log10(size))) if 1e-4 < size < 1e9 else 1
-    return min(decimals_for(factor * half_width), 6)
+    return min(decimals_for(factor * half_width), 2 if effect.scale == "ratio" else 6)
 
 
 def factor_text(effect: Change) -> str | None:

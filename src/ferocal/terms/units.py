@@ -15,7 +15,8 @@ class Quantity:
 
     ``lower_is_better`` is the usual direction, for files that state none. On an interval
     scale, whose zero is arbitrary, ratios mean nothing (Stevens 1946, On the theory of scales
-    of measurement, Science 103, 677-680). ``frames`` marks rates at which displays refresh.
+    of measurement, Science 103, 677-680). ``frames`` marks rates at which displays refresh. What is
+    ``kept`` is no rate of work, so that nothing caps it.
     """
 
     name: str
@@ -23,6 +24,7 @@ class Quantity:
     lower_is_better: bool = False
     interval_scale: bool = False
     frames: bool = False
+    kept: bool = False
 
 
 # Binary and decimal prefixes as in IEC 80000-13; time units accepted beside the SI.
@@ -38,6 +40,7 @@ QUANTITIES: tuple[Quantity, ...] = (
         {"B": 1.0, "KiB": 2.0**10, "MiB": 2.0**20, "GiB": 2.0**30, "TiB": 2.0**40,
          "kB": 1e3, "MB": 1e6, "GB": 1e9, "TB": 1e12},
         lower_is_better=True,
+        kept=True,
     ),
     Quantity("frame rate", {"fps": 1.0, "frames/s": 1.0}, frames=True),
     Quantity("frequency", {"Hz": 1.0, "kHz": 1e3, "MHz": 1e6, "GHz": 1e9}, frames=True),

@@ -175,6 +175,10 @@ def _find_caps(view: View, arms: Arms) -> Iterator[Finding]:
     full = (pinned >= 0.9) & (arms.arms.counts >= 8) & positive
     beside = full & _next_to_spread(arms, log, steps) if full.any() else full
     for arm in np.flatnonzero(trailing | full).tolist():
+        quantity = quantity_of(arms.series(arm).unit)
+        # A program that always takes the same memory is not held back by anything.
+        if quantity is not None and quantity.kept:
+            continue
         if trailing[arm] or beside[arm] or _at_refresh_rate(arms, arm):
             top = float(np.exp(best[arm] * sign[arms.series_of[arm]]))
             text = f"{pinned[arm]:.0%} of the readings are pinned at {significant(top)} "
