@@ -18,7 +18,7 @@ import threading
 from pathlib import Path
 from typing import ClassVar
 
-HERE = Path(__file__).parent
+HERE = Path(__file__).resolve().parent
 PROFILE = HERE / "build" / "profile"
 # A page that has not posted by then (s) never will.
 LIMIT = 100

@@ -36,13 +36,13 @@ function integerLoop(rounds) {
  * whether the page's own code is compiled, whatever the browser says of itself.
  */
 function loopOverSort() {
-  const numbers = new Float64Array(300000);
+  const numbers = new Float64Array(100000);
   const ratios = [];
-  integerLoop(1000000);
+  integerLoop(500000);
   for (let round = 0; round < 3; round += 1) {
     for (let n = 0; n < numbers.length; n += 1) numbers[n] = Math.sin(n * 12.9898 + round);
     const sorting = timed(() => numbers.sort());
-    ratios.push(timed(() => integerLoop(3000000)) / sorting);
+    ratios.push(timed(() => integerLoop(1000000)) / sorting);
   }
   return median(ratios);
 }

@@ -183,7 +183,7 @@ def find_active(study: Study, executor: Executor) -> list[str]:
         context = visit_context(PlannedVisit(0, 0, configuration.name))
         results = verify(executor, configuration, study.directory, context)
         if not results:
-            reasons.append(f"  {configuration.name}: has no checks, so nothing proves it")
+            reasons.append(f"  {configuration.name}: no command checks it, so nothing proves it")
         elif all(result.holds for result in results):
             fitting.append(configuration)
         else:
