@@ -215,7 +215,8 @@ def carry_out(example: Example, rounds: int | None, *, again: bool) -> bool:
     if earlier is None:
         return True
     text, contradicting = repeated(example, earlier)
-    print("\n".join([f"  {text}", *(f"  contradicting: {place}" for place in contradicting)]))
+    lines = [f"  {text}", *(f"  contradicting: {place}" for place in contradicting)]
+    print("\n".join(lines), flush=True)
     return not contradicting
 
 

@@ -268,7 +268,7 @@ def test_a_page_is_understood_as_it_was_written(kiosk: Ferocal) -> None:
     assert cells["idle-memory", "halden-5"] == pytest.approx(901)
     text = (kiosk.directory / "study.toml").read_text()
     kiosk.write(text.replace("metric.memory", "metric.time"))
-    error = kiosk.attempt("load", "page.csv")[2]
+    error = kiosk.attempt("load", "page.csv", "--again")[2]
     assert "line 2, workload: not said, and the metric alone does not tell" in error
 
 

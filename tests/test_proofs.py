@@ -20,28 +20,35 @@ Study = Callable[..., Ferocal]
 REPORT = """echo score $GAIN; printf '{"agent": "Wren/7", "clock": %s}' $GAIN"""
 
 
-@pytest.mark.parametrize(
-    ("check", "seen"),
-    [
-        ('reported = "/agent", contains = "Wren/"', None),
-        ('reported = "/agent", lacks = "Pelican"', None),
-        ('reported = "/clock", at-least = 120', None),
-        ('reported = "/clock", at-most = 119.5', 'reported /clock at most 119.5, seen "120"'),
-        ('reported = "/agent", at-least = 1', 'reported /agent at least 1, seen "Wren/7"'),
-        ('reported = "/agent", lacks = "Wren"', 'reported /agent lacks "Wren", seen "Wren/7"'),
-        ('reported = "/jit", equals = "on"', 'reported /jit equals "on", seen nothing: nothing at'),
-    ],
-)
-def test_what_every_run_reports_proves_or_disproves(
-    small_study: Study, check: str, seen: str | None
-) -> None:
-    ferocal = small_study(rounds=1, verify=f"verify = [{{ {check} }}]", command=REPORT)
-    status, _, error = ferocal.attempt("measure", "--only", "mode=on")
-    assert status == (seen is not None)
-    assert seen is None or f"mode=on is not active: expected {seen}" in error
+HOLDS = [
+    'reported = "/agent", contains = "Wren/"',
+    'reported = "/agent", lacks = "Pelican"',
+    'reported = "/clock", at-least = 120',
+]
+FAILS = {
+    'reported = "/clock", at-most = 119.5': 'reported /clock at most 119.5, seen "120"',
+    'reported = "/agent", at-least = 1': 'reported /agent at least 1, seen "Wren/7"',
+    'reported = "/agent", lacks = "Wren"': 'reported /agent lacks "Wren", seen "Wren/7"',
+    'reported = "/jit", equals = "on"': 'reported /jit equals "on", seen nothing: nothing at',
+}
+
+
+def checked(*checks: str) -> str:
+    """The checks of a level."""
+    return f"verify = [{', '.join(f'{{ {check} }}' for check in checks)}]"
+
+
+def test_what_every_run_reports_proves_or_disproves(small_study: Study) -> None:
+    ferocal = small_study(rounds=1, verify=checked(*HOLDS), command=REPORT)
+    ferocal.quick("measure", "--only", "mode=on")
     (checks,) = query(ferocal, "SELECT checks FROM visit")
-    assert [c["holds"] for c in json.loads(checks[0])] == [seen is None]
-    assert len(valid_runs(ferocal)) == (seen is None)
+    assert [c["holds"] for c in json.loads(checks[0])] == [True] * 3
+    small_study(rounds=2, verify=checked(*HOLDS, *FAILS), command=REPORT)
+    status, _, error = ferocal.attempt("measure", "--only", "mode=on")
+    assert status == 1 and len(valid_runs(ferocal)) == 1
+    for told in FAILS.values():
+        assert f"mode=on is not active: expected {told}" in error
+    assert error.count("is not active: ") == 4
 
 
 def test_a_run_that_reports_otherwise_later_sets_the_visit_aside(small_study: Study) -> None:
@@ -63,32 +70,25 @@ def test_a_run_that_reports_otherwise_later_sets_the_visit_aside(small_study: St
 
 
 @pytest.mark.skipif(sys.platform != "linux", reason="processes are observed through /proc")
-@pytest.mark.parametrize(
-    ("check", "seen"),
-    [
-        ('running = "files", contains = "/open-here"', None),
-        ('running = "root", equals = "/"', None),
-        ('running = "libraries", lacks = "preloaded"', None),
-        ('running = "files", lacks = "/open-here"', "/open-here"),
-        (
-            'running = "root", equals = "/userland"',
-            'root of the running workload equals "/userland", seen "/"',
-        ),
-        ('running = "libraries", lacks = "libc.so"', "libc.so"),
-    ],
-)
-def test_processes_in_sessions_of_their_own_are_looked_at(
-    small_study: Study, check: str, seen: str | None
-) -> None:
+def test_processes_in_sessions_of_their_own_are_looked_at(small_study: Study) -> None:
     """As a browser is that its driver starts, to end it with all that it has started."""
-    ferocal = small_study(
-        rounds=1,
-        verify=f"verify = [{{ {check} }}]",
-        command="setsid sh -c 'exec 7> {study}/open-here; sleep 1; :' & wait; echo score $GAIN",
+    command = "setsid sh -c 'exec 7> {study}/open-here; sleep 1; :' & wait; echo score $GAIN"
+    holding = (
+        'running = "files", contains = "/open-here"',
+        'running = "root", equals = "/"',
+        'running = "libraries", lacks = "preloaded"',
     )
+    ferocal = small_study(rounds=1, verify=checked(*holding), command=command)
+    ferocal.quick("measure", "--only", "mode=on")
+    failing = {
+        'running = "files", lacks = "/open-here"': "/open-here",
+        'running = "root", equals = "/userland"': 'workload equals "/userland", seen "/"',
+        'running = "libraries", lacks = "libc.so"': "libc.so",
+    }
+    small_study(rounds=2, verify=checked(*failing), command=command)
     status, _, error = ferocal.attempt("measure", "--only", "mode=on")
-    assert status == (seen is not None), error
-    assert seen is None or ("mode=on is not active" in error and seen in error)
+    assert status == 1 and error.count("is not active: ") == 3
+    assert all(seen in error for seen in failing.values())
 
 
 @pytest.mark.skipif(sys.platform != "linux", reason="processes are observed through /proc")

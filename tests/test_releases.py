@@ -398,7 +398,7 @@ def test_an_order_is_asked_for_and_checked(ferocal: Ferocal) -> None:
     # Where other levels stand beside the releases, a list says which follow each other.
     ferocal.write(text.replace('order = "time"', 'order = ["r03", "r00", "r02"]'))
     document = ferocal.json("series", "firmware")
-    assert [r["name"] for r in document["releases"]] == ["r03", "r00", "r02"]
+    assert [r["level"] for r in document["releases"]] == ["r03", "r00", "r02"]
     assert document["order"] == "file"
     for order, told in (
         ('["r00", "r99"]', 'no level "r99"'),

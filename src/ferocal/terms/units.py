@@ -64,10 +64,10 @@ def quantity_of(unit: str) -> Quantity | None:
 
 
 def unit_factors(unit: str) -> tuple[float, ...]:
-    """How many times as large as the right one a value in another unit would be, ascending."""
+    """By what a value in another unit is off, as factors above one, ascending."""
     quantity = quantity_of(unit)
-    sizes = [] if quantity is None else list(quantity.units.values())
-    known = {a / b for a in sizes for b in sizes if a > b}
+    units = {} if quantity is None else quantity.units
+    known = {max(s / units[unit], units[unit] / s) for s in units.values()} - {1.0}
     return tuple(sorted(known or _USUAL_FACTORS))
 
 
