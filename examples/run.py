@@ -211,7 +211,8 @@ def carry_out(example: Example, rounds: int | None, *, again: bool) -> bool:
     take_readings(example, rounds)
     ferocal(example, "report", "-o", str(OUTPUT / f"{example.name}.html"))
     seconds = time.monotonic() - start
-    print(f"{example.name} ({seconds:.0f} s): {compare(example)['answer'][0]}", flush=True)
+    answer = " | ".join(compare(example)["answer"])
+    print(f"{example.name} ({seconds:.0f} s): {answer}", flush=True)
     if earlier is None:
         return True
     text, contradicting = repeated(example, earlier)
