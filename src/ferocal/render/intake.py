@@ -75,6 +75,7 @@ def readings_table(study: Study, loaded: Loaded) -> Table:
         )
     rest = len(intake.value) - table.row_count
     if rest:
+        table.caption_justify = "left"
         table.caption = f"and {counted(rest, 'reading')} more"
     return table
 
