@@ -104,6 +104,8 @@ class _Family:
 
     def _take_leave(self) -> bool:
         """Take leave of children that have ended; whether any is left."""
+        if sys.platform != "linux":  # nothing is adopted elsewhere
+            return False
         ended = os.WEXITED | os.WNOHANG | os.WNOWAIT
         try:
             while (child := os.waitid(os.P_ALL, 0, ended)) is not None:
