@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import http.server
+import json
 import os
 import shutil
 import signal
@@ -74,9 +75,8 @@ def make_profile() -> None:
     PROFILE.mkdir(parents=True)
     if is_firefox():
         wanted = {**QUIET, **(COMPILERS_OFF if os.environ["EXAMPLE_COMPILER"] == "off" else {})}
-        shown = {True: "true", False: "false"}
-        lines = [f'user_pref("{k}", {shown.get(v, repr(v))});\n' for k, v in wanted.items()]
-        (PROFILE / "user.js").write_text("".join(lines).replace("'", '"'), encoding="utf-8")
+        lines = [f'user_pref("{name}", {json.dumps(value)});\n' for name, value in wanted.items()]
+        (PROFILE / "user.js").write_text("".join(lines), encoding="utf-8")
 
 
 def show_version() -> None:

@@ -6,6 +6,7 @@ import json
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 from ferocal.bench._linux import ProcessSight
 from ferocal.bench.commands import expand, prepare
@@ -13,6 +14,7 @@ from ferocal.bench.execution import Completed, Executor
 from ferocal.bench.output import OutputError, find_in_json, parse_output
 from ferocal.study.checks import CommandCheck, ReportedCheck, RunningCheck
 from ferocal.study.configurations import Configuration
+from ferocal.study.masking import Mask
 from ferocal.terms.wording import listed
 
 # Longer outputs of checks are cut in messages and in the ledger.
@@ -145,19 +147,21 @@ def _telling(check: RunningCheck, values: Sequence[str]) -> list[str]:
 
 def verify_reported(configuration: Configuration, completed: Completed) -> list[CheckResult]:
     """Hold the checks on what a run reports against its output."""
-    return [
-        _judge_report(level, check, completed)
-        for level, check in configuration.verify
-        if isinstance(check, ReportedCheck)
-    ]
-
-
-def _judge_report(level: str, check: ReportedCheck, completed: Completed) -> CheckResult:
-    expected = check.described
+    asked = [(level, c) for level, c in configuration.verify if isinstance(c, ReportedCheck)]
+    if not asked:
+        return []
     try:
-        found = find_in_json(parse_output(completed), check.reported)
+        document = parse_output(completed)
     except OutputError as error:
-        return CheckResult(level, expected, f"nothing: {error}", False)
+        return [CheckResult(level, c.described, f"nothing: {error}", False) for level, c in asked]
+    return [_judge_report(level, check, document, completed.mask) for level, check in asked]
+
+
+def _judge_report(level: str, check: ReportedCheck, document: Any, mask: Mask) -> CheckResult:
+    try:
+        found = find_in_json(document, check.reported)
+    except OutputError as error:
+        return CheckResult(level, check.described, f"nothing: {error}", False)
     seen = found if isinstance(found, str) else json.dumps(found)
-    shown = completed.mask.text(seen)[:_SEEN_LENGTH]
-    return CheckResult(level, expected, f'"{shown}"', check.holds(seen.strip()))
+    shown = mask.text(seen)[:_SEEN_LENGTH]
+    return CheckResult(level, check.described, f'"{shown}"', check.holds(seen.strip()))

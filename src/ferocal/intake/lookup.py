@@ -58,17 +58,15 @@ def find_series(columns: Columns, study: Study, problems: Problems) -> np.ndarra
         workloads = Labels.same(next(iter(study.workloads)), len(columns))
     known = list(study.workloads)
     metrics: dict[str, dict[str, int]] = {workload: {} for workload in known}
+    places: dict[str, list[int]] = {}  # by metric, whatever the workload
     for place, (workload, name, _) in enumerate(study.read_metrics()):
         metrics[workload][name] = place
-
-    owners: dict[str, list[str]] = {}
-    for workload, name, _ in study.read_metrics():
-        owners.setdefault(name, []).append(workload)
+        places.setdefault(name, []).append(place)
 
     def find(workload: str, name: str) -> int:
         if not workload:
-            owning = owners.get(resolve(name, owners), [])
-            return metrics[owning[0]][resolve(name, owners)] if len(owning) == 1 else -1
+            only = places.get(resolve(name, places), [])
+            return only[0] if len(only) == 1 else -1
         candidates = metrics.get(resolve(workload, known), {})
         if not name and len(candidates) == 1:
             return next(iter(candidates.values()))

@@ -82,6 +82,8 @@ class VisitRecord:
 class StepRecord:
     """Something done to the bench: a switch, leave or renew step, or a hold.
 
+    What prepares a session is of no factor and no level, both empty.
+
     ``state`` is "done" or "failed", for a hold "waiting", "continued" or "skipped".
     """
 

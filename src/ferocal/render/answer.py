@@ -34,7 +34,6 @@ _MOST_ALARMS = 3
 _MOST_CONFIGURATIONS = 2
 _CHANCE = "Seen once is no verdict: how much of that is chance, nothing shows."
 _WITH_CHANGE = (*CHANGED, Verdict.SEEN_ONCE)
-_QUIET = (Verdict.EQUIVALENT, Verdict.INCONCLUSIVE)
 _SPOKEN = (*CHANGED, Verdict.EQUIVALENT, Verdict.INCONCLUSIVE, Verdict.SEEN_ONCE)
 
 

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from ferocal.study.load import Study
 
 # Of more readings some of every metric are shown.
-MOST_ROWS = 12
+_MOST_ROWS = 12
 
 
 def loaded_lines(loaded: Loaded, *, preview: bool) -> list[str]:
@@ -83,8 +83,8 @@ def readings_table(study: Study, loaded: Loaded) -> Table:
 def _telling_rows(intake: Intake) -> list[int]:
     """Places of a few readings, of as many metrics as there is room for, in their order."""
     distinct = np.unique(intake.series_of)
-    each = max(1, MOST_ROWS // len(distinct))
-    found = [np.flatnonzero(intake.series_of == n)[:each] for n in distinct[:MOST_ROWS]]
+    each = max(1, _MOST_ROWS // len(distinct))
+    found = [np.flatnonzero(intake.series_of == n)[:each] for n in distinct[:_MOST_ROWS]]
     return sorted(int(place) for places in found for place in places)
 
 

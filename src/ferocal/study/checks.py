@@ -66,6 +66,11 @@ class Expectation(StudyTable):
         told = f'"{value}"' if isinstance(value, str) else f"{value:.15g}"
         return f"{self._key.replace('_', ' ')} {told}"
 
+    @property
+    def described(self) -> str:
+        """What must be seen, and of what where that is not a command's whole output."""
+        return self.expected
+
     def holds(self, seen: str) -> bool:
         """Whether what was seen, already stripped, is as expected."""
         return _HOLDS[self._key](getattr(self, self._key), seen)
@@ -81,11 +86,6 @@ class CommandCheck(Command, Expectation):
 
     when: Literal["before", "after", "both"] = "before"
     with_prefix: bool = False
-
-    @property
-    def described(self) -> str:
-        """What must be seen, as people read it."""
-        return self.expected
 
 
 class RunningCheck(Expectation):
@@ -122,9 +122,9 @@ _KINDS = {"running": "a-running-check", "reported": "a-reported-check"}
 
 def _kind_of_check(value: Any) -> str:
     # Values are models, instead of tables of the file, when the study is written out.
-    given = (
-        value if isinstance(value, dict) else vars(value) if isinstance(value, BaseModel) else ()
-    )
+    given = vars(value) if isinstance(value, BaseModel) else value
+    if not isinstance(given, dict):
+        return "a-command-check"
     return next((kind for key, kind in _KINDS.items() if key in given), "a-command-check")
 
 

@@ -307,8 +307,9 @@ class Probe(Command):
     """A command that reads a fact or a condition which Ferocal cannot read itself.
 
     Hardware must not change; a resource may differ between configurations, which is then
-    a caveat; software is recorded; a condition is read before and after every run. Where a
-    configuration has a prefix, the command is behind it, unless it is not ``with_prefix``.
+    a caveat; software is recorded; a condition is read before and after every run. A
+    command that reads a fact is behind the prefix of a configuration, unless it is not
+    ``with_prefix``; one that reads a condition never is.
     """
 
     with_prefix: bool = True

@@ -80,9 +80,7 @@ def _software_moved(view: View) -> Iterator[Finding]:
         known = view.context.circumstances.get(side)
         if known is None:
             continue
-        subject = known.subjects.get(workload, _NOTHING)
-        named = {f"{name} of {workload}": values for name, values in subject.items()}
-        for name, values in {**known.software, **named}.items():
+        for name, values in {**known.software, **_subject_of(known, workload)}.items():
             if len(values) > 1:
                 yield Finding(
                     f"{name} was not the same at all visits: {_joined(values)}", members, side
@@ -142,9 +140,14 @@ def _subject(view: View, effect: Effect, side: Circumstances) -> Values:
     explained = view.context.explained.get(effect.configuration, ())
     if workload in explained:
         return _NOTHING
-    subject = side.subjects.get(workload, _NOTHING)
-    named = {f"{name} of {workload}": values for name, values in subject.items()}
+    named = _subject_of(side, workload)
     return {name: values for name, values in named.items() if name not in explained}
+
+
+def _subject_of(side: Circumstances, workload: str) -> Values:
+    """What is known of a workload on one side, by names such as "version of flight"."""
+    subject = side.subjects.get(workload, _NOTHING)
+    return {f"{name} of {workload}": values for name, values in subject.items()}
 
 
 def _statistic(view: View, effect: Effect, side: Circumstances) -> Values:

@@ -132,9 +132,10 @@ def _odd_arms(view: View, arms: Arms, median: FloatArray) -> Iterator[Finding]:
     with np.errstate(divide="ignore", invalid="ignore"):
         log = np.log(median)
         span = np.maximum.reduceat(log, groups.starts) - np.minimum.reduceat(log, groups.starts)
-    for number, start in enumerate(groups.starts.tolist()):
+    apart = np.isfinite(span) & (span > math.log(_OTHER_UNIT_FACTOR))
+    for start, factor in zip(groups.starts[apart].tolist(), span[apart].tolist(), strict=True):
         s = int(arms.series_of[start])
-        if arms.scales[s] != "ratio" or not _is_unit_apart(arms.series(start), float(span[number])):
+        if arms.scales[s] != "ratio" or not _may_be_units(arms.series(start), factor):
             continue
         medians = median[arms.series_of == s]
         unit = arms.series(start).unit
@@ -144,11 +145,10 @@ def _odd_arms(view: View, arms: Arms, median: FloatArray) -> Iterator[Finding]:
         yield view.on_series(s, text)
 
 
-def _is_unit_apart(series: Series, span: float) -> bool:
-    """Whether the arms of a series may be in two units, ``span`` being a natural logarithm."""
-    if series.metered or not span > math.log(_OTHER_UNIT_FACTOR):
-        return False
-    return any(abs(span - math.log(f)) < _NEAR_UNIT for f in unit_factors(series.unit))
+def _may_be_units(series: Series, factor: float) -> bool:
+    """Whether arms that are so far apart, as a natural logarithm, may be in two units."""
+    near = (abs(factor - math.log(f)) < _NEAR_UNIT for f in unit_factors(series.unit))
+    return not series.metered and any(near)
 
 
 @of_arms
@@ -244,8 +244,10 @@ def _find_steps_differ(view: View) -> Iterator[Finding]:
 
     The last decimal place that is used tells, since coarser steps are common by chance.
     """
-    base = _baseline_levels(view)
     steps, counts = find_arm_steps(view.readings)
+    if not steps.any():
+        return
+    base = _baseline_levels(view)
     for n, effect in enumerate(view.effects):
         place = view.places[effect.series]
         arms = _arms_of(view, effect, place)

@@ -39,35 +39,32 @@ def find_arm_steps(readings: Readings) -> tuple[FloatArray, IntArray]:
     In the unit of its series; 0 where readings are finer than any. Declared resolutions say
     nothing here: it is what is seen.
     """
-    steps = np.zeros(readings.arm_count)
     sharp = readings.select(readings.width == 0)
     order = np.argsort(sharp.arm_of, kind="stable")
-    groups = find_segments([sharp.arm_of[order]])
-    for start, count in zip(groups.starts.tolist(), groups.counts.tolist(), strict=True):
-        decimals = _decimals(np.unique(sharp.value[order[start : start + count]]))
-        steps[int(sharp.arm_of[order[start]])] = 0.0 if decimals is None else 10.0**-decimals
-    return steps, np.bincount(sharp.arm_of, minlength=readings.arm_count)
+    arms, values = sharp.arm_of[order], sharp.value[order]
+    starts = find_segments([arms]).starts
+    steps = np.zeros(readings.arm_count)
+    used = arms[starts]
+    # From the finest on, so that the coarsest place that fits stands.
+    for decimals in range(_DECIMALS, -1, -1) if len(used) else ():
+        fits = np.logical_and.reduceat(_fit_decimals(values, decimals), starts)
+        steps[used[fits]] = 10.0**-decimals
+    return steps, np.bincount(arms, minlength=readings.arm_count)
 
 
 def _step(values: FloatArray) -> float:
     """The step of distinct ascending values, 0 where they are finer than any."""
-    decimals = _decimals(values)
+    # A few readings tell in most cases that there is none.
+    fits = _fit_decimals(values[:16, None], np.arange(_DECIMALS + 1)).all(axis=0)
+    decimals = int(np.argmax(fits)) if fits.any() else None
+    while decimals is not None and not _fit_decimals(values, decimals).all():
+        decimals = decimals + 1 if decimals < _DECIMALS else None
     if decimals is None:
         return 0.0
     whole = np.rint(values * 10.0**decimals)
     if len(values) < _FEWEST_DISTINCT or np.abs(whole).max() >= 2**53:
         return float(10.0**-decimals)
     return float(np.gcd.reduce(np.diff(whole).astype(np.int64)) / 10.0**decimals)
-
-
-def _decimals(values: FloatArray) -> int | None:
-    """How many decimals distinct ascending values have, None where they have more than any."""
-    # A few readings tell in most cases that there is none.
-    fits = _fit_decimals(values[:16, None], np.arange(_DECIMALS + 1)).all(axis=0)
-    decimals = int(np.argmax(fits)) if fits.any() else None
-    while decimals is not None and not _fit_decimals(values, decimals).all():
-        decimals = decimals + 1 if decimals < _DECIMALS else None
-    return decimals
 
 
 def _fit_decimals(values: FloatArray, decimals: IntArray | int) -> np.ndarray:
