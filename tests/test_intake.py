@@ -151,6 +151,37 @@ def test_an_operator_is_led_through_a_whole_session(kiosk: Ferocal) -> None:
     assert (510.0, 500.0, 520.0, None) in rows and (512.0, None, None, None) in rows
 
 
+@pytest.mark.parametrize("how", ["Ctrl-C", "SIGKILL"])
+def test_a_confirmed_reading_outlives_the_session_and_its_run_is_completed(
+    ferocal: Ferocal, how: str
+) -> None:
+    second = '[workload.cold-start.metric.memory]\nunit = "MiB"\nbetter = "lower"\n'
+    ferocal.write(STUDY.format(hold="").partition("[workload.idle-memory")[0] + second)
+    terminal = spawn(ferocal)
+    take_time(terminal, "\r")
+    terminal.expect("memory, MiB .*: ")
+    if how == "Ctrl-C":
+        terminal.sendintr()
+        end(terminal, 130)
+    else:
+        terminal.kill(signal.SIGKILL)
+        terminal.expect(pexpect.EOF)
+    terminal = spawn(ferocal)
+    terminal.expect("cold-start, run 1: time = .* s was kept .* only the rest is asked for")
+    type_value(terminal, "512")
+    for _ in range(3):
+        take_time(terminal, "\r")
+        type_value(terminal, "500")
+    terminal.expect("the plan is complete")
+    end(terminal, 0)
+    runs = ferocal.json("runs", "--all")["runs"]
+    assert [(run["outcome"], sorted(run["values"])) for run in runs] == [
+        ("ok", ["memory", "time"])
+    ] * 4
+    assert runs[0]["values"]["memory"]["value"] == 512
+    assert not (ferocal.directory / "measure.journal").exists()
+
+
 @given(st.floats(0.01, 9999), st.sampled_from(["s", "ms", "min"]), st.booleans())
 def test_typed_readings_are_converted_whatever_their_comma(
     value: float, unit: str, comma: bool

@@ -9,7 +9,7 @@ from ferocal.answers.comparison import Comparison, compare
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.selection import Selection
 from ferocal.answers.table import ReadingsTable, make_table
-from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.opening import read_ledger
 from ferocal.study.load import Study, load_study
 
 if TYPE_CHECKING:
@@ -39,7 +39,7 @@ class OpenedStudy:
 
     def evidence(self) -> Evidence:
         """The contents of the ledger, as columns for the analysis."""
-        with open_ledger(self.directory) as ledger:
+        with read_ledger(self.directory) as ledger:
             return gather(self.study, ledger)
 
     def compare(
@@ -196,7 +196,7 @@ class OpenedStudy:
         from ferocal.answers.references import stand_among
         from ferocal.ledger.reading.references import read_references
 
-        with open_ledger(self.directory) as ledger:
+        with read_ledger(self.directory) as ledger:
             evidence, known = gather(self.study, ledger), read_references(ledger)
         return stand_among(self.study, evidence, known, selection=selection, search=search)
 
@@ -213,7 +213,7 @@ class OpenedStudy:
         from ferocal.answers.chart import make_charts
         from ferocal.ledger.reading.references import read_references
 
-        with open_ledger(self.directory) as ledger:
+        with read_ledger(self.directory) as ledger:
             evidence, known = gather(self.study, ledger), read_references(ledger)
         return make_charts(self.study, evidence, known, against=against, selection=selection)
 
@@ -225,14 +225,14 @@ class OpenedStudy:
         from ferocal.answers.claims import examine
         from ferocal.ledger.reading.claims import read_claims
 
-        with open_ledger(self.directory) as ledger:
+        with read_ledger(self.directory) as ledger:
             return examine(self.study, gather(self.study, ledger), read_claims(ledger))
 
     def runs(self) -> list[RunRow]:
         """Every run with its readings in the order of time, those that do not count too."""
         from ferocal.ledger.reading.runs import read_runs
 
-        with open_ledger(self.directory) as ledger:
+        with read_ledger(self.directory) as ledger:
             return read_runs(ledger)
 
     def readings(self) -> pd.DataFrame:

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.opening import read_ledger
 from ferocal.ledger.reading.sessions import SessionCriteria, read_criteria
 from ferocal.study.criteria import JUDGING, judging
 from ferocal.study.load import Study
@@ -49,7 +49,7 @@ def read_criteria_changes(study: Study) -> tuple[CriteriaChange, ...]:
     LedgerError
         When the ledger is missing or cannot be read.
     """
-    with open_ledger(study.directory) as ledger:
+    with read_ledger(study.directory) as ledger:
         return find_criteria_changes(study, read_criteria(ledger))
 
 

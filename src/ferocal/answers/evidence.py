@@ -90,7 +90,12 @@ class Evidence:
 
 
 def gather(study: Study, ledger: Ledger) -> Evidence:
-    """The evidence in the ledger, in the terms of the study file."""
+    """The evidence in the ledger at one moment, in the terms of the study file."""
+    with ledger.snapshot():
+        return _gather(study, ledger)
+
+
+def _gather(study: Study, ledger: Ledger) -> Evidence:
     columns = read_columns(ledger)
     order = _in_order_of_time(columns.visits)
     readings, known, stray = _readings(study, columns, order)

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from ferocal.ledger.opening import open_ledger
+from ferocal.analysis.data.series import Series
+from ferocal.answers.series import study_series
+from ferocal.ledger.opening import read_ledger
 from ferocal.ledger.reading.export import read_long_rows, read_trace_rows
 from ferocal.ledger.reading.runs import read_excluded
 from ferocal.study.load import Study
@@ -15,6 +17,16 @@ from ferocal.study.load import Study
 if TYPE_CHECKING:
     import pandas as pd
 
+# How the study judges a metric, by the column that says so.
+_JUDGED: dict[str, Callable[[Series], str]] = {
+    "better": lambda series: series.better,
+    "role": lambda series: series.role,
+    "margin": lambda series: (
+        f"{100 * series.margin:.10g} %"
+        if series.unit_margin is None
+        else f"{series.unit_margin!r} {series.unit}"
+    ),
+}
 # Signs that are in no name of a file that is written.
 _NO_NAME = re.compile(r"[^\w.+=%-]")
 
@@ -40,11 +52,11 @@ def readings_frame(study: Study) -> pd.DataFrame:
     """
     import pandas as pd
 
-    with open_ledger(study.directory) as ledger:
+    with read_ledger(study.directory) as ledger:
         names, rows = read_long_rows(ledger)
         excluded = read_excluded(ledger)
     levels = {c.name: c.levels for c in study.configurations}
-    better = {(w, name): m.better for w, name, m in study.metrics()}
+    series = {(s.workload, s.metric): s for s in study_series(study)}
     frame = pd.DataFrame(rows, columns=names)
     if not len(frame):
         return frame
@@ -52,8 +64,12 @@ def readings_frame(study: Study) -> pd.DataFrame:
     # What is not known is nothing, in every format.
     frame["started_at"] = frame["started_at"].replace("", None)
     frame["excluded"] = [excluded.get(key) for key in frame["key"]]
-    pairs = zip(frame["workload"], frame["metric"], strict=True)
-    frame["better"] = [better.get(pair) for pair in pairs]
+    pairs = list(zip(frame["workload"], frame["metric"], strict=True))
+    for name, of_series in _JUDGED.items():
+        known = {pair: of_series(s) for pair, s in series.items()}
+        frame[name] = [known.get(pair) for pair in pairs]
+    declared = [getattr(series.get(pair), "resolution", None) for pair in pairs]
+    frame["resolution"] = frame["resolution"].astype("float64").fillna(pd.Series(declared))
     for factor in study.file.factor:
         column = [levels.get(name, {}).get(factor) for name in frame["configuration"]]
         frame[f"factor:{factor}"] = column
@@ -69,7 +85,7 @@ def exported_traces(study: Study) -> Iterator[ExportedTrace]:
     LedgerError
         When the ledger is missing or cannot be read.
     """
-    with open_ledger(study.directory) as ledger:
+    with read_ledger(study.directory) as ledger:
         excluded = read_excluded(ledger)
         for row in read_trace_rows(ledger):
             context = {**row.context, "excluded": excluded.get(row.run_key, "")}

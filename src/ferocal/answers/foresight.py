@@ -17,7 +17,7 @@ from ferocal.analysis.inference.noise_floors import pool_floors
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.series import study_series
-from ferocal.ledger.opening import LEDGER_FILE, open_ledger
+from ferocal.ledger.opening import LEDGER_FILE, read_ledger
 from ferocal.ledger.reading.sessions import Durations, read_durations
 from ferocal.plan.advice import (
     Cost,
@@ -133,7 +133,7 @@ def _look_up(study: Study) -> _Known:
     """What the ledger of a study holds on its bench."""
     if not (study.directory / LEDGER_FILE).exists():
         return _Known(Durations({}, None), {}, None)
-    with open_ledger(study.directory) as ledger:
+    with read_ledger(study.directory) as ledger:
         evidence = gather(study, ledger)
         durations = read_durations(ledger, study.bench)
     place = evidence.readings.benches.index(study.bench)

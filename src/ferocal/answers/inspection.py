@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ferocal.bench.facts import Fact, declared_facts, read_facts
-from ferocal.ledger.opening import LEDGER_FILE, open_ledger
+from ferocal.ledger.opening import LEDGER_FILE, read_ledger
 from ferocal.ledger.reading.bench_looks import BenchLook, read_looks_at_benches
 from ferocal.ledger.reading.integrity import Integrity, read_integrity
 from ferocal.ledger.reading.kept import Holdings, read_holdings
@@ -108,7 +108,7 @@ def check_integrity(directory: Path) -> Integrity:
     LedgerError
         When there is none, or it cannot be read at all.
     """
-    with open_ledger(directory, checked=False) as ledger:
+    with read_ledger(directory, checked=False) as ledger:
         return read_integrity(ledger)
 
 
@@ -120,7 +120,7 @@ def list_holdings(directory: Path) -> Holdings:
     LedgerError
         When there is none, or it cannot be read.
     """
-    with open_ledger(directory) as ledger:
+    with read_ledger(directory) as ledger:
         return read_holdings(ledger)
 
 
@@ -128,7 +128,7 @@ def _looks(study: Study) -> tuple[BenchLook, ...]:
     """The latest look at the noise of every bench."""
     if not (study.directory / LEDGER_FILE).exists():
         return ()
-    with open_ledger(study.directory) as ledger:
+    with read_ledger(study.directory) as ledger:
         return tuple(read_looks_at_benches(ledger))
 
 

@@ -10,7 +10,7 @@ from ferocal.analysis.inference.noise_floors import NoiseFloor, find_own_floor
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.bench.facts import Fact, find_changes
 from ferocal.errors import UsageError
-from ferocal.ledger.opening import LEDGER_FILE, open_ledger
+from ferocal.ledger.opening import LEDGER_FILE, read_ledger
 from ferocal.ledger.reading.noise_floors import read_noise_floors
 from ferocal.ledger.reading.visits import read_visits, recorded_facts
 from ferocal.ledger.records import NoiseFloorRecord
@@ -23,7 +23,7 @@ _HARDWARE = frozenset({"hardware", "declared"})
 
 def known_noise_floors(study: Study) -> list[NoiseFloorRecord]:
     """The noise floors that were brought into a study, in order."""
-    with open_ledger(study.directory) as ledger:
+    with read_ledger(study.directory) as ledger:
         return read_noise_floors(ledger)
 
 
@@ -49,7 +49,7 @@ def find_noise_floors(study: Study, source: Path) -> list[NoiseFloorRecord]:
             f"{source} is of the bench {listed(other.benches)}, not of {listed(study.benches)}: "
             "how much visits vary there says nothing of this one"
         )
-    with open_ledger(source) as ledger:
+    with read_ledger(source) as ledger:
         evidence = gather(other, ledger)
     records = []
     for bench in benches:
@@ -67,7 +67,7 @@ def _check_hardware(study: Study, bench: str, evidence: Evidence, source: Path) 
     """Compare the hardware of the first visits, where this study has visits already."""
     if not (study.directory / LEDGER_FILE).exists():
         return
-    with open_ledger(study.directory) as ledger:
+    with read_ledger(study.directory) as ledger:
         recorded, visits = recorded_facts(ledger), read_visits(ledger).values()
         here = [recorded[visit.facts_id] for visit in visits if visit.bench == bench][:1]
     there = [evidence.facts[v.facts_id] for v in evidence.visits if v.bench == bench][:1]

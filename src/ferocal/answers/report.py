@@ -27,7 +27,7 @@ from ferocal.answers.release_noise import ordered_factor
 from ferocal.answers.releases import SeriesAnswer, follow
 from ferocal.answers.table import ReadingsTable, make_table
 from ferocal.errors import NothingToShowError
-from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.opening import read_ledger
 from ferocal.ledger.reading.claims import read_claims
 from ferocal.ledger.reading.notes import read_notes
 from ferocal.ledger.reading.references import read_references
@@ -96,7 +96,7 @@ def make_report(study: Study, against: str | None = None, *, identifying: bool =
     LedgerError
         When there is no ledger, or it cannot be read.
     """
-    with open_ledger(study.directory) as ledger:
+    with read_ledger(study.directory) as ledger:
         evidence = gather(study, ledger)
         comparison = compare(study, evidence, against=against)
         procedure = _procedure(study, ledger, evidence, comparison, identifying=identifying)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from ferocal.answers.criteria import CriteriaChange, find_criteria_changes
 from ferocal.answers.selection import Selection
 from ferocal.errors import UsageError
-from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.opening import read_ledger
 from ferocal.ledger.reading.runs import RunRow, read_runs
 from ferocal.ledger.reading.sessions import read_criteria
 from ferocal.study.load import Study
@@ -57,7 +57,7 @@ def list_runs(
     """
     selection, only = selection or Selection(), only or RunFilter()
     selection, computed = _as_read(study, selection.resolve(study))
-    with open_ledger(study.directory) as ledger:
+    with read_ledger(study.directory) as ledger:
         runs = read_runs(ledger)
         changes = find_criteria_changes(study, read_criteria(ledger))
     _check_filter(only, runs)

@@ -11,7 +11,7 @@ from ferocal.answers.evidence import Evidence
 from ferocal.answers.selection import Selection
 from ferocal.answers.table import ReadingsTable, make_table
 from ferocal.errors import UsageError
-from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.opening import read_ledger
 from ferocal.ledger.reading.traces import read_traces
 from ferocal.study.load import Study
 from ferocal.study.metrics import Metric, derive
@@ -119,7 +119,7 @@ def _collect(
     """By bench and configuration, the collectors that have taken their captures."""
     spec, collectors = metric.metric.trace_spec, dict[str, dict[str, Collector]]()
     part = metric.parts[0]
-    with open_ledger(study.directory) as ledger:
+    with read_ledger(study.directory) as ledger:
         for row in read_traces(ledger, metric.kind.name, metric.workload, metric.name):
             if selection.wants(row.bench, row.configuration, metric.workload, part):
                 of_bench = collectors.setdefault(row.bench, {})

@@ -62,6 +62,6 @@ def command(
     for source in loaded:
         for line in loaded_lines(source, preview=preview):
             say(line)
-        if preview:
+        if preview and len(source.intake.value):
             make_console().print(readings_table(study, source))
     say("next: the same without --preview records it" if preview else "next: `ferocal compare`")

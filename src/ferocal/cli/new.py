@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import click
@@ -90,7 +91,8 @@ def _from_files(
     named = ", ".join(map(str, sources))
     say(f"wrote {path}, with {counted(count, 'reading')} of {named}")
     for part in loaded:
-        for line in loaded_notes(part):
+        unused = tuple(name for name in part.unused if name not in beginning.criteria)
+        for line in loaded_notes(replace(part, unused=unused)):
             say(line)
     for guess in beginning.guesses:
         say(f"guessed: {guess}")

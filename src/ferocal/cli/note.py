@@ -39,7 +39,7 @@ def command(
     A note is on a configuration, a workload, a run or several of these, or on the whole study.
     Without TEXT, all notes are listed. The report shows them.
     """
-    from ferocal.ledger.opening import open_ledger
+    from ferocal.ledger.opening import open_ledger, read_ledger
     from ferocal.ledger.reading.notes import read_notes
     from ferocal.ledger.reading.runs import resolve_run_ids
     from ferocal.ledger.records import Note
@@ -53,7 +53,7 @@ def command(
         raise click.UsageError("--json lists notes; it does not go with a new one")
     study = load_study(directory)
     if text is None:
-        with open_ledger(directory) as ledger:
+        with read_ledger(directory) as ledger:
             _list(read_notes(ledger), as_json)
         return
     if configuration is not None:

@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import shutil
-import sqlite3
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -14,7 +12,7 @@ import sqlalchemy as sa
 
 from ferocal.errors import FerocalError, StudyFileError, UsageError
 from ferocal.ledger import schema
-from ferocal.ledger.opening import LEDGER_FILE, open_ledger
+from ferocal.ledger.opening import LEDGER_FILE, copy_ledger, open_ledger, read_ledger
 from ferocal.ledger.reading.visits import read_visits, recorded_facts
 from ferocal.ledger.store import Ledger
 from ferocal.ledger.writing.merge import merge_ledgers
@@ -87,7 +85,7 @@ def _hardware_conflicts(sources: Sequence[SourceMap]) -> Iterator[tuple[bool, st
     for source in sources:
         if not (source.study.directory / LEDGER_FILE).exists():
             continue
-        with open_ledger(source.study.directory) as ledger:
+        with read_ledger(source.study.directory) as ledger:
             facts, visits = recorded_facts(ledger), read_visits(ledger)
         told = set()
         for visit in visits.values():
@@ -116,7 +114,7 @@ def _version_conflicts(sources: Sequence[SourceMap]) -> Iterator[tuple[bool, str
         if not (source.study.directory / LEDGER_FILE).exists():
             yield False, f"{source.study.directory}: has no ledger, and brings no readings"
             continue
-        with open_ledger(source.study.directory) as ledger:
+        with read_ledger(source.study.directory) as ledger:
             visits = read_visits(ledger).values()
         times = sorted(visit.started_at[:10] for visit in visits if visit.started_at)
         when = f"{times[0]} to {times[-1]}" if times else "at a time that nobody recorded"
@@ -184,18 +182,12 @@ def _bring(source: SourceMap, made: Path, scratch: Path) -> Brought:
     if not (directory / LEDGER_FILE).exists():
         return Brought(directory, 0, 0, 0)
     scratch.mkdir()
-    _copy_ledger(directory / LEDGER_FILE, scratch / LEDGER_FILE)
+    copy_ledger(directory / LEDGER_FILE, scratch / LEDGER_FILE)
     with open_ledger(made, create=True) as target, open_ledger(scratch) as copy:
         _rename(copy, source, _rounds_so_far(target, copy))
         merged = merge_ledgers(target, copy)
     shutil.rmtree(scratch)
     return Brought(directory, merged.visits, merged.runs, merged.known_runs)
-
-
-def _copy_ledger(source: Path, copy: Path) -> None:
-    """A consistent copy, also of a ledger in which something is being recorded."""
-    with closing(sqlite3.connect(source)) as here, closing(sqlite3.connect(copy)) as there:
-        here.backup(there)
 
 
 def _rounds_so_far(target: Ledger, copy: Ledger) -> dict[str, int]:

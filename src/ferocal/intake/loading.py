@@ -18,7 +18,7 @@ from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known
 from ferocal.intake.repeated import find_repeated
 from ferocal.intake.shapes import find_unused, is_text, parse_columns, to_long
 from ferocal.intake.trace_loading import runs_of, summarise_runs
-from ferocal.ledger.opening import LEDGER_FILE, open_ledger
+from ferocal.ledger.opening import LEDGER_FILE, open_ledger, read_ledger
 from ferocal.ledger.reading.runs import known_run_uids
 from ferocal.ledger.store import Ledger
 from ferocal.ledger.writing.batch import Batch
@@ -141,7 +141,7 @@ def load_files(
     ]
     if preview:
         if (study.directory / LEDGER_FILE).exists():
-            with open_ledger(study.directory) as ledger:
+            with read_ledger(study.directory) as ledger:
                 refuse_recorded(ledger, sources, batches)
         return loaded
     # Nobody else records between looking for runs that are there and adding to them.
@@ -166,7 +166,7 @@ def _without_repeated(study: Study, sources: list[Source], *, only_new: bool) ->
     if not (study.directory / LEDGER_FILE).exists():
         return sources
     fresh = []
-    with open_ledger(study.directory) as ledger:
+    with read_ledger(study.directory) as ledger:
         for source in sources:
             repeated = find_repeated(study, ledger, source.intake)
             count = int(repeated.sum())

@@ -15,7 +15,7 @@ from ferocal._version import __version__
 from ferocal.errors import IntakeError
 from ferocal.intake.columns import combine, repeats
 from ferocal.intake.readings import DAY, ID, Intake
-from ferocal.ledger.opening import LEDGER_FILE, open_ledger
+from ferocal.ledger.opening import LEDGER_FILE, read_ledger
 from ferocal.ledger.reading.sessions import find_load
 from ferocal.ledger.reading.visits import NamedVisit, read_named_visits
 from ferocal.ledger.records import SessionRecord
@@ -255,7 +255,7 @@ def refuse_known(study: Study, paths: Sequence[Path], digests: Sequence[str]) ->
     """
     if not (study.directory / LEDGER_FILE).exists():
         return
-    with open_ledger(study.directory) as ledger:
+    with read_ledger(study.directory) as ledger:
         for path, digest in zip(paths, digests, strict=True):
             known = find_load(ledger, digest)
             if known is not None:

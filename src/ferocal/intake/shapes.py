@@ -128,9 +128,11 @@ def _with_configuration(columns: Columns, path: Path, study: Study | None) -> Co
         )
     assert study is not None
     names = {tuple(c.levels[f] for f in factors): c.name for c in study.configurations[::-1]}
+    # A column of the table may have the name of a factor and be something else.
+    sources = {f: FACTOR + f if FACTOR + f in columns else f for f in factors}
     levels = [
-        _resolved(columns.labels(f if f in columns else FACTOR + f), study.file.factor[f].level)
-        for f in factors
+        _resolved(columns.labels(source), study.file.factor[f].level)
+        for f, source in sources.items()
     ]
     _, first, place = np.unique(
         combine(*(level.codes for level in levels)), return_index=True, return_inverse=True

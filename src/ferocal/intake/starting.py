@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
 from operator import eq
 from pathlib import Path
+from typing import get_args
 
 import numpy as np
 
@@ -15,19 +17,27 @@ from ferocal.errors import IntakeError, UsageError
 from ferocal.intake.columns import Column, Columns, Labels
 from ferocal.intake.formats import read_table
 from ferocal.intake.shapes import FACTOR, is_text, parse_columns, to_long
+from ferocal.study.configurations import CONTROL
+from ferocal.study.quantities import parse_amount
 from ferocal.terms.names import closest, plain_name, resolve
+from ferocal.terms.roles import Role
 from ferocal.terms.units import lower_is_better
 
 _DEFAULT_METRIC = "score"
+_DEFAULT_MARGIN = "5 %"
 _MOST_NAMED = 6
 
 
 @dataclass(frozen=True)
 class Beginning:
-    """The text of a study file, and what of it no file has said, in sentences."""
+    """The text of a study file, and what of it no file has said, in sentences.
+
+    ``criteria`` names the columns that say how metrics are judged, which `load` does not read.
+    """
 
     text: str
     guesses: tuple[str, ...]
+    criteria: tuple[str, ...]
 
 
 def describe_files(
@@ -56,25 +66,39 @@ def describe_files(
     baseline = None if baseline is None else resolve(baseline, names)
     if baseline is not None and baseline not in names:
         raise UsageError(f'no configuration "{baseline}" in {where}; {closest(baseline, names)}')
+    control = len(arms) > 2 and arms.get(CONTROL) == arms[baseline or names[0]]
+    if control:
+        del arms[CONTROL]
     guesses: list[str] = []
+    margin = _common_margin(readings)
     head = [
         f"# Made from {', '.join(path.name for path in paths)}; look at units, directions and the "
         "margin.",
         "[study]",
         'question = "Which configuration changes the scores?"',
-        'margin = "5 %"',
+        f"margin = {_quoted(margin or _DEFAULT_MARGIN)}",
+        *(["control = true"] if control else []),
         "",
         *_benches(readings, where),
         *_configurations(arms, baseline or names[0]),
     ]
-    guesses.append("the margin is 5 %, and the question is put in general")
+    told = "the question is put in general"
+    guesses.append(told if margin else f"the margin is {_DEFAULT_MARGIN}, and {told}")
     if baseline is None:
         guesses.append(f"the baseline is {names[0]}, which comes first")
-    workloads = _workloads(readings, where, guesses)
-    return Beginning("\n".join([*head, *workloads, ""]), tuple(guesses))
+    workloads = _workloads(readings, where, guesses, margin)
+    criteria = tuple(name for name in _STATED if name in readings)
+    return Beginning("\n".join([*head, *workloads, ""]), tuple(guesses), criteria)
 
 
 _OWN = ("configuration", "workload", "metric", "unit", "better", "bench")
+# What an exported table says of each metric besides, by the key of the study file, and what
+# refuses a text that is something else.
+_STATED: dict[str, Callable[[str], object]] = {
+    "role": get_args(Role).index,
+    "margin": parse_amount,
+    "resolution": float,
+}
 
 
 def _read(
@@ -96,9 +120,11 @@ def _read(
         if "workload" not in readings:
             alone = Labels.same(plain_name(path.stem) or "workload", len(readings))
             readings = Columns({**readings.by_name, "workload": alone}, readings.row)
-        for name in (*_OWN, *found):
-            source = name if name in readings else FACTOR + name
-            if source in readings:
+        # The levels of a factor are kept apart from a column of the table that has its name.
+        sources = {name: name for name in (*_OWN, *_STATED)}
+        sources |= {FACTOR + f: FACTOR + f if FACTOR + f in readings else f for f in found}
+        for name, source in sources.items():
+            if source in readings and _is_understood(readings.labels(source), name):
                 rows = readings.labels(source).at(np.arange(len(readings)))
                 texts.setdefault(name, [""] * count).extend(rows)
         count += len(readings)
@@ -106,6 +132,16 @@ def _read(
             rows += [""] * (count - len(rows))
     by_name: dict[str, Column] = {name: Labels.of_texts(rows) for name, rows in texts.items()}
     return Columns(by_name, np.arange(count)), found
+
+
+def _is_understood(labels: Labels, name: str) -> bool:
+    """Whether all texts of a column are what its name promises, of those that `new` reads."""
+    try:
+        for text in filter(None, labels.names if name in _STATED else ()):
+            _STATED[name](text)
+    except ValueError:
+        return False
+    return True
 
 
 def _is_text(named: Mapping[str, str], factors: Sequence[str], name: str) -> bool:
@@ -117,12 +153,15 @@ def _arms(readings: Columns, factors: Sequence[str], where: str) -> dict[str, di
     if not factors:
         names = _names(readings, "configuration", where).values()
         return {name: {"configuration": name} for name in names}
-    levels = {f: _names(readings, f, where) for f in factors}
-    columns = [[levels[f][t] for t in readings.labels(f).at(readings.row)] for f in factors]
+    levels = {f: _names(readings, FACTOR + f, where) for f in factors}
+    columns = [
+        [levels[f][text] for text in readings.labels(FACTOR + f).at(readings.row)] for f in factors
+    ]
     arms: dict[str, dict[str, str]] = {}
     own = readings.labels("configuration").at(readings.row)
     for name, *combination in zip(own, *columns, strict=True):
-        label = plain_name(name) or "+".join(combination)
+        # Configurations may be called like the levels that they join.
+        label = "+".join(filter(None, map(plain_name, name.split("+")))) or "+".join(combination)
         chosen = dict(zip(factors, combination, strict=True))
         if arms.setdefault(label, chosen) != chosen:
             raise IntakeError(f"{where}: {label} is of several combinations of levels")
@@ -140,7 +179,7 @@ def _configurations(arms: dict[str, dict[str, str]], baseline: str) -> list[str]
         for factor, levels in factors.items()
         for level in levels
     ]
-    if list(factors) == ["configuration"]:
+    if all(levels == {"configuration": name} for name, levels in arms.items()):
         chosen = f"{{ configuration = {_quoted(baseline)} }}"
         return [*lines, "", "[configuration]", f"baseline = {chosen}"]
     lines += ["", "[configuration]", 'design = "listed"', f"baseline = {_quoted(baseline)}"]
@@ -179,7 +218,13 @@ def _benches(readings: Columns, path: str) -> list[str]:
     ]
 
 
-def _workloads(readings: Columns, path: str, guesses: list[str]) -> list[str]:
+def _common_margin(readings: Columns) -> str:
+    """The share that is the margin of most readings, "" where none is stated."""
+    counts = Counter(readings.labels("margin").at(readings.row))
+    return next((text for text, _ in counts.most_common() if text.endswith("%")), "")
+
+
+def _workloads(readings: Columns, path: str, guesses: list[str], margin: str) -> list[str]:
     """Tables of workloads and metrics, each with the unit of its first reading."""
     lines = []
     unsaid: dict[str, list[str]] = {}
@@ -201,6 +246,7 @@ def _workloads(readings: Columns, path: str, guesses: list[str]) -> list[str]:
                 f"[workload.{_quoted(workload)}.metric.{_quoted(metric)}]",
                 f"unit = {_quoted(unit)}",
                 f"better = {_quoted(better)}",
+                *_stated_keys(rows, margin),
             ]
     for what, places in unsaid.items():
         shown = places if len(places) <= _MOST_NAMED else places[: _MOST_NAMED - 1]
@@ -208,6 +254,17 @@ def _workloads(readings: Columns, path: str, guesses: list[str]) -> list[str]:
         rest = f" and {more} more" if more else ""
         guesses.append(f"{what}, for {', '.join(shown)}{rest}")
     return lines
+
+
+def _stated_keys(rows: Columns, margin: str) -> list[str]:
+    """What a table says of a metric that a study file would not have by itself."""
+    stated = {name: _first(rows, name) for name in _STATED}
+    usual = {"role": ("", "secondary"), "margin": ("", margin), "resolution": ("", "0.0")}
+    return [
+        f"{name} = {text if name == 'resolution' else _quoted(text)}"
+        for name, text in stated.items()
+        if text not in usual[name]
+    ]
 
 
 def _quoted(text: str) -> str:

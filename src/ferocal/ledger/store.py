@@ -44,6 +44,7 @@ class Ledger:
         self._engine = engine
         self.path = path
         self._open: sa.Connection | None = None
+        self._snapshot: sa.Connection | None = None
         self._touched: list[Rows] = []
 
     def __enter__(self) -> Self:
@@ -79,35 +80,54 @@ class Ledger:
             connection.execute(sa.update(table).where(table.c.id == key).values(**values))
             self.touch(table, key)
 
-    def rows(self, query: sa.Select[Any]) -> list[Any]:
-        """All rows of a query."""
+    @contextlib.contextmanager
+    def snapshot(self) -> Iterator[None]:
+        """Within, all queries see the ledger as it is at the first of them; may be nested.
+
+        Others cannot write meanwhile, and neither can this process: nothing is written within.
+        """
+        if self._snapshot is not None:
+            yield
+            return
+        with self._engine.connect() as connection, connection.begin():
+            self._snapshot = connection
+            try:
+                yield
+            finally:
+                self._snapshot = None
+
+    @contextlib.contextmanager
+    def _reading(self) -> Iterator[sa.Connection]:
+        """A connection in a transaction that reads: that of the snapshot, if there is one."""
         try:
-            with self._engine.connect() as connection:
-                return list(connection.execute(query))
+            if self._snapshot is not None:
+                yield self._snapshot
+                return
+            with self._engine.connect() as connection, connection.begin():
+                yield connection
         except STORE_ERRORS as error:
             raise LedgerError(f"{self.path}: cannot be read: {cause(error)}") from error
+
+    def rows(self, query: sa.Select[Any]) -> list[Any]:
+        """All rows of a query."""
+        with self._reading() as connection:
+            return list(connection.execute(query))
 
     def numbers(self, query: sa.Select[Any], columns: int) -> NDArray[np.float64]:
         """All rows of a query of numbers, none of them missing, shape (n, columns)."""
         import numpy as np
 
-        try:
-            with self._engine.connect() as connection:
-                # Rows of the driver itself: there may be a million.
-                rows = cast("Iterable[tuple[float, ...]]", connection.execute(query).cursor)
-                flat = np.fromiter(itertools.chain.from_iterable(rows), dtype=np.float64)
-        except STORE_ERRORS as error:
-            raise LedgerError(f"{self.path}: cannot be read: {cause(error)}") from error
+        with self._reading() as connection:
+            # Rows of the driver itself: there may be a million.
+            rows = cast("Iterable[tuple[float, ...]]", connection.execute(query).cursor)
+            flat = np.fromiter(itertools.chain.from_iterable(rows), dtype=np.float64)
         return flat.reshape(-1, columns)
 
     @contextlib.contextmanager
     def driver(self) -> Iterator[sqlite3.Connection]:
         """The connection of the driver, in a transaction that reads."""
-        try:
-            with self._engine.connect() as connection, connection.begin():
-                yield driver_of(connection)
-        except STORE_ERRORS as error:
-            raise LedgerError(f"{self.path}: cannot be read: {cause(error)}") from error
+        with self._reading() as connection:
+            yield driver_of(connection)
 
     def mappings(self, query: sa.Select[Any]) -> list[dict[str, Any]]:
         """All rows of a query, each with the names of its columns."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
 from statistics import median
 
@@ -9,7 +10,7 @@ from ferocal.errors import HoldError
 from ferocal.intake.trace_files import read_capture
 from ferocal.intake.typed import TypedReading
 from ferocal.ledger.reading.runs import read_values
-from ferocal.ledger.records import Absence, Ending, Slot, Value
+from ferocal.ledger.records import Absence, Ending, Outcome, Slot, Value
 from ferocal.ledger.store import Ledger
 from ferocal.ledger.writing.corrections import correct_reading
 from ferocal.measure.progress import Answer, Observer, Question
@@ -18,6 +19,7 @@ from ferocal.study.load import Study
 from ferocal.study.metrics import Metric
 from ferocal.study.model import Workload
 from ferocal.study.sources import TraceSource
+from ferocal.terms.wording import counted
 from ferocal.traces.capture import Trace, TraceError
 
 _TYPED_AGAIN = "typed again by the operator"
@@ -51,10 +53,19 @@ class Hand:
         self._observer = observer
         self._last: _Last | None = None
 
-    def complete(self, ending: Ending, slot: Slot, workload: Workload) -> Ending:
+    def complete(
+        self,
+        ending: Ending,
+        slot: Slot,
+        workload: Workload,
+        keep: Callable[[Ending], None],
+        known: Collection[str] = (),
+    ) -> Ending:
         """The ending of a run, with the readings of the operator.
 
         What the operator cannot read is absent, with the reason; the other readings count.
+        Whenever something was answered, ``keep`` gets the ending that the run has without the
+        rest. What is ``known`` is not asked for.
 
         Raises
         ------
@@ -63,7 +74,7 @@ class Hand:
         KeyboardInterrupt
             When the operator ends the session at a question.
         """
-        asked = list(workload.asked.items())
+        asked = [(name, metric) for name, metric in workload.asked.items() if name not in known]
         found: list[_Answered] = []
         while len(found) < len(asked):
             name, metric = asked[len(found)]
@@ -74,12 +85,12 @@ class Hand:
                 found.pop()
             else:
                 self._return_to_last()
-        return replace(
-            ending,
-            values=[*ending.values, *(value for part in found for value in part.values)],
-            absences=[gap for part in found for gap in part.absences],
-            traces=[*ending.traces, *(trace for part in found for trace in part.traces)],
-        )
+            so_far = _with(ending, found)
+            if left := len(asked) - len(found):
+                reason = f"the operator had not given {counted(left, 'reading')} yet"
+                so_far = replace(so_far, outcome=Outcome.INTERRUPTED, reason=reason)
+            keep(so_far)
+        return _with(ending, found)
 
     def remember(self, run_id: int, slot: Slot, workload: Workload, ending: Ending) -> None:
         """Keep in mind which reading was typed last, now that it is recorded."""
@@ -146,6 +157,15 @@ class Hand:
         assert answer.reading is not None
         value = _value(slot.workload, name, metric, answer.reading)
         return _Answered([value], [], [])
+
+
+def _with(ending: Ending, found: Sequence[_Answered]) -> Ending:
+    return replace(
+        ending,
+        values=[*ending.values, *(value for part in found for value in part.values)],
+        absences=[gap for part in found for gap in part.absences],
+        traces=[*ending.traces, *(trace for part in found for trace in part.traces)],
+    )
 
 
 def _value(workload: str, name: str, metric: Metric, reading: TypedReading) -> Value:

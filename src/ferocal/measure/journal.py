@@ -15,6 +15,7 @@ import sqlalchemy as sa
 from ferocal.errors import FerocalError, LedgerError
 from ferocal.ledger import schema
 from ferocal.ledger.files import replace_file
+from ferocal.ledger.reading.runs import metrics_of_run
 from ferocal.ledger.records import Absence, Ending, Outcome, Value
 from ferocal.ledger.writing.runs import Recorder
 from ferocal.traces.capture import Trace
@@ -27,6 +28,8 @@ JOURNAL_FILE = "measure.journal"
 def journaled(recorder: Recorder, ending: Ending) -> Iterator[None]:
     """Keep the ending of the run that was begun last in a file if the ledger does not take it.
 
+    What was kept of it before is not needed once it does.
+
     Raises
     ------
     LedgerError
@@ -34,12 +37,13 @@ def journaled(recorder: Recorder, ending: Ending) -> Iterator[None]:
     """
     try:
         yield
+        _journal(recorder).unlink(missing_ok=True)
     except KeyboardInterrupt:
-        _keep(recorder, ending)
+        keep_ending(recorder, ending)
         raise
     except LedgerError as error:
         try:
-            path = _keep(recorder, ending)
+            path = keep_ending(recorder, ending)
         except OSError as problem:
             raise LedgerError(
                 f"{error}; the result of the run in progress is lost: {problem.strerror}"
@@ -60,7 +64,7 @@ def take_in(recorder: Recorder) -> bool:
     LedgerError
         When the ledger still does not take it.
     """
-    path = recorder.ledger.path.with_name(JOURNAL_FILE)
+    path = _journal(recorder)
     if not path.exists():
         return False
     try:
@@ -75,16 +79,34 @@ def take_in(recorder: Recorder) -> bool:
         raise FerocalError(f"{path}: is of a run that the ledger does not have; move it away")
     ((run_id, outcome),) = found
     # It may have been recorded after all, just before Ferocal was ended.
+    known = metrics_of_run(recorder.ledger, run_id)
+    fresh = replace(
+        ending,
+        values=[value for value in ending.values if value.metric not in known],
+        absences=[gap for gap in ending.absences if gap.metric not in known],
+    )
     taken: bool = outcome in (Outcome.RUNNING, Outcome.INTERRUPTED)
-    if taken:
-        recorder.end_run(run_id, ending)
+    if taken and known:
+        recorder.complete_run(run_id, fresh)
+    elif taken:
+        recorder.end_run(run_id, fresh)
     path.unlink()
     return taken
 
 
-def _keep(recorder: Recorder, ending: Ending) -> Path:
-    """Write an ending whole or not at all; errors of the file system are raised."""
-    path = recorder.ledger.path.with_name(JOURNAL_FILE)
+def _journal(recorder: Recorder) -> Path:
+    return recorder.ledger.path.with_name(JOURNAL_FILE)
+
+
+def keep_ending(recorder: Recorder, ending: Ending) -> Path:
+    """Keep the ending of the run begun last in the journal, whole or not at all.
+
+    Raises
+    ------
+    OSError
+        When it cannot be written.
+    """
+    path = _journal(recorder)
     replace_file(path, json.dumps({"run": recorder.begun, **_pack(ending)}), durable=True)
     return path
 

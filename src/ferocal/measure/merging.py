@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from ferocal.errors import UsageError
-from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.opening import open_ledger, read_ledger
 from ferocal.ledger.writing.merge import Merged, merge_ledgers
 from ferocal.measure.lock import study_lock
 from ferocal.study.load import Study, load_study
@@ -27,7 +27,7 @@ def merge_studies(directory: Path, other: Path) -> Merged:
     _check_same(study, copy)
     with (
         study_lock(study.directory),
-        open_ledger(copy.directory) as source,
+        read_ledger(copy.directory) as source,
         open_ledger(study.directory, create=True) as target,
     ):
         return merge_ledgers(target, source)

@@ -9,11 +9,12 @@ from ferocal.bench.commands import prepare
 from ferocal.bench.conditions import Busy, BusyMeter, ConditionReader, disturbance
 from ferocal.bench.execution import Completed, Executor, Invocation
 from ferocal.bench.verification import CheckResult, verify_reported, verify_running
+from ferocal.ledger.reading.runs import incomplete_run
 from ferocal.ledger.records import Ending, Outcome, Slot
 from ferocal.ledger.writing.runs import Recorder
 from ferocal.measure.conclude import conclude_run
 from ferocal.measure.hand import Hand
-from ferocal.measure.journal import journaled
+from ferocal.measure.journal import journaled, keep_ending
 from ferocal.measure.padding import Padding
 from ferocal.measure.progress import Observer
 from ferocal.measure.survey import Survey
@@ -79,6 +80,31 @@ class RunTaker:
         self._told: set[str] = set()
         self.retaken = 0
 
+    def finish_by_hand(self, slot: Slot, workload: Workload) -> Ending | None:
+        """Ask for the rest of a run that was left incomplete; None where there is none.
+
+        Its command is not run again: what was read of it was read of that execution.
+        """
+        begun = incomplete_run(self._recorder.ledger, self._study.bench, slot)
+        if begun is None or not workload.asked:
+            return None
+        kept = listed([f"{name} = {text}" for name, text in begun.read.items()])
+        self._observer.remark(
+            f"{slot.workload}, run {slot.number}: {kept} was kept when an earlier session ended; "
+            "only the rest is asked for"
+        )
+        self._recorder.begun = begun.uid
+        rest = self._hand.complete(Ending(Outcome.OK), slot, workload, self._keep, begun.read)
+        ending = _masked(rest, self._study.mask)
+        with journaled(self._recorder, ending):
+            self._recorder.complete_run(begun.id, ending)
+        self._hand.remember(begun.id, slot, workload, ending)
+        return ending
+
+    def _keep(self, ending: Ending) -> None:
+        """Keep what an operator has answered of a run, whatever becomes of this session."""
+        keep_ending(self._recorder, _masked(ending, self._study.mask))
+
     def take(self, visit: Visit, slot: Slot, workload: Workload) -> Ending:
         """Take a run, and again at once where it failed or was disturbed and may be retaken.
 
@@ -112,7 +138,7 @@ class RunTaker:
         if problem is not None:
             ending = Ending(Outcome.FAILED, problem)
         elif workload.by_hand:
-            ending = self._hand.complete(Ending(Outcome.OK), slot, workload)
+            ending = self._hand.complete(Ending(Outcome.OK), slot, workload, self._keep)
         else:
             ending, seen = self._carry_out(visit, slot, workload, environment, warmup=warmup)
         conditions = {"before": before, "after": self._conditions(environment), **seen}
@@ -183,7 +209,7 @@ class RunTaker:
         elif reason is not None and ending.outcome == Outcome.OK:
             ending = replace(ending, outcome=Outcome.DISTURBED, reason=reason)
         elif workload.asked and not warmup and ending.outcome == Outcome.OK:
-            ending = self._hand.complete(ending, slot, workload)
+            ending = self._hand.complete(ending, slot, workload, self._keep)
         if ending.outcome == Outcome.OK and not warmup:
             visit.measured.add(slot.workload)
         return ending, _seen(completed, busy)

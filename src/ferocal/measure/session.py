@@ -143,7 +143,8 @@ class Session:
             raise
         except KeyboardInterrupt as ended:
             # Wherever in a run it came, also while its ending was being recorded.
-            take_in(self._recorder)
+            if take_in(self._recorder):
+                self._observer.remark("what is known of the run in progress was recorded")
             self._recorder.close_interrupted(str(ended) or "interrupted with Ctrl-C")
             summary.interrupted = True
         return summary
@@ -245,7 +246,8 @@ class Session:
                 if visit.failed:
                     return
             for slot in wanted:
-                ending = self._runs.take(visit, slot, workload)
+                finished = self._runs.finish_by_hand(slot, workload)
+                ending = finished or self._runs.take(visit, slot, workload)
                 if visit.failed:
                     return
                 # A disturbed run is still to be taken.

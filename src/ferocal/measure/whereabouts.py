@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from ferocal.bench.facts import Fact, find_changes, read_facts
 from ferocal.errors import UsageError
-from ferocal.ledger.opening import LEDGER_FILE, open_ledger
+from ferocal.ledger.opening import LEDGER_FILE, read_ledger
 from ferocal.ledger.reading.visits import read_visits, recorded_facts
 from ferocal.study.load import Study
 from ferocal.study.model import Bench
@@ -64,7 +64,7 @@ def _recorded_facts(study: Study) -> dict[str, list[Fact]]:
     """The facts of the first visit to each bench, as they were recorded."""
     if not (study.directory / LEDGER_FILE).exists():
         return {}
-    with open_ledger(study.directory) as ledger:
+    with read_ledger(study.directory) as ledger:
         recorded = recorded_facts(ledger)
         visits = read_visits(ledger).values()
         first: dict[str, list[Fact]] = {}

@@ -83,7 +83,7 @@ def readings_table(study: Study, loaded: Loaded) -> Table:
 def _telling_rows(intake: Intake) -> list[int]:
     """Places of a few readings, of as many metrics as there is room for, in their order."""
     distinct = np.unique(intake.series_of)
-    each = max(1, _MOST_ROWS // len(distinct))
+    each = max(1, _MOST_ROWS // max(1, len(distinct)))
     found = [np.flatnonzero(intake.series_of == n)[:each] for n in distinct[:_MOST_ROWS]]
     return sorted(int(place) for places in found for place in places)
 

@@ -15,37 +15,47 @@ from platformdirs import user_cache_path
 from ferocal._version import __version__
 from ferocal.ledger.files import replace_file
 
-# Where a process has seen a file whole, and with which size and time of change.
-_seen: set[tuple[Path, int, int, int]] = set()
+# A file with its number, size and time of change: while these stay, so does its content.
+Content = tuple[Path, int, int, int]
+# What this process has seen whole.
+_seen: set[Content] = set()
+
+
+def content_of(path: Path) -> Content:
+    """What tells one content of a file from another, as long as nobody means to deceive."""
+    facts = path.stat()
+    return path.resolve(), facts.st_ino, facts.st_size, facts.st_mtime_ns
 
 
 def is_known(path: Path) -> bool:
     """Whether this process has found the file whole, and nobody has written it since."""
-    return _key(path) in _seen
+    return content_of(path) in _seen
 
 
 def was_whole(path: Path) -> bool:
-    """Whether a content like this was found whole before, by whatever process."""
+    """Whether a content like this was found whole before, by whatever process.
+
+    The caller holds no lock of the file, for reading it here would drop that.
+    """
     with suppress(OSError, ValueError):  # whatever others may have left there
-        if _memory(path).read_text(encoding="ascii") == _digest(path):
-            _seen.add(_key(path))
+        known = _memory(path).read_text(encoding="ascii")
+        before = content_of(path)
+        if known == _digest(path) and content_of(path) == before:
+            _seen.add(before)
             return True
     return False
 
 
-def remember(path: Path) -> None:
-    """Keep that the file was found whole; the caller holds it against being written."""
-    _seen.add(_key(path))
+def remember(path: Path, content: Content) -> None:
+    """Keep that a content was found whole; the caller holds no lock of the file any more."""
+    _seen.add(content)
     # Without a place to remember it is checked again the next time.
     with suppress(OSError):
-        memory = _memory(path)
-        memory.parent.mkdir(parents=True, exist_ok=True)
-        replace_file(memory, _digest(path))
-
-
-def _key(path: Path) -> tuple[Path, int, int, int]:
-    facts = path.stat()
-    return path.resolve(), facts.st_ino, facts.st_size, facts.st_mtime_ns
+        digest = _digest(path)
+        if content_of(path) == content:
+            memory = _memory(path)
+            memory.parent.mkdir(parents=True, exist_ok=True)
+            replace_file(memory, digest)
 
 
 def _memory(path: Path) -> Path:

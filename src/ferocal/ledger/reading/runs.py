@@ -15,6 +15,7 @@ from ferocal.ledger.reading.corrections import read_absences, read_corrections
 from ferocal.ledger.reading.visits import read_places
 from ferocal.ledger.records import SETTLED, Outcome, Slot
 from ferocal.ledger.store import Ledger
+from ferocal.terms.numbers import significant
 
 # Of a run that counts, unless it is excluded; with the visit joined.
 COUNTS = (
@@ -224,6 +225,48 @@ def settled_slots(
         for row in rows
         if row[0] not in excluded and not (row[5] == Outcome.OK and row[0] in lacking)
     }
+
+
+@dataclass(frozen=True)
+class IncompleteRun:
+    """A run that was interrupted after an operator had given some of its readings.
+
+    ``read`` has, by metric, a reading with its unit, or the mark in its place.
+    """
+
+    id: int
+    uid: str
+    read: dict[str, str]
+
+
+def incomplete_run(ledger: Ledger, bench: str, slot: Slot) -> IncompleteRun | None:
+    """The last incomplete run of a place of the plan, if there is one."""
+    run, visit = schema.run.c, schema.visit.c
+    query = (
+        sa.select(run.id, run.uid)
+        .join_from(schema.run, schema.visit)
+        .where(run.outcome == Outcome.INTERRUPTED, sa.not_(run.warmup), visit.state == "active")
+        .where(visit.bench == bench, visit.configuration == slot.configuration)
+        .where(visit.round == slot.round)
+        .where(run.workload == slot.workload, run.number == slot.number)
+        .order_by(run.id.desc())
+    )
+    found = ((key, uid, metrics_of_run(ledger, key)) for key, uid in ledger.rows(query))
+    return next((IncompleteRun(*row) for row in found if row[2]), None)
+
+
+def metrics_of_run(ledger: Ledger, run_id: int) -> dict[str, str]:
+    """What was recorded of a run: by metric, a reading with its unit, or a mark."""
+    metric, reading, absence = schema.metric.c, schema.reading.c, schema.absence.c
+    readings = sa.select(metric.name, reading.value, metric.unit).join_from(
+        schema.reading, schema.metric
+    )
+    marks = sa.select(metric.name, absence.mark).join_from(schema.absence, schema.metric)
+    found = {
+        name: f"{significant(value)} {unit}"
+        for name, value, unit in ledger.rows(readings.where(reading.run_id == run_id))
+    }
+    return found | {row[0]: row[1] for row in ledger.rows(marks.where(absence.run_id == run_id))}
 
 
 def _lacking(ledger: Ledger, wanted: Wanted) -> set[int]:

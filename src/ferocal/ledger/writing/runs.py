@@ -118,20 +118,29 @@ class Recorder:
                     conditions=ending.conditions,
                 )
             )
-            for value in ending.values:
-                self._insert(connection, schema.reading, run_id, value)
-            for gap in ending.absences:
-                self._insert(connection, schema.absence, run_id, gap)
-            for number, trace in enumerate(ending.traces, 1):
-                self.ledger.insert(
-                    schema.trace, connection, run_id=run_id, **pack_trace(trace, number)
-                )
+            self._insert_results(connection, run_id, ending)
             for stream, (content, size) in ending.streams.items():
                 connection.execute(
                     sa.insert(schema.output).values(
                         run_id=run_id, stream=stream, size=size, content=pack(content)
                     )
                 )
+
+    def complete_run(self, run_id: int, ending: Ending) -> None:
+        """Record the rest of a run of which some readings were recorded when it was interrupted."""
+        with self.ledger.transaction() as connection:
+            self.ledger.touch(schema.run, run_id)
+            end = {"outcome": ending.outcome, "reason": ending.reason}
+            connection.execute(sa.update(schema.run).where(schema.run.c.id == run_id).values(end))
+            self._insert_results(connection, run_id, ending)
+
+    def _insert_results(self, connection: sa.Connection, run_id: int, ending: Ending) -> None:
+        for value in ending.values:
+            self._insert(connection, schema.reading, run_id, value)
+        for gap in ending.absences:
+            self._insert(connection, schema.absence, run_id, gap)
+        for number, trace in enumerate(ending.traces, 1):
+            self.ledger.insert(schema.trace, connection, run_id=run_id, **pack_trace(trace, number))
 
     def _insert(
         self, connection: sa.Connection, table: sa.Table, run_id: int, record: Value | Absence
