@@ -42,12 +42,20 @@ screenshots: $(VENV)/dev.stamp
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
 
+# uv installs in a third of the time; where it cannot be had, or knows no way to the packages
+# that pip was told of, pip does it.
+define install
+	{ $(BIN)/python -m pip install -q --disable-pip-version-check -c constraints.txt uv && \
+	  $(BIN)/uv pip install -q --python $(BIN)/python -c constraints.txt -e '$(1)'; } || \
+	$(BIN)/python -m pip install -q --disable-pip-version-check -c constraints.txt -e '$(1)'
+endef
+
 $(VENV)/demo.stamp: pyproject.toml constraints.txt | $(VENV)/bin/python
-	$(BIN)/python -m pip install -q --disable-pip-version-check -c constraints.txt -e .
+	$(call install,.)
 	touch $@
 
 $(VENV)/dev.stamp: pyproject.toml constraints.txt | $(VENV)/bin/python
-	$(BIN)/python -m pip install -q --disable-pip-version-check -c constraints.txt -e '.[dev]'
+	$(call install,.[dev])
 	touch $@ $(VENV)/demo.stamp
 
 clean:

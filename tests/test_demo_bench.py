@@ -98,7 +98,7 @@ def test_the_truth_of_a_configuration_is_the_product_of_its_levels() -> None:
 def test_it_is_driven_by_commands_and_keeps_its_state_in_a_file(tmp_path: Path) -> None:
     def ask(*words: str, status: int = 0) -> str:
         done = subprocess.run(
-            [sys.executable, "-m", "ferocal.demo.bench", *words],
+            [sys.executable, "-IS", bench.__file__, *words],
             cwd=tmp_path, env={**os.environ, "DOME_SEED": "1"}, capture_output=True, text=True,
             check=False,
         )  # fmt: skip

@@ -1,10 +1,10 @@
 """A simulated render node that stands in for hardware that is not here.
 
-It is driven like a real bench, by commands: ``python -m ferocal.demo.bench`` followed by
+It is driven like a real bench, by commands: ``python bench.py`` followed by
 ``switch driver r64``, ``reboot``, ``restart``, ``identify driver``, ``fact memory``,
 ``run dome-flight``, ``soak`` or ``watch cold-start``. It answers in virtual time: a run of
 a minute takes as long as starting a program. Its state lives in one file,
-``bench-state.json`` in the directory from which it is called, so that nothing depends on a
+``bench-state`` in the directory from which it is called, so that nothing depends on a
 process that survives.
 
 A driver is active only after a reboot. Boots and restarts of the player shift all scores
@@ -17,14 +17,15 @@ done before, never from the clock on the wall.
 
 from __future__ import annotations
 
-import json
+import marshal
 import math
 import os
 import random
 import sys
-from pathlib import Path
 
-STATE_FILE = Path("bench-state.json")
+# It is started a thousand times in the demo: nothing that takes long to import.
+
+STATE_FILE = "bench-state"
 DEFAULT_SEED = "21"  # with which one switch of the demo study is ignored
 
 RUN_SD = 0.008  # standard deviation of runs, on the log scale
@@ -45,7 +46,7 @@ VERSIONS = {
     "api": {"opengl": "OpenGL", "vulkan": "Vulkan"},
     "firmware": {"fw-1.02": "1.02", "fw-1.11": "1.11"},
 }
-FRAMES_FILE = Path("frames.csv")
+FRAMES_FILE = "frames.csv"
 FRAMES_SECONDS = 60.0
 # Hitches per second while rendering: shaders are compiled late under Vulkan.
 HITCHES = {"opengl": 0.35, "vulkan": 1.1}
@@ -204,8 +205,9 @@ def _answer(node: Node, verb: str, subjects: list[str]) -> str:
         score = node.run(subjects[0])
         if subjects[0] == "dome-flight":
             lines = [f"{time:.4f}" for time in node.frames(score)]
-            FRAMES_FILE.write_text("\n".join(["frame_ms", *lines, ""]), encoding="utf-8")
-        return json.dumps({WORKLOADS[subjects[0]][0]: score})
+            with open(FRAMES_FILE, "w") as file:
+                file.write("\n".join(["frame_ms", *lines, ""]))
+        return f'{{"{WORKLOADS[subjects[0]][0]}": {score!r}}}'
     if verb == "watch":
         return f"{node.watch(subjects[0]):.2f}"
     if verb == "soak":
@@ -224,14 +226,15 @@ def _answer(node: Node, verb: str, subjects: list[str]) -> str:
 
 def main(arguments: list[str]) -> None:
     """Answer one command."""
-    if STATE_FILE.exists():
-        node = Node(**json.loads(STATE_FILE.read_text(encoding="utf-8")))
+    if os.path.exists(STATE_FILE):
+        with open(STATE_FILE, "rb") as file:
+            node = Node(**marshal.load(file))
     else:
         node = Node(os.environ.get("DOME_SEED", DEFAULT_SEED))
     print(_answer(node, arguments[0], arguments[1:]))
-    partial = STATE_FILE.with_suffix(".part")
-    partial.write_text(json.dumps(vars(node)), encoding="utf-8")
-    partial.replace(STATE_FILE)
+    with open(f"{STATE_FILE}.part", "wb") as file:
+        marshal.dump(vars(node), file)
+    os.replace(f"{STATE_FILE}.part", STATE_FILE)
 
 
 if __name__ == "__main__":

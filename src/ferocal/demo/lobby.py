@@ -1,22 +1,23 @@
 """Simulated kiosks and rented hosts, for the later chapters of the demo.
 
-They are driven by commands, ``python -m ferocal.demo.lobby`` followed by ``carry foyer``,
+They are driven by commands, ``python lobby.py`` followed by ``carry foyer``,
 ``flash fw-1.06``, ``rent tarn-8``, ``identify firmware``, ``fact fan``, ``run kiosk-page`` or
-``soak``, and answer in virtual time. The state lives in ``lobby-state.json`` in the directory from
+``soak``, and answer in virtual time. The state lives in ``lobby-state`` in the directory from
 which they are called. Visits and single runs vary; all of it follows from the seed
 (environment variable LOBBY_SEED) and from what was done before.
 """
 
 from __future__ import annotations
 
-import json
+import marshal
 import math
 import os
 import random
 import sys
-from pathlib import Path
 
-STATE_FILE = Path("lobby-state.json")
+# It is started a thousand times in the demo: nothing that takes long to import.
+
+STATE_FILE = "lobby-state"
 DEFAULT_SEED = "4"
 RUN_SD, VISIT_SD = 0.004, 0.006  # standard deviations on the log scale
 
@@ -122,7 +123,8 @@ def _answer(lobby: Lobby, verb: str, subject: str) -> str:
     if verb == "fact":
         return FAN[lobby.device]
     if verb == "run":
-        return json.dumps(lobby.run(subject))
+        ((key, value),) = lobby.run(subject).items()
+        return f'{{"{key}": {value!r}}}'
     if verb == "soak":
         rows = [f"{second},{rate:.3f},{clock:.1f}" for second, rate, clock in lobby.soak()]
         return "\n".join(["second,fps,mhz", *rows])
@@ -139,14 +141,15 @@ def _answer(lobby: Lobby, verb: str, subject: str) -> str:
 
 def main(arguments: list[str]) -> None:
     """Answer one command."""
-    if STATE_FILE.exists():
-        lobby = Lobby(**json.loads(STATE_FILE.read_text(encoding="utf-8")))
+    if os.path.exists(STATE_FILE):
+        with open(STATE_FILE, "rb") as file:
+            lobby = Lobby(**marshal.load(file))
     else:
         lobby = Lobby(os.environ.get("LOBBY_SEED", DEFAULT_SEED))
     print(_answer(lobby, arguments[0], (arguments[1:] or [""])[0]))
-    partial = STATE_FILE.with_suffix(".part")
-    partial.write_text(json.dumps(vars(lobby)), encoding="utf-8")
-    partial.replace(STATE_FILE)
+    with open(f"{STATE_FILE}.part", "wb") as file:
+        marshal.dump(vars(lobby), file)
+    os.replace(f"{STATE_FILE}.part", STATE_FILE)
 
 
 if __name__ == "__main__":

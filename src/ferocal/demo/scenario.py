@@ -88,6 +88,13 @@ class RankTruth:
 
 # The other studies, each in a directory of its own beside the first.
 FIRMWARE, KIOSK, HOSTS = "firmware", "kiosk", "hosts"
+# By directory, the study and the program that stands in for its bench.
+_FILES = {
+    "": (STUDY_FILE, "bench.py"),
+    FIRMWARE: (f"{FIRMWARE}.toml", "bench.py"),
+    KIOSK: (f"{KIOSK}.toml", "lobby.py"),
+    HOSTS: (f"{HOSTS}.toml", "lobby.py"),
+}
 
 
 def write_demo(directory: Path) -> Path:
@@ -100,23 +107,22 @@ def write_demo(directory: Path) -> Path:
     FerocalError
         When a file cannot be written.
     """
-    path = _write(directory, STUDY_FILE)
-    for chapter in (FIRMWARE, KIOSK, HOSTS):
-        _write(directory / chapter, f"{chapter}.toml")
-    return path
+    for chapter, (study, program) in _FILES.items():
+        _write(directory / chapter, study, STUDY_FILE)
+        _write(directory / chapter, program, program)
+    return directory / STUDY_FILE
 
 
-def _write(directory: Path, source: str) -> Path:
-    path = directory / STUDY_FILE
+def _write(directory: Path, source: str, name: str) -> None:
+    path = directory / name
     text = files("ferocal.demo").joinpath(source).read_text(encoding="utf-8")
     try:
         if path.exists() and path.read_text(encoding="utf-8") != text:
-            raise UsageError(f"{path} is another study and is left as it is; choose another DIR")
+            raise UsageError(f"{path} is another one and is left as it is; choose another DIR")
         directory.mkdir(parents=True, exist_ok=True)
         path.write_text(text, encoding="utf-8")
     except OSError as error:
         raise FerocalError(f"{path}: cannot be written: {error.strerror}") from None
-    return path
 
 
 def carry(directory: Path, device: str) -> None:
@@ -127,7 +133,7 @@ def carry(directory: Path, device: str) -> None:
     FerocalError
         When the simulated bench does not answer.
     """
-    words = [sys.executable, "-m", "ferocal.demo.lobby", "carry", device]
+    words = [sys.executable, "-IS", "lobby.py", "carry", device]
     done = subprocess.run(words, cwd=directory, capture_output=True, text=True, check=False)
     if done.returncode:
         raise FerocalError(f"the simulated bench does not answer: {done.stderr.strip()}")
@@ -182,7 +188,7 @@ def watch(directory: Path, workload: str) -> float:
     FerocalError
         When the simulated bench does not answer.
     """
-    words = [sys.executable, "-m", "ferocal.demo.bench", "watch", workload]
+    words = [sys.executable, "-IS", "bench.py", "watch", workload]
     done = subprocess.run(words, cwd=directory, capture_output=True, text=True, check=False)
     if done.returncode:
         raise FerocalError(f"the simulated bench does not answer: {done.stderr.strip()}")
