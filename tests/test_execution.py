@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import os
+import subprocess
 import sys
 import time
 from collections.abc import Iterator
@@ -232,3 +234,47 @@ def test_the_environment_has_one_size_in_all_arms_and_a_random_one_per_visit(
         # Names of variables differ in number, and so the ends between them.
         assert max(common) - min(common) <= 2
         assert len(set(size.values())) == 6 and 0 <= min(padding.values()) < 4096
+
+
+# Runs a request in a launcher whose signals are watched.
+_WATCHED = """
+import json, os, sys, time
+from ferocal.bench import launcher
+family, kill, killpg = launcher._Family(), os.kill, os.killpg
+launcher._PATIENCE, groups = 0.2, []
+
+def signal_group(leader, number):
+    # A leader that was waited for is gone, and its number may be somebody else's.
+    alive = os.waitid(os.P_PID, leader, os.WEXITED | os.WNOHANG | os.WNOWAIT)
+    groups.append(alive is not None)
+    killpg(leader, number)
+
+os.killpg = signal_group
+if sys.argv[2] == "unkillable":
+    os.kill = lambda *_: None
+request = dict(words=[sys.argv[1]], shell=True, cwd=".", environment=dict(os.environ), timeout=60,
+               stdout="out", stderr="err", output_limit=10**6, end_group=True, announce=False)
+waiter = launcher._Waiter(os.pipe()[0])
+begun = time.monotonic()
+answer = launcher._execute(request, waiter, family)
+took, os.kill = time.monotonic() - begun, kill
+family.kept.clear()
+family.end_strays()
+print(json.dumps([groups, answer["unended"], took]))
+"""
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="only Linux lets the launcher adopt")
+@pytest.mark.parametrize("how", ["killable", "unkillable"])
+def test_a_group_is_ended_before_its_leader_is_reaped_and_strays_are_given_up(
+    tmp_path: Path, how: str
+) -> None:
+    command = "setsid sleep 300 & sleep 300 & until [ -e /proc/$! ]; do :; done; exit 0"
+    done = subprocess.run(
+        [sys.executable, "-c", _WATCHED, command, how], cwd=tmp_path, capture_output=True,
+        text=True, timeout=120, check=True,
+    )  # fmt: skip
+    groups, unended, took = json.loads(done.stdout)
+    assert groups == [True]
+    assert unended == (["sleep"] if how == "unkillable" else [])
+    assert took < 60

@@ -64,7 +64,7 @@ class Completed:
     is the number of processors on which it was allowed to run at its end. ``left_behind``
     names processes that it left running: with ``end_group`` only those that had taken
     themselves a session of their own, which were ended; else those that live on. None where
-    nobody could look.
+    nobody could look. ``unended`` names those that could not be ended in time.
     """
 
     exit_status: int | None
@@ -80,6 +80,7 @@ class Completed:
     processes: tuple[ProcessSight, ...] | None = None
     processors: int | None = None
     left_behind: tuple[str, ...] | None = None
+    unended: tuple[str, ...] = ()
     error: str | None = None
     mask: Mask = NOTHING_PRIVATE
 
@@ -174,6 +175,7 @@ class LocalExecutor:
                 self._clear()
         check_room(self._scratch, *([invocation.directory] if answer["exit_status"] else []))
         adopts, left_behind = answer.pop("adopts", False), answer.pop("left_behind", ())
+        unended = tuple(answer.pop("unended", ()))
         return Completed(
             stdout=stdout,
             stderr=stderr,
@@ -182,6 +184,7 @@ class LocalExecutor:
             mask=self._mask,
             processes=None if seen is None else tuple(seen),
             left_behind=tuple(left_behind) if adopts else None,
+            unended=unended,
             **answer,
         )
 

@@ -29,6 +29,8 @@ from typing import IO, Any, NamedTuple
 
 # How often the size of the output is looked at, in seconds.
 _LOOK_EVERY = 1.0
+# So long (s) is waited for what was killed: a process in the middle of a system call may last.
+_PATIENCE = 5.0
 # Linux and the BSDs count memory in KiB, Darwin in bytes.
 _MEMORY_UNIT = 1 if sys.platform == "darwin" else 1024
 
@@ -91,16 +93,22 @@ class _Family:
                 found[pid] = (table[pid].session, table[pid].name)
         return found
 
-    def end_strays(self) -> None:
-        """End all descendants that are not kept, and those that they start meanwhile."""
+    def end_strays(self) -> list[str]:
+        """End all descendants that are not kept, and those that they start meanwhile.
+
+        What does not end in time is left alone from now on; its names are returned.
+        """
+        end, pause = time.monotonic() + _PATIENCE, 0.001
         while strays := self.strays():
+            if time.monotonic() >= end:
+                self.kept |= {session for session, _ in strays.values()}
+                return sorted({name for _, name in strays.values()})
             for pid in strays:
                 with contextlib.suppress(ProcessLookupError, PermissionError):
                     os.kill(pid, signal.SIGKILL)
-            for pid in strays:
-                # Of a grandchild the parent is ended first, after which it is adopted.
-                with contextlib.suppress(ChildProcessError):
-                    self._reap(pid)
+            time.sleep(pause)
+            pause = min(2 * pause, 0.1)
+        return []
 
     def _take_leave(self) -> bool:
         """Take leave of children that have ended; whether any is left."""
@@ -195,17 +203,24 @@ class _Ended(NamedTuple):
     processors: int | None
 
 
-def _look(child: subprocess.Popen[bytes], start: float) -> _Ended | None:
-    """The end of a child if it has come."""
-    if sys.platform == "linux":
-        # Before it is waited for, an ended process still says where it was allowed to run.
+def _look(child: subprocess.Popen[bytes], start: float, *, end_group: bool) -> _Ended | None:
+    """The end of a child if it has come, and with it that of its group if that is to end."""
+    if hasattr(os, "waitid"):
+        # Before it is waited for, an ended process still says where it was allowed to run, and
+        # nobody else can have its number, which is that of its group.
         if os.waitid(os.P_PID, child.pid, os.WEXITED | os.WNOHANG | os.WNOWAIT) is None:
             return None
         wall, processors = time.perf_counter() - start, _processors_allowed(child.pid)
+        if end_group:
+            _end_group(child.pid)
         _, status, usage = os.wait4(child.pid, 0)
         return _Ended(status, usage, wall, processors)
     pid, status, usage = os.wait4(child.pid, os.WNOHANG)
-    return _Ended(status, usage, time.perf_counter() - start, None) if pid else None
+    if not pid:
+        return None
+    if end_group:
+        _end_group(child.pid)
+    return _Ended(status, usage, time.perf_counter() - start, None)
 
 
 def _watch(
@@ -214,7 +229,7 @@ def _watch(
     """Wait for a child's end; how it ended, and why it was ended if it was."""
     ended_for = None
     while True:
-        ended = _look(child, start)
+        ended = _look(child, start, end_group=request["end_group"])
         now = time.perf_counter()
         if ended is not None:
             return ended, ended_for
@@ -269,12 +284,11 @@ def _execute(request: dict[str, Any], waiter: _Waiter, family: _Family) -> dict[
             family.end_strays()
             raise
         child.returncode = os.waitstatus_to_exitcode(ended.status)
-        if request["end_group"]:
-            _end_group(child.pid)
     strays = family.strays()
     escaped = sorted({name for session, name in strays.values() if session != child.pid})
+    unended = []
     if request["end_group"]:
-        family.end_strays()
+        unended = family.end_strays()
     else:
         family.keep()
     return {
@@ -286,6 +300,7 @@ def _execute(request: dict[str, Any], waiter: _Waiter, family: _Family) -> dict[
         "ended_for": ended_for,
         "processors": ended.processors,
         "left_behind": escaped if request["end_group"] else sorted({n for _, n in strays.values()}),
+        "unended": unended,
         "adopts": family.adopts,
     }
 

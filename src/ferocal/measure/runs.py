@@ -221,6 +221,11 @@ class RunTaker:
         return completed, self._meter.end(completed.cpu)
 
     def _tell_of_strays(self, workload: str, completed: Completed) -> None:
+        if completed.unended:
+            self._observer.remark(
+                f"{workload} left {listed(completed.unended)} running, which could not be ended: "
+                "later runs may be disturbed"
+            )
         if completed.left_behind and workload not in self._told:
             self._told.add(workload)
             self._observer.remark(
