@@ -269,7 +269,8 @@ print(json.dumps([groups, answer["unended"], took]))
 def test_a_group_is_ended_before_its_leader_is_reaped_and_strays_are_given_up(
     tmp_path: Path, how: str
 ) -> None:
-    command = "setsid sleep 300 & sleep 300 & until [ -e /proc/$! ]; do :; done; exit 0"
+    stray = "setsid sh -c 'echo > ready; exec sleep 300'"
+    command = f"{stray} & sleep 300 & until [ -e ready ]; do :; done; exit 0"
     done = subprocess.run(
         [sys.executable, "-c", _WATCHED, command, how], cwd=tmp_path, capture_output=True,
         text=True, timeout=120, check=True,
