@@ -25,6 +25,7 @@ from ferocal.errors import IntakeError
 from ferocal.intake.loading import load_files
 from ferocal.intake.placed import Place, enter_values
 from ferocal.intake.typed import TypedError, parse_typed
+from ferocal.ledger.opening import read_ledger
 from ferocal.render.export import write_readings
 from ferocal.study.load import load_study
 from test_measure import query, wait_until
@@ -421,7 +422,8 @@ def test_what_is_exported_loads_back_to_identical_effects(
     assert len(traces) == 60 * 2
     for ending in ("csv", "json", "parquet"):
         output = tmp_path / f"out.{ending}"
-        frame = readings_frame(load_study(demo[0].directory))
+        with read_ledger(demo[0].directory) as ledger:
+            frame = readings_frame(load_study(demo[0].directory), ledger)
         write_readings(frame, output)
         # A recovery there is only where something throttles.
         assert len(frame) == 60 * (3 + 6 + 9) + 30

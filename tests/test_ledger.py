@@ -19,6 +19,7 @@ import pytest
 import sqlalchemy as sa
 
 from conftest import Ferocal
+from ferocal.bench.facts import read_facts
 from ferocal.errors import LedgerError
 from ferocal.ledger import schema
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
@@ -255,8 +256,18 @@ def test_ledgers_of_earlier_versions_give_the_same_results(ferocal: Ferocal, ver
     (ferocal.directory / "study.toml").write_bytes((kept / "study.toml").read_bytes())
     packed = (kept / "old.sqlite.gz").read_bytes()
     (ferocal.directory / LEDGER_FILE).write_bytes(gzip.decompress(packed))
+    as_if_measured_here(ferocal.directory)
+    written = (ferocal.directory / LEDGER_FILE).read_bytes()
     before = with_new_words(json.loads((kept / "compare.json").read_text()))
     now = ferocal.json("compare")
+    # What reads leaves the file as it is; what writes keeps it beside the new one, and says so.
+    assert (ferocal.directory / LEDGER_FILE).read_bytes() == written
+    told = ferocal("note", "the projector was cleaned").stderr
+    assert f"kept as {LEDGER_FILE}.v{version}" in told
+    (ferocal.directory / "written.sqlite").write_bytes(written)
+    kept_ledger = dumped(ferocal.directory / f"{LEDGER_FILE}.v{version}")
+    assert kept_ledger == dumped(ferocal.directory / "written.sqlite")
+    assert ferocal("note", "once more").stderr == ""
     assert len(before["effects"]) == len(now["effects"]) == [1, 6, 2, 2, 2, 2][version - 1]
     for old, new in zip(before["effects"], now["effects"], strict=True):
         codes = [[caveat["code"] for caveat in e.pop("caveats")] for e in (old, new)]
@@ -282,6 +293,22 @@ def test_ledgers_of_earlier_versions_give_the_same_results(ferocal: Ferocal, ver
         assert query(ferocal, "SELECT bench, round FROM look") == [("dome-node", 5)]
 
 
+def dumped(path: Path) -> list[str]:
+    connection = sqlite3.connect(path)
+    lines = list(connection.iterdump())
+    connection.close()
+    return lines
+
+
+def as_if_measured_here(directory: Path) -> None:
+    """Give a recorded ledger the facts of the machine that the tests run on."""
+    connection = sqlite3.connect(directory / LEDGER_FILE)
+    facts = json.dumps([vars(fact) for fact in read_facts()])
+    with connection:
+        connection.execute("UPDATE facts SET content = ? WHERE content != '[]'", (facts,))
+    connection.close()
+
+
 def check_what_people_said(ferocal: Ferocal) -> None:
     """Times of loading are none of the readings, and notes name what they are on."""
     runs = ferocal.json("runs", "--workload", "cold-start")["runs"]
@@ -291,7 +318,7 @@ def check_what_people_said(ferocal: Ferocal) -> None:
     assert sum(run["started_at"] is None for run in runs) == 3
     notes = ferocal.json("note")["notes"]
     assert [(n["configuration"], n["run"] is not None) for n in notes] == [
-        ("r64", False), (None, False), (None, True),
+        ("r64", False), (None, False), (None, True), (None, False), (None, False),
     ]  # fmt: skip
 
 
@@ -311,3 +338,41 @@ def test_a_migrated_ledger_has_the_tables_of_a_new_one(tmp_path: Path) -> None:
             for name in names
         })  # fmt: skip
     assert shapes[0] == shapes[1]
+
+
+_READING = (
+    "compare", "compare --between workload", "table", "runs", "rank", "chart", "factors", "claims",
+    "reference", "frames", "soak", "report -o page.html --force", "export all.csv --force",
+    "inspect", "inspect --kept", "inspect --integrity", "plan", "note", "noise-floor",
+)  # fmt: skip
+
+
+def test_nobody_writes_between_the_queries_behind_one_answer(
+    demo: tuple[Ferocal, str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ferocal, _ = demo
+    other = sqlite3.connect(ferocal.directory / LEDGER_FILE, timeout=0, isolation_level=None)
+    could_write: list[bool] = []
+    opened: dict[int, Ledger] = {}
+    read = Ledger.rows
+
+    def rows(ledger: Ledger, query: sa.Select[Any]) -> list[Any]:
+        found = read(ledger, query)
+        opened[id(ledger)] = ledger
+        try:
+            other.execute("BEGIN EXCLUSIVE")
+            other.execute("ROLLBACK")
+            could_write.append(True)
+        except sqlite3.OperationalError:
+            could_write.append(False)
+        return found
+
+    monkeypatch.setattr(Ledger, "rows", rows)
+    for command in _READING:
+        words = [str(tmp_path / w) if w in ("page.html", "all.csv") else w for w in command.split()]
+        could_write.clear()
+        opened.clear()
+        status, _, error = ferocal.attempt(*words)
+        assert status in (0, 2), error
+        assert not any(could_write[:-1]) and len(opened) <= 1, command
+    assert could_write

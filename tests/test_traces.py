@@ -19,6 +19,7 @@ from conftest import PROGRAM, Ferocal, surroundings
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.answers.export import exported_traces
+from ferocal.ledger.opening import read_ledger
 from ferocal.intake.loading import load_files
 from ferocal.render.export import write_traces
 from ferocal.render.trace_figures import FIGURES
@@ -154,8 +155,8 @@ def test_frames_are_read_from_output_and_files(
     ferocal("measure")
     cells = {c["metric"]: c["centre"] for c in ferocal.json("frames")["cells"]}
     # Exported, the traces come to the same again, whatever their unit and columns were.
-    study = load_study(ferocal.directory)
-    count = write_traces(exported_traces(study), tmp_path / "traces")
+    with read_ledger(ferocal.directory) as ledger:
+        count = write_traces(exported_traces(ledger), tmp_path / "traces")
     assert count == 4 * (1 + ("*" in source))
     (tmp_path / "copy").mkdir()
     copy = Ferocal(tmp_path / "copy")

@@ -6,8 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from ferocal.ledger.opening import read_ledger
-from ferocal.ledger.reading.sessions import SessionCriteria, read_criteria
+from ferocal.ledger.reading.sessions import SessionCriteria
 from ferocal.study.criteria import JUDGING, judging
 from ferocal.study.load import Study
 from ferocal.terms.wording import listed
@@ -39,18 +38,6 @@ class CriteriaChange:
         of = listed(names) if len(names) <= _MOST_NAMED else f"{len(names)} metrics"
         noun = {"better": "better direction"}.get(self.aspect, self.aspect)
         return f"{noun} of {of} was {self.before} when measuring began, is {self.now} {when}"
-
-
-def read_criteria_changes(study: Study) -> tuple[CriteriaChange, ...]:
-    """The changes of criteria in a study with a ledger.
-
-    Raises
-    ------
-    LedgerError
-        When the ledger is missing or cannot be read.
-    """
-    with read_ledger(study.directory) as ledger:
-        return find_criteria_changes(study, read_criteria(ledger))
 
 
 def find_criteria_changes(

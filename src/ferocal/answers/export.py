@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Any
 
 from ferocal.analysis.data.series import Series
 from ferocal.answers.series import study_series
-from ferocal.ledger.opening import read_ledger
 from ferocal.ledger.reading.export import read_long_rows, read_trace_rows
 from ferocal.ledger.reading.runs import read_excluded
+from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
 
 if TYPE_CHECKING:
@@ -40,7 +40,7 @@ class ExportedTrace:
     context: dict[str, Any]
 
 
-def readings_frame(study: Study) -> pd.DataFrame:
+def readings_frame(study: Study, ledger: Ledger) -> pd.DataFrame:
     """The readings of runs that count or are excluded, as `ferocal load` takes them.
 
     In the order of time. Of a visit that nobody knows only the run is named.
@@ -48,13 +48,12 @@ def readings_frame(study: Study) -> pd.DataFrame:
     Raises
     ------
     LedgerError
-        When the ledger is missing or cannot be read.
+        When the ledger cannot be read.
     """
     import pandas as pd
 
-    with read_ledger(study.directory) as ledger:
-        names, rows = read_long_rows(ledger)
-        excluded = read_excluded(ledger)
+    names, rows = read_long_rows(ledger)
+    excluded = read_excluded(ledger)
     levels = {c.name: c.levels for c in study.configurations}
     series = {(s.workload, s.metric): s for s in study_series(study)}
     frame = pd.DataFrame(rows, columns=names)
@@ -69,7 +68,7 @@ def readings_frame(study: Study) -> pd.DataFrame:
         known = {pair: of_series(s) for pair, s in series.items()}
         frame[name] = [known.get(pair) for pair in pairs]
     declared = [getattr(series.get(pair), "resolution", None) for pair in pairs]
-    frame["resolution"] = frame["resolution"].astype("float64").fillna(pd.Series(declared))
+    frame["resolution"] = frame["resolution"].astype("float64").fillna(pd.Series(declared, dtype="float64"))
     for factor in study.file.factor:
         column = [levels.get(name, {}).get(factor) for name in frame["configuration"]]
         frame[f"factor:{factor}"] = column
@@ -77,21 +76,20 @@ def readings_frame(study: Study) -> pd.DataFrame:
     return frame.astype({"round": "Int64", "samples": "Int64"})
 
 
-def exported_traces(study: Study) -> Iterator[ExportedTrace]:
+def exported_traces(ledger: Ledger) -> Iterator[ExportedTrace]:
     """Every capture of a run that counts or is excluded, one at a time.
 
     Raises
     ------
     LedgerError
-        When the ledger is missing or cannot be read.
+        When the ledger cannot be read.
     """
-    with read_ledger(study.directory) as ledger:
-        excluded = read_excluded(ledger)
-        for row in read_trace_rows(ledger):
-            context = {**row.context, "excluded": excluded.get(row.run_key, "")}
-            # Of a visit that nobody knows only the run is named.
-            context["visit"] = context["visit"] if context.pop("known") else None
-            parts = ("configuration", "workload", "metric", "run", "number")
-            # Whatever a ledger may hold, it is a name of a file and no path.
-            name = _NO_NAME.sub("-", "_".join(str(context[part]) for part in parts))
-            yield ExportedTrace(f"{name}.parquet", row.content(), context)
+    excluded = read_excluded(ledger)
+    for row in read_trace_rows(ledger):
+        context = {**row.context, "excluded": excluded.get(row.run_key, "")}
+        # Of a visit that nobody knows only the run is named.
+        context["visit"] = context["visit"] if context.pop("known") else None
+        parts = ("configuration", "workload", "metric", "run", "number")
+        # Whatever a ledger may hold, it is a name of a file and no path.
+        name = _NO_NAME.sub("-", "_".join(str(context[part]) for part in parts))
+        yield ExportedTrace(f"{name}.parquet", row.content(), context)

@@ -11,8 +11,8 @@ from ferocal.answers.evidence import Evidence
 from ferocal.answers.selection import Selection
 from ferocal.answers.table import ReadingsTable, make_table
 from ferocal.errors import UsageError
-from ferocal.ledger.opening import read_ledger
 from ferocal.ledger.reading.traces import read_traces
+from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
 from ferocal.study.metrics import Metric, derive
 from ferocal.traces.kinds import Collector, Kind
@@ -98,12 +98,12 @@ def find_trace_metrics(study: Study, kind: str, workloads: Sequence[str]) -> lis
 
 
 def trace_curves(
-    study: Study, metrics: Sequence[TraceMetric], selection: Selection
+    study: Study, ledger: Ledger, metrics: Sequence[TraceMetric], selection: Selection
 ) -> list[TraceCurves]:
     """The curves of metrics on every bench that has traces; traces are read one at a time."""
     found = []
     for metric in metrics:
-        by_bench = _collect(study, metric, selection)
+        by_bench = _collect(ledger, metric, selection)
         for bench in study.benches:
             collectors = by_bench.get(bench, {})
             names = [c.name for c in study.configurations if c.name in collectors]
@@ -114,16 +114,15 @@ def trace_curves(
 
 
 def _collect(
-    study: Study, metric: TraceMetric, selection: Selection
+    ledger: Ledger, metric: TraceMetric, selection: Selection
 ) -> dict[str, dict[str, Collector]]:
     """By bench and configuration, the collectors that have taken their captures."""
     spec, collectors = metric.metric.trace_spec, dict[str, dict[str, Collector]]()
     part = metric.parts[0]
-    with read_ledger(study.directory) as ledger:
-        for row in read_traces(ledger, metric.kind.name, metric.workload, metric.name):
-            if selection.wants(row.bench, row.configuration, metric.workload, part):
-                of_bench = collectors.setdefault(row.bench, {})
-                if row.configuration not in of_bench:
-                    of_bench[row.configuration] = metric.kind.collect(row.configuration, spec)
-                of_bench[row.configuration].add(row.columns)
+    for row in read_traces(ledger, metric.kind.name, metric.workload, metric.name):
+        if selection.wants(row.bench, row.configuration, metric.workload, part):
+            of_bench = collectors.setdefault(row.bench, {})
+            if row.configuration not in of_bench:
+                of_bench[row.configuration] = metric.kind.collect(row.configuration, spec)
+            of_bench[row.configuration].add(row.columns)
     return collectors

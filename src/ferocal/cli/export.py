@@ -27,19 +27,22 @@ def command(directory: Path, output: Path, traces: Path | None, force: bool) -> 
     configuration, levels, round, visit, run, unit and exclusion. `ferocal load` takes it back
     without loss.
     """
-    from ferocal.answers.criteria import read_criteria_changes
+    from ferocal.answers.criteria import find_criteria_changes
     from ferocal.answers.export import exported_traces, readings_frame
+    from ferocal.ledger.opening import read_ledger
+    from ferocal.ledger.reading.sessions import read_criteria
     from ferocal.render.export import check_output, write_readings, write_traces
     from ferocal.study.load import load_study
     from ferocal.terms.wording import counted
 
     check_output(output)
     study = load_study(directory)
-    frame = readings_frame(study)
-    write_readings(frame, output, force=force)
-    say(f"wrote {counted(len(frame), 'reading')} to {output}")
-    for change in read_criteria_changes(study):
-        say(f"criteria changed: {change.text}")
-    if traces is not None:
-        count = write_traces(exported_traces(study), traces, force=force)
-        say(f"wrote {counted(count, 'trace')} to {traces}")
+    with read_ledger(directory) as ledger:
+        frame = readings_frame(study, ledger)
+        write_readings(frame, output, force=force)
+        say(f"wrote {counted(len(frame), 'reading')} to {output}")
+        for change in find_criteria_changes(study, read_criteria(ledger)):
+            say(f"criteria changed: {change.text}")
+        if traces is not None:
+            count = write_traces(exported_traces(ledger), traces, force=force)
+            say(f"wrote {counted(count, 'trace')} to {traces}")

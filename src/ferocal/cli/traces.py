@@ -57,19 +57,21 @@ def show_kind(
 ) -> None:
     """Print the table and the comparison of all metrics of a kind, and draw the chart."""
     import ferocal
+    from ferocal.answers.evidence import gather
     from ferocal.answers.selection import Selection
     from ferocal.answers.traces import compare_traces, find_trace_metrics, trace_curves
+    from ferocal.ledger.opening import read_ledger
     from ferocal.render.traces import scaled_bins, show_traces
 
     opened = ferocal.open(directory)
     selection = Selection(configurations, workloads, benches=benches)
     find_trace_metrics(opened.study, kind, workloads)  # before the ledger is read
-    answer = compare_traces(
-        opened.study, opened.evidence(), kind, against=against, selection=selection
-    )
     drawn: list[TraceCurves] = []
-    if chart is not None or (kind == "soak" and not as_json):
-        drawn = trace_curves(opened.study, answer.metrics, selection)
+    with read_ledger(directory) as ledger:
+        evidence = gather(opened.study, ledger)
+        answer = compare_traces(opened.study, evidence, kind, against=against, selection=selection)
+        if chart is not None or (kind == "soak" and not as_json):
+            drawn = trace_curves(opened.study, ledger, answer.metrics, selection)
     if as_json:
         from ferocal.render.documents import TRACES
 
