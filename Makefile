@@ -2,15 +2,22 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
+WORKERS ?= 2
+TESTS ?=
 
-.PHONY: demo test check bench examples examples-again examples-install screenshots clean
+.PHONY: demo test elsewhere check bench examples examples-again examples-install screenshots clean
 
 demo: $(VENV)/demo.stamp
 	rm -rf build/demo
 	$(BIN)/ferocal demo build/demo
 
+# WORKERS=0 for a single process; TESTS="tests/test_plan.py" for some.
 test: $(VENV)/dev.stamp
-	$(BIN)/python -m pytest -q -n 2
+	$(BIN)/python -m pytest -q -n $(WORKERS) $(TESTS)
+
+# As root: the suite on a machine that looks like another one.
+elsewhere:
+	tests/elsewhere.sh
 
 check: $(VENV)/dev.stamp
 	$(BIN)/ruff check .

@@ -121,7 +121,7 @@ def _place(study: Study, evidence: Evidence) -> _Place:
     scales = choose_scales(readings)
     if any(INDEX in (c.metric, c.ratio_to) for c in study.file.claim.values()):
         places = deciding_places(readings.series, set(readings.series_of.tolist()))
-        members = index_members(readings, scales, places)
+        members = index_members(readings, places)
         weights = index_weights(readings.series, members)
         if len({readings.series[n].workload for n in weights}) > 1:
             series = index_series(readings, members, study.head.margin, INDEX)

@@ -68,7 +68,9 @@ def readings_frame(study: Study, ledger: Ledger) -> pd.DataFrame:
         known = {pair: of_series(s) for pair, s in series.items()}
         frame[name] = [known.get(pair) for pair in pairs]
     declared = [getattr(series.get(pair), "resolution", None) for pair in pairs]
-    frame["resolution"] = frame["resolution"].astype("float64").fillna(pd.Series(declared, dtype="float64"))
+    frame["resolution"] = (
+        frame["resolution"].astype("float64").fillna(pd.Series(declared, dtype="float64"))
+    )
     for factor in study.file.factor:
         column = [levels.get(name, {}).get(factor) for name in frame["configuration"]]
         frame[f"factor:{factor}"] = column

@@ -9,11 +9,13 @@ import numpy as np
 
 from ferocal.analysis.data.index import (
     INDEX,
+    WhyNot,
     add_index,
     deciding_places,
-    index_members,
+    index_scales,
     index_series,
     index_weights,
+    why_not_in_index,
 )
 from ferocal.analysis.data.readings import Readings, choose_scales
 from ferocal.analysis.data.series import Scale, Series
@@ -59,7 +61,8 @@ class Field:
     ranking by all metrics together, None where there are too few; ``per_resource`` has the main
     ranking again per every quantity that differs, ``amounts`` these by contestant. ``without`` says
     who leads without each part of the composite, where that is another. ``left_out`` are metrics
-    that cannot enter the composite, ``absent`` those that were not read with enough contestants.
+    that cannot enter the composite, each with the reason, ``absent`` those that were not read with
+    enough contestants. ``decisive`` is the place of the ranking that decides without a composite.
     """
 
     place: str
@@ -72,13 +75,14 @@ class Field:
     tallies: tuple[Tally, ...]
     per_resource: Mapping[str, Ranking]
     amounts: Mapping[str, Mapping[str, float]]
-    left_out: tuple[Series, ...]
+    left_out: tuple[tuple[Series, WhyNot], ...]
     absent: tuple[Series, ...]
+    decisive: int = 0
 
     @property
     def main(self) -> Ranking:
-        """The ranking that decides: the composite, else the first metric."""
-        return self.composite or self.rankings[0]
+        """The ranking that decides: the composite, else the only metric that can be in one."""
+        return self.composite or self.rankings[self.decisive]
 
 
 @dataclass(frozen=True)
@@ -225,52 +229,58 @@ class _Maker:
     def _field(self, cells: Sequence[tuple[int, int]]) -> Field | None:
         metrics, here = self._metrics(), self._only(cells)
         scales = choose_scales(here)
-        whole = self._composite(here, scales, metrics)
+        reasons = why_not_in_index(here, metrics)
+        whole = self._composite(here, scales, [n for n in metrics if n not in reasons], reasons)
         found = {n: self._rank_metric(here, scales, n, cells) for n in metrics}
-        rankings = [ranking for ranking in found.values() if ranking is not None]
+        ranked = {n: ranking for n, ranking in found.items() if ranking is not None}
         composite = None
         if whole is not None:
             composite = self._rank(whole.readings, whole.series, cells, self.quantity, True)
-        if composite is None and not rankings:
+        if composite is None and not ranked:
             return None
         changes: tuple[LeadChange, ...] = ()
         without: tuple[tuple[str, str], ...] = ()
         if whole is not None and composite is not None:
-            changes, without = self._depends(here, scales, whole, composite, cells)
+            changes, without = self._depends(here, whole, composite, cells)
+        # The only metric that can be in a composite decides alone.
+        alone = next((n for n in ranked if n not in reasons), next(iter(ranked), metrics[0]))
         resources = self._resources(cells)
-        source = (
-            (here, metrics[0], False) if whole is None else (whole.readings, whole.series, True)
-        )
+        source = (here, alone, False) if whole is None else (whole.readings, whole.series, True)
         per = {r.name: self._rank(source[0], source[1], cells, r, source[2]) for r in resources}
+        counted = [r for n, r in ranked.items() if self.preference is None or n not in reasons]
         return Field(
             place=self._place(cells[0]),
             composite=composite,
-            rankings=tuple(rankings),
+            rankings=tuple(ranked.values()),
             weights={} if whole is None else whole.shares,
             lead_changes=changes,
             without=without,
-            reversals=tuple(find_reversals(rankings, self.across)),
-            tallies=tuple(count_tallies(rankings, self.across)),
+            reversals=tuple(find_reversals(counted, self.across)),
+            tallies=tuple(count_tallies(counted, self.across)),
             per_resource={name: ranking for name, ranking in per.items() if ranking is not None},
             amounts={
                 r.name: {self._label(c): r.amounts[self._names([c])[0]] for c in cells}
                 for r in resources
             },
-            left_out=tuple(
-                here.series[n] for n in metrics if whole is not None and n not in whole.weights
-            ),
-            absent=tuple(here.series[n] for n, ranking in found.items() if ranking is None),
+            left_out=tuple((here.series[n], why) for n, why in reasons.items()),
+            absent=tuple(here.series[n] for n in metrics if n not in ranked),
+            decisive=list(ranked).index(alone) if ranked else 0,
         )
 
     def _composite(
-        self, here: Readings, scales: tuple[Scale, ...], metrics: Sequence[int]
+        self,
+        here: Readings,
+        scales: tuple[Scale, ...],
+        members: Sequence[int],
+        reasons: dict[int, WhyNot],
     ) -> _Composite | None:
-        """All metrics together, None where fewer than two can enter."""
-        members = index_members(here, scales, metrics)
-        if len(members) < 2:
-            return None
+        """All metrics together, None where fewer than two can enter, of those that have a weight.
+
+        What has none is added to the ``reasons``. Weights that are asked for count in any case.
+        """
         weights = index_weights(self._weighted(members), members)
-        if len(weights) < 2:
+        reasons |= {n: WhyNot.NO_WEIGHT for n in members if n not in weights}
+        if len(weights) < (2 if self.preference is None else 1):
             return None
         name = self.preference or INDEX
         index = index_series(here, list(weights), self.study.head.margin, name)
@@ -280,7 +290,6 @@ class _Maker:
     def _depends(
         self,
         here: Readings,
-        scales: tuple[Scale, ...],
         whole: _Composite,
         ranking: Ranking,
         cells: Sequence[tuple[int, int]],
@@ -288,7 +297,7 @@ class _Maker:
         """At which weights another leads, and who does without each part of the composite."""
         names = [self._label(c) for c in cells]
         offsets = self._offsets(cells, here)
-        values = turned_means(here, scales, list(whole.weights), cells, offsets)
+        values = turned_means(here, index_scales(here), list(whole.weights), cells, offsets)
         changes = tuple(
             LeadChange(t.name, t.now, t.share, t.above, names[t.leader])
             for t in find_tippings(values, whole.parts)
@@ -348,7 +357,7 @@ class _Maker:
                 s: {**w, n: w.get(n, 0.0) + _sign_of_cost(readings.series[n])}
                 for s, w in indices.items()
             }
-        extended, _ = add_index(readings, scales, indices)
+        extended, _ = add_index(readings, scales, indices, as_read=True)
         # An index varies in a way of its own, which all of its releases may show.
         everything, _ = add_index(self.readings, choose_scales(self.readings), indices)
         _, self.setting = with_release_floors(self.study, everything, self.setting)
@@ -362,11 +371,11 @@ class _Maker:
         cells: Sequence[tuple[int, int]],
     ) -> Ranking | None:
         if self.per_metric is None or self.per_metric == series:
-            per = self.quantity if scales[series] == "ratio" else None
-            if self.quantity is not None and per is None:
+            if self.quantity is not None and index_scales(readings)[series] != "ratio":
                 return None
-            return self._rank(readings, series, cells, per, False)
-        if scales[series] != "ratio" or scales[self.per_metric] != "ratio":
+            return self._rank(readings, series, cells, self.quantity, False)
+        ratios = index_scales(readings)
+        if ratios[series] != "ratio" or ratios[self.per_metric] != "ratio":
             return None
         s = readings.series[series]
         index = replace(s, unit="1", better="higher")
@@ -386,7 +395,8 @@ class _Maker:
         if per is not None:
             unit, factor = per_unit(readings.series[series].unit, better, per)
             changed = list(readings.series)
-            changed[series] = replace(changed[series], unit=unit)
+            # Over something else, an amount in the unit is no margin any more.
+            changed[series] = replace(changed[series], unit=unit, unit_margin=None)
             if not relative:
                 readings = replace(readings, series=tuple(changed))
         offsets = [
@@ -418,7 +428,7 @@ class _Maker:
             return np.array([offset_of(self.quantity, name, "higher", 1.0) for name in names])
         if self.per_metric is None:
             return np.zeros(len(cells))
-        scales = choose_scales(readings)
+        scales = index_scales(readings)
         mean = turned_means(readings, scales, [self.per_metric], cells, np.zeros(len(cells)))
         column: np.ndarray = _sign_of_cost(readings.series[self.per_metric]) * mean[:, 0]
         return column

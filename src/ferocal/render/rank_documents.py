@@ -130,6 +130,8 @@ RANKING = Schema(
             _REVERSAL),
         Key("tally", "array", "wins, losses, ties and what is open", _each("tallies"), _TALLY),
         Key("not_in_index", "array", "metrics that cannot enter the composite",
-            lambda a: [s.title for f in a.fields for s in f.left_out]),
+            lambda a: [s.title for f in a.fields for s, _ in f.left_out]),
+        Key("why_not_in_index", "array", "field, metric, and why it cannot enter the composite",
+            lambda a: [[f.place, s.title, why] for f in a.fields for s, why in f.left_out]),
     ),
 )  # fmt: skip

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from rich.console import Console
 
+from ferocal.analysis.data.index import WhyNot
 from ferocal.render.console import Text, fold_with, room, show_beside
 from ferocal.render.numbers import decimals_for
 from ferocal.render.tables import plain_table
@@ -21,6 +22,14 @@ if TYPE_CHECKING:
 _MOST_ROWS = 16
 _MOST_SENTENCES = 3
 _MOST_METRICS = 12
+_MOST_LEFT_OUT = 3
+# Why a metric is not in a ranking by all together, in words.
+WHY_NOT = {
+    WhyNot.NO_RATIO: "it may be zero or negative, so it has no ratios",
+    WhyNot.NO_ZERO: "its unit has no natural zero, so it has no ratios",
+    WhyNot.NOT_EVERYWHERE: "it was not read everywhere",
+    WhyNot.NO_WEIGHT: "it has no weight",
+}
 # The ranking with its tally beside it takes so many columns.
 _WIDE = 96
 
@@ -47,30 +56,45 @@ def show_ranking(console: Console, answer: RankAnswer, *, detail: bool = False) 
 
 
 def answer_sentences(field: Field, answer: RankAnswer) -> Iterator[str]:
-    """Who leads and how surely, unless what; who is first here and behind there."""
+    """Who leads and how surely, unless what; who is first here and behind there.
+
+    What cannot be in the ranking comes first.
+    """
     ranking = field.main
     by = ranking_name(ranking, answer)
+    # Whoever gives weights knows what has none.
+    chosen = {WhyNot.NO_WEIGHT} if answer.preference else set()
+    left = [f"{s.title} ({WHY_NOT[why]})" for s, why in field.left_out if why not in chosen]
+    if left:
+        shown = left if len(left) <= _MOST_LEFT_OUT else left[: _MOST_LEFT_OUT - 1]
+        more = [f"{len(left) - len(shown)} more"] if len(shown) < len(left) else []
+        yield f"Ranked by {by}, without {listed([*shown, *more])}."
     tied = [n for n, s in enumerate(ranking.standings) if s.rank_best == 1]
     names = [ranking.label(n, answer.across) for n in tied]
     top = ranking.standings[0]
-    known = not math.isnan(top.first)
     changes = [lead_change_text(change) for change in field.lead_changes[:_MOST_SENTENCES]]
     unless = f", unless {_either(changes)}" if changes else ""
-    if len(names) == 1:
-        chance = f" (chance of being first {percent_of(top.first)})" if known else ""
+    if math.isnan(top.first) and len(names) > 1:
+        yield (
+            f"As read, {names[0]} is first by {by}{unless}; how much visits vary is not known, so "
+            "the order may be chance."
+        )
+    elif len(names) == 1:
+        chance = (
+            "" if math.isnan(top.first) else f" (chance of being first {percent_of(top.first)})"
+        )
         yield f"{names[0]} leads by {by}{chance}{unless}."
     else:
         shown = names if len(names) <= 4 else [*names[:3], f"{len(names) - 3} others"]
-        yield f"No one is shown to lead by {by}: {listed(shown)} are tied in front."
-        chance = (
-            f" has a chance of {percent_of(top.first)} of being first" if known else " is ahead"
-        )
-        yield f"{names[0]}{chance}{unless}."
+        one = "bench" if answer.across == "benches" else "configuration"
+        yield f"No {one} clearly leads by {by}: {listed(shown)} share first place."
+        yield f"{names[0]} has a chance of {percent_of(top.first)} of being first{unless}."
     leaders: dict[str, list[str]] = {}
     for name, leader in field.without:
         leaders.setdefault(leader, []).append(name)
     for leader, parts in leaders.items():
-        yield f"Without {_either(parts)}, {leader} leads."
+        as_read = ", as read" if math.isnan(top.first) else ""
+        yield f"Without {_either(parts)}, {leader} leads{as_read}."
     for reversal in field.reversals[:_MOST_SENTENCES]:
         count = len(ranking.standings)
         yield (
@@ -239,10 +263,6 @@ def remarks_of(answer: RankAnswer) -> Iterator[str]:
         yield f"who shares a rank is not shown to differ ({how})"
     if any(math.isnan(s.first) for r in rankings for s in r.standings):
         yield "where nothing says how much visits vary, no chance and no difference is known"
-    left = list(dict.fromkeys(s.title for field in answer.fields for s in field.left_out))
-    if left:
-        why = "not read everywhere, no ratio, or without weight"
-        yield f"not in the index ({why}): {listed(left)}"
     absent = list(dict.fromkeys(s.title for field in answer.fields for s in field.absent))
     if absent:
         yield f"not ranked (too few readings, only bounds, or no ratio): {listed(absent)}"

@@ -93,7 +93,7 @@ class Attribution:
             if n in self.places
             or (n in present and s.better != "none" and (s.workload, s.metric) in setting.asked)
         ]
-        self.index_of, self.left_out = self._indices(here, scales)
+        self.index_of, self.left_out = self._indices(here)
         self.readings, self.scales = add_index(here, scales, self.index_of)
         self._summaries = summarise_visits(self.readings, self.scales)
         self._models = Models(setting.levels, setting.reference)
@@ -102,11 +102,9 @@ class Attribution:
         )
         self._reading = reading_uncertainty(self.readings, self.scales)
 
-    def _indices(
-        self, here: Readings, scales: tuple[Scale, ...]
-    ) -> tuple[dict[Series, dict[int, float]], tuple[Series, ...]]:
+    def _indices(self, here: Readings) -> tuple[dict[Series, dict[int, float]], tuple[Series, ...]]:
         """The index over all workloads, and those without one workload each."""
-        members = index_members(here, scales, self.places)
+        members = index_members(here, self.places)
         left_out = tuple(here.series[n] for n in self.places if n not in members)
         weights = index_weights(here.series, members)
         workloads = list(dict.fromkeys(here.series[n].workload for n in weights))

@@ -140,18 +140,19 @@ def concatenate(parts: Sequence[Readings]) -> Readings:
     return replace(parts[0], **columns)
 
 
-def choose_scales(readings: Readings) -> tuple[Scale, ...]:
+def choose_scales(readings: Readings, *, margins: bool = True) -> tuple[Scale, ...]:
     """Ratios where every reading of a series is positive, differences elsewhere.
 
-    A series with a margin in its own unit is on the "difference" scale in any case, and so
-    are temperatures, whose zero is arbitrary.
+    Temperatures, whose zero is arbitrary, are on the "difference" scale in any case, and so is a
+    series with a margin in its own unit, unless ``margins`` do not matter: they have ratios all
+    the same.
     """
     smallest = np.full(len(readings.series), np.inf)
     # What is below a bound may be near zero, but it is not said to be zero or less.
     np.minimum.at(smallest, readings.series_of, readings.value - readings.width)
     return tuple(
         "ratio"
-        if low > 0 and series.unit_margin is None and has_ratios(series.unit)
+        if low > 0 and not (margins and series.unit_margin) and has_ratios(series.unit)
         else "difference"
         for low, series in zip(smallest, readings.series, strict=True)
     )

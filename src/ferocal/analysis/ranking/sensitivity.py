@@ -12,6 +12,9 @@ from ferocal.analysis.data.readings import Readings, summarise_visits
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.data.series import Scale
 
+# A lead that changes hands only where a part weighs less than this, or all but this, is firm.
+_LEAST_SHARE = 0.005
+
 
 @dataclass(frozen=True)
 class Tipping:
@@ -88,7 +91,7 @@ def _crossing(
         if n == leader or slopes[n] == 0:
             continue
         share = -ahead[n] / slopes[n]
-        inside = now < share < 1 if above else 0 < share < now
+        inside = now < share <= 1 - _LEAST_SHARE if above else _LEAST_SHARE <= share < now
         if inside and abs(share - now) < best:
             best, other = abs(share - now), n
     return (now + best if above else now - best), other
