@@ -144,6 +144,21 @@ def test_metrics_of_one_role_are_one_family() -> None:
     assert sum(map(bool, alone)) >= 1 and sum(bool(s.steps) for s in together) <= 1
 
 
+@pytest.mark.parametrize("count", [12, 24])
+def test_steps_are_found_however_many_metrics_there_are(count: int) -> None:
+    """The least p-value is as small as a family of so many metrics needs."""
+    chance, metrics = np.random.default_rng(count), 120
+    steps = np.where(np.arange(count) >= count // 2, np.log(1.04), 0.0)
+    courses = [
+        replace(make_course(steps + chance.normal(0, 0.0058, count)), series=n)
+        for n in range(metrics)
+    ]
+    series = [Series("flight", f"m{n}", "fps", "higher", 0.02) for n in range(metrics)]
+    found = search_courses(courses, series, "node")
+    right = [any(abs(s.first - count // 2) <= 1 for s in f.steps) for f in found]
+    assert np.mean(right) >= 0.97
+
+
 def test_the_place_has_the_probability_that_integration_gives() -> None:
     """Levels, size and standard deviation integrated out on a grid, as an oracle."""
     rng = np.random.default_rng(1)

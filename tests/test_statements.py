@@ -93,6 +93,6 @@ def test_what_reading_leaves_uncertain_in_a_metric_is_in_the_index(tmp_path: Pat
     )
     # Half of the weight is on a metric whose readings are off by 33 and 50 % at most.
     assert index["high"] / index["low"] > 1.5
-    effects = ferocal.json("factors")["effects"]
+    effects = ferocal.json("factors")["factors"]
     (factor,) = (e for e in effects if e["metric"] == "index")
     assert factor["high"] - factor["low"] > 0.4

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import lru_cache
 
 import numpy as np
@@ -16,6 +16,9 @@ from ferocal.analysis.releases.course import Course
 # simulated.
 PERMUTED_FROM = 15
 _PERMUTATIONS, _SIMULATIONS = 1999, 20_000
+# With so many times as many orders as a family has members, the least p-value of two statistics is
+# half of the level after its adjustment.
+_FINE_ENOUGH = 80
 # Levels of the first test, of deeper ones, and of the last check of every break.
 FIRST, _DEEPER, _LAST = 0.05, 0.02, 0.01
 # Fewer degrees of freedom say too little of how much releases vary.
@@ -28,9 +31,13 @@ def can_be_searched(course: Course) -> bool:
     return count >= 2 and count - 2 + _degrees(course) >= _LEAST_DEGREES
 
 
-def chance_of_none(course: Course) -> float:
-    """The p-value of a course without any break; 1 where nothing can be said."""
-    return _test(course, 0, len(course.centre))[0]
+def chance_of_none(course: Course, family: int = 1) -> float:
+    """The p-value of a course without any break; 1 where nothing can be said.
+
+    It is as fine as a ``family`` of so many courses needs, so that the least of all can be
+    significant after it is multiplied by their number.
+    """
+    return _test(course, 0, len(course.centre), family)[0]
 
 
 def find_breaks(course: Course) -> list[int]:
@@ -62,7 +69,7 @@ def _degrees(course: Course) -> int:
     return course.degrees if len(course.centre) < PERMUTED_FROM else 0
 
 
-def _test(course: Course, first: int, last: int) -> tuple[float, list[int]]:
+def _test(course: Course, first: int, last: int, family: int = 1) -> tuple[float, list[int]]:
     """The p-value of no break among some releases, and the best break, or pair of breaks."""
     value, weight = course.centre[first:last], course.visits[first:last].astype(float)
     count, degrees = last - first, _degrees(course)
@@ -75,24 +82,62 @@ def _test(course: Course, first: int, last: int) -> tuple[float, list[int]]:
     split = _splits(centred * weight, weight)
     place = int(split.argmax())
     if count < PERMUTED_FROM:
-        null = _simulated(tuple(weight.tolist()), degrees)
+        size = max(_SIMULATIONS, _FINE_ENOUGH * family)
+        null = _simulated(tuple(weight.tolist()), degrees, size)
         beyond = len(null) - int(np.searchsorted(null, split[place] / total))
         return (1 + beyond) / (1 + len(null)), [first + place + 1]
-    shuffled = _permutations(count)
-    moved, weights = (centred * weight)[shuffled], weight[shuffled]
-    p_split = _share(_splits(moved, weights).max(axis=-1), split[place])
-    if p_split <= 1 / (1 + _PERMUTATIONS):
-        return 2 * p_split, [first + place + 1]  # no statistic can be more unlikely
+    moved, weights = _shuffled(centred * weight, weight, 0)
+    beyond = _count_beyond(_splits(moved, weights).max(axis=-1), split[place])
+    if not beyond:  # no statistic can be more unlikely, but this may be more unlikely than seen
+        more = _many_beyond(centred * weight, weight, split[place], family, _largest_split)
+        return 2 * more, [first + place + 1]
+    p_split = (1 + beyond) / (1 + _PERMUTATIONS)
     arc, begin, end = (float(x) for x in _best_arc(centred * weight, weight))
-    p_arc = _share(_best_arc(moved, weights)[0], arc)
+    beyond = _count_beyond(_best_arc(moved, weights)[0], arc)
+    p_arc = (1 + beyond) / (1 + _PERMUTATIONS)
+    if not beyond:
+        p_arc = _many_beyond(centred * weight, weight, arc, family, _largest_arc)
     # Half of the level for each of the two statistics.
     cuts = [place + 1] if p_split <= p_arc else [int(begin), int(end)]
     return min(1.0, 2 * min(p_split, p_arc)), [first + cut for cut in cuts]
 
 
-def _share(null: FloatArray, seen: float) -> float:
-    """The share of a null distribution that is as large as what was seen, itself included."""
-    return (1 + int(np.sum(null >= seen * (1 - 1e-12)))) / (1 + len(null))
+def _many_beyond(
+    weighted: FloatArray,
+    weight: FloatArray,
+    seen: float,
+    family: int,
+    statistic: Callable[[FloatArray, FloatArray], FloatArray],
+) -> float:
+    """The p-value of a statistic that no order of the first has reached, from as many as needed."""
+    blocks = -(-_FINE_ENOUGH * family // _PERMUTATIONS)
+    beyond = sum(
+        _count_beyond(statistic(*_shuffled(weighted, weight, block)), seen)
+        for block in range(1, blocks)
+    )
+    return (1 + beyond) / (1 + max(1, blocks) * _PERMUTATIONS)
+
+
+def _largest_split(weighted: FloatArray, weight: FloatArray) -> FloatArray:
+    largest: FloatArray = _splits(weighted, weight).max(axis=-1)
+    return largest
+
+
+def _largest_arc(weighted: FloatArray, weight: FloatArray) -> FloatArray:
+    return _best_arc(weighted, weight)[0]
+
+
+def _shuffled(
+    weighted: FloatArray, weight: FloatArray, block: int
+) -> tuple[FloatArray, FloatArray]:
+    """Values and weights in a block of orders, shape (p, n) each."""
+    orders = _permutations(len(weight), block)
+    return weighted[orders], weight[orders]
+
+
+def _count_beyond(null: FloatArray, seen: float) -> int:
+    """How many of a null distribution are as large as what was seen."""
+    return int(np.sum(null >= seen * (1 - 1e-12)))
 
 
 def _splits(weighted: FloatArray, weight: FloatArray) -> FloatArray:
@@ -128,22 +173,23 @@ def _best_arc(
 
 
 @lru_cache(maxsize=256)
-def _permutations(count: int) -> IntArray:
-    """Orders of so many releases, shape (p, n); the same whenever they are asked for."""
-    chance = np.random.default_rng([count, _PERMUTATIONS])
+def _permutations(count: int, block: int) -> IntArray:
+    """A block of orders of so many releases, shape (p, n); the same whenever it is asked for."""
+    seed = [count, _PERMUTATIONS]
+    chance = np.random.default_rng([*seed, block] if block else seed)
     return np.argsort(chance.random((_PERMUTATIONS, count)), axis=1)
 
 
 @lru_cache(maxsize=256)
-def _simulated(weights: tuple[float, ...], degrees: int) -> FloatArray:
+def _simulated(weights: tuple[float, ...], degrees: int, size: int) -> FloatArray:
     """The share of the largest split where nothing changes, sorted; shape (s,)."""
     weight = np.array(weights)
     chance = np.random.default_rng([len(weights), degrees])
-    value = chance.normal(size=(_SIMULATIONS, len(weight))) / np.sqrt(weight)
+    value = chance.normal(size=(size, len(weight))) / np.sqrt(weight)
     value -= np.average(value, axis=-1, weights=weight)[:, None]
     total = np.sum(weight * value**2, axis=-1)
     if degrees:
-        total += chance.chisquare(degrees, _SIMULATIONS)
+        total += chance.chisquare(degrees, size)
     return np.sort(_splits(value * weight, np.broadcast_to(weight, value.shape)).max(-1) / total)
 
 

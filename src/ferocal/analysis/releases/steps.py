@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal, NamedTuple
@@ -91,9 +92,12 @@ def search_courses(
     courses: Sequence[Course], series: Sequence[Series], bench: str
 ) -> tuple[Search, ...]:
     """The steps of all courses; the metrics of one role are one family (Holm 1979)."""
-    p_values = np.array([chance_of_none(course) for course in courses])
     can = np.array([can_be_searched(course) for course in courses], dtype=bool)
     roles = [series[course.series].role for course in courses]
+    family = Counter(role for role, searched in zip(roles, can.tolist(), strict=True) if searched)
+    p_values = np.array(
+        [chance_of_none(c, family[role]) for c, role in zip(courses, roles, strict=True)]
+    )
     adjusted, _, _ = adjust_by_family(p_values, roles, can)
     return tuple(
         _search(course, series[course.series], bench, p <= FIRST, searched)
