@@ -2,13 +2,21 @@
 
 from __future__ import annotations
 
-import re
+import math
 from collections.abc import Sequence
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+import numpy as np
 import pytest
 
+import ferocal as face
 from conftest import Ferocal
+from ferocal.analysis.inference.claims import ClaimTest, judge_claims
+from ferocal.analysis.inference.effects import Setting
+from ferocal.analysis.inference.noise_floors import NoiseFloor
+from ferocal.analysis.inference.weights import Arm
+from simulation import simulate
 
 
 def begun(tmp_path: Path, table: str, *further: str, toml: str = "") -> Ferocal:
@@ -96,3 +104,126 @@ def test_what_reading_leaves_uncertain_in_a_metric_is_in_the_index(tmp_path: Pat
     effects = ferocal.json("factors")["factors"]
     (factor,) = (e for e in effects if e["metric"] == "index")
     assert factor["high"] - factor["low"] > 0.4
+
+
+RELEASES = """
+[study]
+question = "Which firmware is faster?"
+margin = "1 %"
+noise = "0.5 %"
+[bench.foyer]
+[bench.gallery]
+[factor.fw]
+order = "file"
+[factor.fw.level.a]
+[factor.fw.level.b]
+[factor.fw.level.c]
+[workload.page.metric.score]
+unit = "points"
+better = "higher"
+[claim.quiet]
+says = "It stays within its noise."
+metric = "page score"
+configuration = "b"
+within = "noise"
+"""
+
+
+def test_every_question_uses_the_noise_that_is_stated(ferocal: Ferocal) -> None:
+    ferocal.write(RELEASES)
+    values = {"foyer": (100.0, 100.3, 104.0), "gallery": (98.0, 98.2, 101.0)}
+    for bench, of_bench in values.items():
+        for name, value in zip("abc", of_bench, strict=True):
+            place = ("--configuration", name, "--bench", bench, "--date", "2026-05-01")
+            ferocal.quick("enter", "page", str(value), *place)
+    half = 1.96 * math.sqrt(2) * 0.005
+
+    def width(low: float, high: float) -> float:
+        return (math.log(high) - math.log(low)) / 2
+
+    for effect in ferocal.json("compare")["effects"]:
+        assert width(1 + effect["low"], 1 + effect["high"]) == pytest.approx(half, rel=1e-3)
+    series = [v for v in ferocal.json("series", "fw")["levels"] if v["before"]]
+    assert len(series) == 4
+    for value in series:
+        ends = [1 + value["before"][end] for end in ("low", "high")]
+        assert width(*ends) == pytest.approx(half, rel=1e-3)
+    ranked = ferocal.json("rank")["ranking"]
+    assert {r["first"] for r in ranked if r["configuration"] == "c"} == {1.0}
+    for standing in ranked:
+        ends = [standing["low"], standing["high"]]
+        assert width(*ends) == pytest.approx(half / math.sqrt(2), rel=1e-3)
+    for lead in ferocal.json("compare", "--across", "benches")["leads"]:
+        assert width(1 + lead["low"], 1 + lead["high"]) == pytest.approx(half, rel=1e-3)
+    for chart in face.open(ferocal.directory).charts():
+        for name, cell in chart.rows[0].cells.items():
+            if name != "a":
+                assert (cell.high - cell.low) / 2 == pytest.approx(half, rel=1e-3)
+    text = ferocal.quick("claims")
+    assert "not known here" not in text and "±0.98 %" in text
+    # All visits to one release are one visit each: none was joined to another.
+    assert "count as one" not in ferocal.quick("series", "fw")
+
+
+def test_claims_on_noise_take_account_of_how_well_it_is_known() -> None:
+    """A change at the edge of the band is called within in 5 % of studies, and not in 10."""
+    edge = 1.96 * 0.01 * math.sqrt(2)
+    verdicts = []
+    for seed in range(400):
+        chance = np.random.default_rng([9, seed])
+        readings = simulate(
+            chance, change=math.expm1(edge), rounds=8, runs=1, run_sd=0.01, visit_sd=0.01, drift=0
+        )
+        variance = 2e-4 * chance.chisquare(6) / 6
+        floor = NoiseFloor("ratio", variance, 6, 1.0, math.nan, 0, "an earlier study")
+        setting = Setting(noise_floors={("node", readings.series[0]): floor})
+        once = readings.select(readings.round_of < 0)
+        assert not len(once.value)
+        weights = ((Arm(0, 0, 1), 1.0), (Arm(0, 0, 0), -1.0))
+        # Two visits to each side, so that the noise is that of the earlier study.
+        few = readings.select(readings.round_of <= 2)
+        test = ClaimTest(weights, -math.inf, math.inf, noise=True)
+        verdicts += [str(judge_claims(few, [test], setting)[0].verdict)]
+    assert verdicts.count("supported") <= 0.05 * 400 + 2 * 4.4
+
+
+CLAIMED = """
+[study]
+question = "Is b faster?"
+margin = "1 %"
+[factor.f.level.a]
+[factor.f.level.b]
+[workload.page.metric.score]
+unit = "points"
+better = "higher"
+[claim.faster]
+says = "It is faster."
+metric = "page score"
+configuration = "b"
+at-least = "2 %"
+"""
+
+
+@pytest.mark.parametrize(
+    ("minutes", "form", "before"),
+    [
+        (60, "%Y-%m-%dT%H:%M:%S+00:00", True),
+        (-60, "%Y-%m-%dT%H:%M:%S+00:00", False),
+        (0, "%Y-%m-%d", None),
+        (30, "%Y-%m-%dT%H:%M:%S", None),
+        (-30, "%Y-%m-%dT%H:%M:%S", None),
+        (3 * 1440, "%Y-%m-%d", True),
+        (-3 * 1440, "%Y-%m-%dT%H:%M:%S", False),
+    ],
+)
+def test_what_is_older_is_known_only_as_well_as_times_are(
+    ferocal: Ferocal, minutes: int, form: str, before: bool | None
+) -> None:
+    ferocal.write(CLAIMED)
+    ferocal.quick("claims")
+    when = (datetime.now(UTC) + timedelta(minutes=minutes)).strftime(form)
+    told = ferocal.quick("enter", "page", "100", "--configuration", "a", "--date", when)
+    assert ("taken as UTC" in told) == ("T" in when and "+" not in when)
+    assert ferocal.json("claims")["claims"][0]["written_before"] is before
+    text = ferocal.quick("claims")
+    assert ("is not known" in text) == (before is None)

@@ -27,6 +27,7 @@ from ferocal.answers.evidence import Evidence
 from ferocal.ledger.reading.claims import FrozenClaim
 from ferocal.study.claims import INDEX, NOISE, TIMES, Claim, Limit, claims_of, digest_of
 from ferocal.study.load import Study
+from ferocal.terms.times import span_of
 
 _OPEN = (-math.inf, math.inf)
 
@@ -36,9 +37,9 @@ class ClaimFinding:
     """A claim, what readings say of it, and when it was written down.
 
     ``kind`` says what the bound is on: "change", "value" or "ratio", ``content`` is what the study
-    file has. ``written_before`` is None
-    where nobody knows when the readings were taken; ``history`` are the claims of that name as
-    they once stood, each with the date when it was first seen.
+    file has. ``written_before`` is None where it is not known well enough when the readings were
+    taken: a date has no time of day, and a time may have no zone. ``history`` are the claims of
+    that name as they once stood, each with the date when it was first seen.
     """
 
     name: str
@@ -218,7 +219,8 @@ def _is_before(claim: FrozenClaim, evidence: Evidence) -> bool | None:
     if not claim.before_readings:
         return False
     times = [visit.started_at for visit in evidence.visits]
-    if not all(times):
-        return None
     kept = datetime.fromisoformat(claim.at)
-    return all(datetime.fromisoformat(time) >= kept for time in times)
+    spans = [span_of(time) for time in times if time]
+    if any(last < kept for _, last in spans):
+        return False
+    return True if len(spans) == len(times) and all(f >= kept for f, _ in spans) else None

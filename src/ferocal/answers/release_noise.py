@@ -8,7 +8,7 @@ from dataclasses import replace
 from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.effects import Setting
-from ferocal.analysis.inference.noise_floors import NoiseFloor, find_own_floor
+from ferocal.analysis.inference.noise_floors import NoiseFloor, find_own_floor, stated_floor
 from ferocal.analysis.releases.course import Course, find_courses, join_visits
 from ferocal.analysis.releases.steps import Search, search_courses
 from ferocal.answers.seeking import runs_per_visit
@@ -51,7 +51,7 @@ def with_release_floors(
 def add_release_floors(
     readings: Readings, setting: Setting, searches: Mapping[str, Sequence[Search]]
 ) -> tuple[Setting, list[tuple[str, Series]]]:
-    """The setting with a noise floor from the releases themselves where there is no other.
+    """The setting with a noise floor from the releases themselves where no noise is known.
 
     Also where that is the case. Visits months apart differ by more than those of one day; how
     much releases vary between steps says by how much.
@@ -64,7 +64,8 @@ def add_release_floors(
             course = search.course
             series = readings.series[course.series]
             single = bool((course.visits == 1).any())
-            known = (bench, series) in floors or search.spread is None or not single
+            stated = stated_floor(series, course.scale, 1.0) is not None
+            known = (bench, series) in floors or stated or search.spread is None or not single
             if known or _own_floor(readings, course, place, setting):
                 continue
             assert search.spread is not None

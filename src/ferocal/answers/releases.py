@@ -14,6 +14,7 @@ from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.effects import Estimate, Setting
 from ferocal.analysis.inference.judging import judge_contrasts
+from ferocal.analysis.inference.noise_floors import stated_floor
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.inference.weights import Arm, Contrast
 from ferocal.analysis.releases.course import Course, join_visits
@@ -242,22 +243,21 @@ class _Values:
         )  # fmt: skip
 
     def _interval(self, search: Search, row: int, bench: str) -> tuple[float, float]:
-        """The interval of one value, from the noise floor, else from how much releases vary."""
+        """The interval of one value, from the noise as it is known of comparisons."""
         course = search.course
-        series = self.readings.series[course.series]
+        series, centre = self.readings.series[course.series], float(course.centre[row])
+        value = math.exp(centre) if course.scale == "ratio" else centre
         floor = self.setting.noise_floors.get((bench, series))
-        known = (
-            (search.spread.variance, search.spread.degrees)
-            if search.spread is not None
-            else (floor.variance, floor.degrees)
-            if floor is not None
-            else None
-        )
+        stated = stated_floor(series, course.scale, value) if floor is None else None
+        known = None if floor is None else (floor.variance, floor.degrees)
+        if stated is not None:
+            known = (stated.variance, stated.degrees)
+        elif search.spread is not None:
+            known = (search.spread.variance, search.spread.degrees)
         if known is None:
             return math.nan, math.nan
         error = math.sqrt(known[0] / float(course.visits[row]))
         half = error * float(t_quantile(known[1], 0.5 + self.confidence / 2))
-        centre = float(course.centre[row])
         return centre - half, centre + half
 
 

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
+from datetime import datetime
 from pathlib import Path
 
 import click
+
+from ferocal.cli.common import say
+from ferocal.terms.times import in_utc, lacks_zone
 
 files_argument = click.argument(
     "files",
@@ -29,7 +32,7 @@ date_option = click.option(
 
 
 def parse_time(text: str | None) -> str:
-    """A date or time as ISO 8601, "" for none; without a zone it is in UTC, as in files.
+    """A date or time as ISO 8601 in UTC, "" for none; without a zone it is taken as that, and told.
 
     Raises
     ------
@@ -44,5 +47,6 @@ def parse_time(text: str | None) -> str:
         raise click.BadParameter(
             f'"{text}" is not a time in ISO 8601, like 2026-05-01T14:30', param_hint="--date"
         ) from None
-    aware = moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment.astimezone(UTC)
-    return aware.isoformat(timespec="milliseconds")
+    if lacks_zone(text) and "T" in text.replace(" ", "T"):
+        say(f'"{text}" has no zone, and is taken as UTC; write it like 2026-05-01T14:30+02:00')
+    return in_utc(moment, zone_known=not lacks_zone(text))

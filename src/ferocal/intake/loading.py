@@ -22,6 +22,7 @@ from ferocal.ledger.opening import LEDGER_FILE, open_ledger, read_ledger
 from ferocal.ledger.reading.runs import known_run_uids
 from ferocal.ledger.store import Ledger
 from ferocal.ledger.writing.batch import Batch
+from ferocal.terms.times import is_date, zone_is_assumed
 from ferocal.terms.wording import be, counted
 
 if TYPE_CHECKING:
@@ -42,6 +43,12 @@ class Loaded:
     counts: dict[str, int]
     repeated: int = 0
     unused: tuple[str, ...] = ()
+
+    @property
+    def assumed_zones(self) -> int:
+        """Readings whose times have a clock time and no zone."""
+        times = self.intake.started_at
+        return int(np.sum(times.map(lambda text: zone_is_assumed(text) and not is_date(text))))
 
     @property
     def twins(self) -> int:

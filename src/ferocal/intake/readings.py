@@ -22,6 +22,7 @@ from ferocal.intake.lookup import (
 from ferocal.intake.problems import Problems
 from ferocal.ledger.records import MOST_ROUNDS, Mark
 from ferocal.study.metrics import STATISTICS
+from ferocal.terms.times import lacks_zone
 from ferocal.terms.units import is_time
 from ferocal.terms.wording import listed
 
@@ -297,7 +298,7 @@ def _check_time(study: Study, series_of: np.ndarray, value: np.ndarray, problems
 
 
 def _times(columns: Columns, problems: Problems) -> Labels:
-    """Times as ISO 8601 text in UTC, "" where nothing is known."""
+    """Times as ISO 8601 text in UTC, "" where nothing is known; see `terms.times`."""
     import pandas as pd
 
     stated = columns.labels("started_at")
@@ -310,5 +311,6 @@ def _times(columns: Columns, problems: Problems) -> Labels:
     problems.add(
         wrong[stated.codes], "started_at", "{} is not a time in ISO 8601, like 2026-05-01T14:30"
     )
-    stamps = parsed.dt.strftime("%Y-%m-%dT%H:%M:%S.%f").str[:-3] + "+00:00"
+    zones = texts.map(lambda text: "-00:00" if lacks_zone(text) else "+00:00")
+    stamps = parsed.dt.strftime("%Y-%m-%dT%H:%M:%S.%f").str[:-3] + zones
     return Labels(stated.codes, stamps.fillna("").tolist())

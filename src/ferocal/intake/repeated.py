@@ -11,6 +11,7 @@ from ferocal.intake.readings import ID, Intake
 from ferocal.ledger.reading.rows import RowCore, RowRest, read_rows
 from ferocal.ledger.reading.runs import known_run_uids
 from ferocal.ledger.store import Ledger
+from ferocal.terms.times import same_moment
 
 if TYPE_CHECKING:
     from ferocal.study.load import Study
@@ -27,7 +28,10 @@ def find_repeated(study: Study, ledger: Ledger, intake: Intake) -> np.ndarray:
     row only. A row that names a run by its id is if that run is there.
     """
     rows = _rows_of(study, intake)
-    recorded = [(_rounded(core), rest) for core, rest in read_rows(ledger)]
+    recorded = [
+        (_rounded(core), rest._replace(started_at=same_moment(rest.started_at)))
+        for core, rest in read_rows(ledger)
+    ]
     wanted = {core for core, _ in rows}
     left: defaultdict[RowCore, Counter[RowRest]] = defaultdict(Counter)
     for core, rest in recorded:
@@ -56,7 +60,7 @@ def _rows_of(study: Study, intake: Intake) -> list[tuple[RowCore, RowRest]]:
         intake.bound.at(every),
         intake.round.tolist(),
         intake.visit.at(every),
-        intake.started_at.at(every),
+        map(same_moment, intake.started_at.at(every)),
         strict=True,
     )
     return [

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ferocal.analysis.inference.components import Components
-from ferocal.analysis.inference.contrasts import KNOWN_DEGREES
+from ferocal.analysis.inference.noise_floors import KNOWN_DEGREES
 from ferocal.analysis.inference.power import (
     best_runs,
     power_difference,

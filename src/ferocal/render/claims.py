@@ -156,7 +156,7 @@ def claim_remarks(answer: ClaimsAnswer, problem: str | None = None) -> Iterator[
     unknown = [f.name for f in answer.findings if f.written_before is None and f.first_seen]
     if unknown:
         text = f"whether {listed(unknown)} {be(len(unknown))} older than the readings is not known"
-        yield f"{text}: these have no date"
+        yield f"{text}: some have no date, no time of day, or no time zone (UTC is assumed)"
     for finding in answer.findings:
         for date, was in finding.history:
             yield f"{finding.name} was another on {date}: {_difference(finding, was)}"

@@ -45,6 +45,8 @@ def loaded_notes(loaded: Loaded) -> list[str]:
         lines.append(f"  cells without a value (n/a, -, not active): {grouped(counts['absences'])}")
     if loaded.unused:
         lines.append(f"  columns from which nothing was read: {', '.join(loaded.unused)}")
+    if loaded.assumed_zones:
+        lines.append(f"  times without a zone, taken as UTC: {grouped(loaded.assumed_zones)}")
     if loaded.twins:
         lines.append(
             f"  rows that repeat another one: {grouped(loaded.twins)}; they count as runs of "

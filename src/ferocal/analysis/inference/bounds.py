@@ -15,9 +15,9 @@ import numpy as np
 
 from ferocal.analysis.data.readings import Readings, summarise_visits, to_scale
 from ferocal.analysis.data.series import Scale
-from ferocal.analysis.inference.contrasts import KNOWN_DEGREES, Method
+from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Estimate, Shift
-from ferocal.analysis.inference.noise_floors import NoiseFloor, summary_variance
+from ferocal.analysis.inference.noise_floors import KNOWN_DEGREES, NoiseFloor, summary_variance
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.inference.verdicts import CONFIDENCE, Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast

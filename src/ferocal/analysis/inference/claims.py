@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import functools
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
@@ -16,9 +17,14 @@ from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Estimate, Setting
 from ferocal.analysis.inference.families import adjust_holm
 from ferocal.analysis.inference.judging import judge_contrasts
-from ferocal.analysis.inference.noise_floors import find_own_floor
+from ferocal.analysis.inference.noise_floors import KNOWN_DEGREES, find_own_floor, stated_floor
 from ferocal.analysis.inference.power import MOST_ROUNDS
-from ferocal.analysis.inference.student import error_behind, t_cdf, t_quantile
+from ferocal.analysis.inference.student import (
+    chi_square_quantile,
+    error_behind,
+    t_cdf,
+    t_quantile,
+)
 from ferocal.analysis.inference.verdicts import SIGNIFICANCE, Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast
 
@@ -35,8 +41,8 @@ class ClaimVerdict(StrEnum):
 class ClaimTest:
     """A claim as a question: whether a contrast lies between two ends, one of them perhaps open.
 
-    ``low`` and ``high`` are on the scale of the analysis. With ``noise`` they are what single
-    runs of the first arm vary by, to both sides, as its noise floor has it.
+    ``low`` and ``high`` are on the scale of the analysis. With ``noise`` they are what 95 of 100
+    single runs of the first arm vary by, to both sides, as its noise floor has it.
     """
 
     weights: tuple[tuple[Arm, float], ...]
@@ -79,7 +85,8 @@ def judge_claims(
     A claim is supported where its contrast is shown to lie between its ends, and refuted where it
     is shown to lie beyond one: each end by a one-sided test at 5 %, both ends of a claim with
     two ends by halves of that where they refute (compare Schuirmann 1987, Journal of
-    Pharmacokinetics and Biopharmaceutics 15, 657-680). In a study that is measured until decided
+    Pharmacokinetics and Biopharmaceutics 15, 657-680). That the noise of runs was estimated, too,
+    is part of the tests of claims on it. In a study that is measured until decided
     the level is that of one of its looks.
     """
     looks = setting.looks
@@ -108,8 +115,9 @@ class _Known:
     error: float = math.nan
     degrees: float = math.nan
     sure: tuple[float, float] | None = None
+    band_degrees: float = math.inf
 
-    @property
+    @functools.cached_property
     def chances(self) -> tuple[float, float]:
         """p-values of what speaks for the claim, and of what speaks against it; else NaN."""
         low, high = self.ends
@@ -119,9 +127,45 @@ class _Known:
             return float(not within), float(not beyond)
         if math.isnan(self.error) or math.isnan(low):
             return math.nan, math.nan
+        if self.test.noise and self.error > 0:
+            return self._within_estimated(), min(1.0, 2 * self._beyond_estimated())
         refuting = min(self._above(high), self._below(low))
         ends = 1 if self.test.one_sided else 2
         return max(self._below(high), self._above(low)), min(1.0, ends * refuting)
+
+    def _within_estimated(self) -> float:
+        """The p-value of being within a band whose own width was estimated.
+
+        The least level at which the upper limit of the distance beyond the band is below zero;
+        the limits of the mean and of the standard deviation are combined by the method of
+        variance estimates recovery (Zou and Donner 2008, Construction of confidence limits about
+        effect measures, Statistics in Medicine 27, 1693-1702).
+        """
+        apart, band = abs(self.mean), self.ends[1]
+        if apart >= band:
+            return 1.0
+
+        def is_within(level: np.ndarray) -> np.ndarray:
+            least = band * np.sqrt(
+                self.band_degrees / chi_square_quantile(self.band_degrees, 1 - level)
+            )
+            reach = t_quantile(self.degrees, 1 - level) * self.error
+            return np.asarray(apart - band + np.hypot(reach, band - least) < 0)
+
+        return _least_level(is_within)
+
+    def _beyond_estimated(self) -> float:
+        """The p-value of being beyond a band whose own width was estimated."""
+        apart, band = abs(self.mean), self.ends[1]
+        if apart <= band:
+            return 1.0
+
+        def is_beyond(level: np.ndarray) -> np.ndarray:
+            most = band * np.sqrt(self.band_degrees / chi_square_quantile(self.band_degrees, level))
+            reach = t_quantile(self.degrees, 1 - level) * self.error
+            return np.asarray(apart - band - np.hypot(reach, most - band) > 0)
+
+        return _least_level(is_beyond)
 
     def _below(self, end: float) -> float:
         """The p-value of being below an end, which everything is of none."""
@@ -165,6 +209,13 @@ class _Known:
         return max(1, int(enough[0]) - present) if len(enough) else None
 
 
+def _least_level(decides: Callable[[np.ndarray], np.ndarray]) -> float:
+    """The least level at which a test decides, within a hundredth of it; 1 where none does."""
+    levels = np.geomspace(1e-12, 0.5, 2700)
+    found = np.flatnonzero(decides(levels))
+    return float(levels[found[0]]) if len(found) else 1.0
+
+
 def _known_of(
     readings: Readings,
     scales: tuple[Scale, ...],
@@ -175,10 +226,12 @@ def _known_of(
     """What is known of a claim: an estimate, or where bounds allow it to lie."""
     arm = test.weights[0][0]
     ends = (test.low, test.high)
+    degrees = math.inf
     if test.noise:
-        reach = _noise_of_a_run(readings, scales, arm, setting)
+        sd, degrees = _noise_of_a_run(readings, scales, arm, setting)
+        reach = sd * float(t_quantile(KNOWN_DEGREES, 0.975))
         ends = (-reach, reach)
-    known = _Known(test, scales[arm.series], ends, estimate)
+    known = _Known(test, scales[arm.series], ends, estimate, band_degrees=degrees)
     if estimate is None:
         alone = len(test.weights) == 1
         return replace(known, sure=_bounds_of(readings, scales, arm)) if alone else known
@@ -204,13 +257,17 @@ def _bounds_of(
 
 def _noise_of_a_run(
     readings: Readings, scales: tuple[Scale, ...], arm: Arm, setting: Setting
-) -> float:
-    """By how much a single run varies in 95 of 100 cases, to either side; NaN where unknown."""
+) -> tuple[float, float]:
+    """The standard deviation of single runs, and its degrees of freedom; NaN where unknown."""
     key = (readings.benches[arm.bench], readings.series[arm.series])
     own = find_own_floor(readings.numbers, arm.series, arm.bench, scales, setting.floor_arm)
     floor = own or setting.noise_floors.get(key)
+    if floor is None:
+        value = arm.select(readings.numbers).value
+        middle = float(value.mean()) if len(value) else math.nan
+        floor = stated_floor(readings.series[arm.series], scales[arm.series], middle)
     if floor is None or floor.scale != scales[arm.series]:
-        return math.nan
+        return math.nan, math.nan
     parts = components_of(floor)
     runs = 0.0 if math.isnan(parts.run_variance) else parts.run_variance
-    return math.sqrt(parts.visit_variance + runs) * float(t_quantile(floor.degrees, 0.975))
+    return math.sqrt(parts.visit_variance + runs), float(floor.degrees)

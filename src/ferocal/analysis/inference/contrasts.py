@@ -11,7 +11,12 @@ import numpy as np
 from ferocal.analysis.data.readings import Readings, VisitSummaries
 from ferocal.analysis.data.segments import FloatArray, IntArray
 from ferocal.analysis.inference.moments import Moments, group_moments
-from ferocal.analysis.inference.noise_floors import NoiseFloor, SideOfFloor, floor_error
+from ferocal.analysis.inference.noise_floors import (
+    KNOWN_DEGREES,
+    NoiseFloor,
+    SideOfFloor,
+    floor_error,
+)
 from ferocal.analysis.inference.sides import PairedRounds, pair_rounds, visits_of_sides
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.inference.verdicts import CONFIDENCE
@@ -34,9 +39,6 @@ _PAIRED, _VISITS, _FLOOR, _STATED, _NONE = (
     METHODS.index(method)
     for method in (Method.PAIRED, Method.VISITS, Method.FLOOR, Method.STATED, Method.NONE)
 )
-# An error that is known, and not estimated, has as many degrees of freedom as that.
-KNOWN_DEGREES = 1e6
-
 
 FloorOf = Callable[[int, int], NoiseFloor | None]
 StatedOf = Callable[[Arm], float | None]

@@ -33,7 +33,7 @@ from ferocal.analysis.inference.contrasts import (
 from ferocal.analysis.inference.effects import Estimate, Setting, Shift
 from ferocal.analysis.inference.families import adjust_by_family
 from ferocal.analysis.inference.looks import LookPlan
-from ferocal.analysis.inference.noise_floors import NoiseFloor, find_own_floor
+from ferocal.analysis.inference.noise_floors import NoiseFloor, find_own_floor, stated_sd
 from ferocal.analysis.inference.power import rounds_to_decide
 from ferocal.analysis.inference.student import Interval, t_interval
 from ferocal.analysis.inference.verdicts import (
@@ -219,13 +219,11 @@ class _Analysis:
 
     def _stated_of(self, arm: Arm) -> float | None:
         """The SD of visits to an arm as it is stated, on the scale of the analysis."""
-        series = self.readings.series[arm.series]
-        if self.scales[arm.series] != "ratio":
-            return series.unit_noise
-        if series.unit_noise is None:
-            return series.noise
         value = arm.select(self.readings).value
-        return series.unit_noise / float(value.mean()) if len(value) else None
+        if not len(value):
+            return None
+        series = self.readings.series[arm.series]
+        return stated_sd(series, self.scales[arm.series], float(value.mean()))
 
     def _floor_of(self, series: int, bench: int) -> NoiseFloor | None:
         """The noise floor of a series: of the study's own visits, else one brought in."""

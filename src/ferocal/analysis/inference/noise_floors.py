@@ -11,7 +11,7 @@ import numpy as np
 
 from ferocal.analysis.data.readings import MEDIAN_FROM_RUNS, Readings, summarise_visits, to_scale
 from ferocal.analysis.data.segments import find_segments
-from ferocal.analysis.data.series import Scale
+from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.weights import Arm
 from ferocal.terms.wording import listed
 
@@ -40,6 +40,28 @@ class NoiseFloor:
     run_degrees: int
     source: str
     age: float = 0.0
+
+
+# An error that is known, and not estimated, has as many degrees of freedom as that.
+KNOWN_DEGREES = 1_000_000
+
+
+def stated_sd(series: Series, scale: Scale, value: float) -> float | None:
+    """The SD of visits as it is stated, on the scale of the analysis; None where none is.
+
+    ``value`` is what was read, in the unit: by it an SD in the unit is made a share.
+    """
+    if scale != "ratio":
+        return series.unit_noise
+    return series.noise if series.unit_noise is None else series.unit_noise / value
+
+
+def stated_floor(series: Series, scale: Scale, value: float) -> NoiseFloor | None:
+    """The noise that is stated, as a noise floor of visits of any number of runs."""
+    sd = stated_sd(series, scale, value)
+    if sd is None:
+        return None
+    return NoiseFloor(scale, sd**2, KNOWN_DEGREES, 1.0, math.nan, 0, "as stated", math.nan)
 
 
 def estimate_floor(readings: Readings, arm: Arm, scales: tuple[Scale, ...]) -> NoiseFloor | None:

@@ -27,6 +27,13 @@ def t_quantile(degrees: Numbers, chance: Numbers) -> FloatArray:
     return np.asarray(stdtrit(degrees, chance), dtype=np.float64)
 
 
+def chi_square_quantile(degrees: Numbers, chance: Numbers) -> FloatArray:
+    """The chi-square below which a share of the distribution lies; broadcasts."""
+    from scipy.special import chdtri
+
+    return np.asarray(chdtri(degrees, 1 - np.asarray(chance)), dtype=np.float64)
+
+
 class Interval(NamedTuple):
     """Ends of a two-sided interval and the p-value of no difference, each of shape (n,)."""
 

@@ -25,6 +25,7 @@ from ferocal.analysis.inference.noise_floors import (
     SideOfFloor,
     find_own_floor,
     floor_error,
+    stated_floor,
 )
 from ferocal.analysis.inference.weights import Arm
 
@@ -102,11 +103,14 @@ def line_up(
         # Looked for only where a single visit needs it, for that takes long.
         if len(values) == 1 and c.bench not in floors:
             floors[c.bench] = _floor(numbers, series, c.bench, scales, setting)
-        error, degrees = _error(values, summaries.runs[rows[n]], floors.get(c.bench))
+        centre = float(values.mean())
+        value = math.exp(centre) if scales[series] == "ratio" else centre
+        floor = floors.get(c.bench) or stated_floor(readings.series[series], scales[series], value)
+        error, degrees = _error(values, summaries.runs[rows[n]], floor)
         code = Arm(series, c.bench, c.configuration).code(readings)
         step = 0.0 if resolution is None else float(resolution.error[code])
         fixed = math.hypot(step, float(width[code]))
-        columns.append((values.mean() + c.offset, error, degrees, fixed, len(values)))
+        columns.append((centre + c.offset, error, degrees, fixed, len(values)))
     table = np.array(columns).reshape(len(places), 5)
     return Lineup(
         readings.series[series],

@@ -157,4 +157,6 @@ def join_visits(readings: Readings) -> Readings:
         if together:
             joined[numbers[n + 1]] = joined[numbers[n]]
     new = np.array([joined[visit] for visit in visits.tolist()], dtype=np.int64)
+    if np.array_equal(new, visits):
+        return readings
     return replace(readings, visit_of=new[np.searchsorted(visits, readings.visit_of)])
