@@ -149,7 +149,7 @@ def test_every_question_uses_the_noise_that_is_stated(ferocal: Ferocal) -> None:
         ends = [1 + value["before"][end] for end in ("low", "high")]
         assert width(*ends) == pytest.approx(half, rel=1e-3)
     ranked = ferocal.json("rank")["ranking"]
-    assert {r["first"] for r in ranked if r["configuration"] == "c"} == {1.0}
+    assert min(r["first"] for r in ranked if r["configuration"] == "c") > 0.99
     for standing in ranked:
         ends = [standing["low"], standing["high"]]
         assert width(*ends) == pytest.approx(half / math.sqrt(2), rel=1e-3)
