@@ -150,7 +150,7 @@ def test_steps_are_found_however_many_metrics_there_are(count: int) -> None:
     chance, metrics = np.random.default_rng(count), 120
     steps = np.where(np.arange(count) >= count // 2, np.log(1.04), 0.0)
     courses = [
-        replace(make_course(steps + chance.normal(0, 0.0058, count)), series=n)
+        replace(make_course(list(steps + chance.normal(0, 0.0058, count))), series=n)
         for n in range(metrics)
     ]
     series = [Series("flight", f"m{n}", "fps", "higher", 0.02) for n in range(metrics)]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -31,7 +31,7 @@ def begun(tmp_path: Path, table: str, *further: str, toml: str = "") -> Ferocal:
     return ferocal
 
 
-def in_rounds(cells: dict[tuple[str, str, str, str], Sequence[float]]) -> str:
+def in_rounds(cells: Mapping[tuple[str, str, str, str], Sequence[float | str]]) -> str:
     """A long table: by configuration, workload, metric and unit the values of rounds."""
     lines = ["configuration,workload,metric,unit,value,round"]
     for place, values in cells.items():
@@ -89,13 +89,13 @@ def test_what_cannot_enter_a_ranking_comes_first_with_its_own_reason(tmp_path: P
 
 
 def test_what_reading_leaves_uncertain_in_a_metric_is_in_the_index(tmp_path: Path) -> None:
-    cells = {
+    cells: dict[tuple[str, str, str, str], Sequence[float | str]] = {
         ("a", "w", "time", "s"): (10.0, 10.01, 10.02),
         ("b", "w", "time", "s"): (9.0, 9.01, 9.02),
         ("a", "v", "rate", "fps"): ("30..90",) * 3,
         ("b", "v", "rate", "fps"): ("40..80",) * 3,
     }
-    ferocal = begun(tmp_path, in_rounds(cells))  # type: ignore[arg-type]
+    ferocal = begun(tmp_path, in_rounds(cells))
     (index,) = (
         r for r in ferocal.json("rank")["ranking"] if r["metric"] == "index" if r["low"] != 1
     )

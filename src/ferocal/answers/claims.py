@@ -21,7 +21,7 @@ from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.claims import ClaimTest, ClaimVerdict, JudgedClaim, judge_claims
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.weights import Arm
-from ferocal.answers.comparison import setting_of
+from ferocal.answers.comparison import Prospect, prospect_of, setting_of
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
 from ferocal.ledger.reading.claims import FrozenClaim
@@ -57,12 +57,16 @@ class ClaimFinding:
 
 @dataclass(frozen=True)
 class ClaimsAnswer:
-    """All claims of a study; ``withdrawn`` were once in the study file and are no more."""
+    """All claims of a study; ``withdrawn`` were once in the study file and are no more.
+
+    ``prospect`` says how more can be measured on the first bench.
+    """
 
     question: str
     findings: tuple[ClaimFinding, ...]
     withdrawn: tuple[FrozenClaim, ...]
     frozen: bool
+    prospect: Prospect
     criteria_changes: tuple[CriteriaChange, ...]
     excluded: int
     left_out: int
@@ -97,6 +101,7 @@ def examine(
         findings=tuple(dated),
         withdrawn=tuple(c for c in _latest(frozen) if c.name not in present),
         frozen=all(any(c.digest == d for c in frozen) for d in present.values()),
+        prospect=prospect_of(study, evidence, study.benches[0]),
         criteria_changes=evidence.criteria_changes,
         excluded=evidence.excluded,
         left_out=evidence.left_out,

@@ -35,12 +35,17 @@ class Prospect:
     """How more evidence can be had on a bench.
 
     ``replicates`` says by what, ``kinds`` how readings came so far ("measure", "enter", "load"),
-    and ``round_seconds`` how long a round takes as seen so far, None where that is not known.
+    ``round_seconds`` how long a round takes as seen so far, None where that is not known,
+    ``last_round`` the last one that was begun. `measure` would take ``open`` runs, and with --retry
+    ``lost`` ones too, which failed or are excluded.
     """
 
     replicates: Replicates
     kinds: frozenset[str]
     round_seconds: float | None
+    last_round: int = 0
+    open: int = 0
+    lost: int = 0
 
 
 @dataclass(frozen=True)
@@ -137,7 +142,7 @@ def compare(
         notes=evidence.notes,
         alarm=tuple(control_failures(effects)),
         unmeasured=tuple(_unmeasured(study, wanted, selection, base)),
-        prospects={bench: _prospect(study, evidence, bench) for bench in study.benches},
+        prospects={bench: prospect_of(study, evidence, bench) for bench in study.benches},
         criteria_changes=evidence.criteria_changes,
         excluded=evidence.excluded,
         left_out=evidence.left_out,
@@ -174,11 +179,15 @@ def _base_cells(evidence: Evidence, baseline: str) -> dict[tuple[str, str, str],
     }
 
 
-def _prospect(study: Study, evidence: Evidence, bench: str) -> Prospect:
+def prospect_of(study: Study, evidence: Evidence, bench: str) -> Prospect:
+    """How more evidence can be had on a bench."""
     kinds = evidence.kinds.get(bench, frozenset())
     replicates = _replicates(study, evidence, bench)
     seconds = _round_seconds(study, evidence, bench) if replicates == "rounds" else None
-    return Prospect(replicates, kinds, seconds)
+    progress = evidence.progress[bench]
+    losses = evidence.contexts[bench].losses.values()
+    lost = sum(count for of_place in losses for count in of_place.values())
+    return Prospect(replicates, kinds, seconds, progress.last_round, progress.open, lost)
 
 
 def _round_seconds(study: Study, evidence: Evidence, bench: str) -> float | None:

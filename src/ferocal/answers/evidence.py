@@ -33,6 +33,7 @@ from ferocal.ledger.reading.corrections import AbsenceRow, ReadingKey, read_abse
 from ferocal.ledger.reading.noise_floors import read_noise_floors
 from ferocal.ledger.reading.notes import read_notes
 from ferocal.ledger.reading.order import Place
+from ferocal.ledger.reading.planned import Progress, read_progress
 from ferocal.ledger.reading.runs import read_lost
 from ferocal.ledger.reading.sessions import (
     read_criteria,
@@ -64,8 +65,9 @@ class Evidence:
     ``contexts`` are by bench, without what depends on the baseline of a comparison, and
     ``noise_floors`` by bench and series. ``looks`` is the plan of a study that is measured until
     decided, ``looks_taken`` the rounds after which looks were recorded; ``kinds`` says by bench
-    how readings came ("measure", "enter", "load"). ``left_out`` counts readings that the study
-    file no longer knows, ``excluded`` the runs that are marked as not to be used.
+    how readings came ("measure", "enter", "load"), and ``progress`` how much of the plan is there.
+    ``left_out`` counts readings that the study file no longer knows, ``excluded`` the runs that
+    are marked as not to be used.
     """
 
     readings: Readings
@@ -78,6 +80,7 @@ class Evidence:
     kinds: dict[str, frozenset[str]]
     absences: dict[ReadingKey, AbsenceRow]
     planned_rounds: dict[str, int]
+    progress: dict[str, Progress]
     notes: tuple[Note, ...]
     criteria_changes: tuple[CriteriaChange, ...]
     left_out: int
@@ -115,6 +118,7 @@ def _gather(study: Study, ledger: Ledger) -> Evidence:
         kinds=read_kinds(ledger),
         absences=read_absences(ledger),
         planned_rounds=read_planned_rounds(ledger) if study.head.schedule == "rounds" else {},
+        progress=read_progress(study, ledger),
         notes=tuple(note for _, note in read_notes(ledger)),
         criteria_changes=changes,
         left_out=int(np.sum(~known)),

@@ -14,6 +14,7 @@ from ferocal.analysis.inference.components import (
     estimate_components,
 )
 from ferocal.analysis.inference.noise_floors import pool_floors
+from ferocal.answers.comparison import Prospect, prospect_of
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.series import study_series
@@ -41,7 +42,8 @@ class Foresight:
 
     ``answers`` and ``shortcomings`` are sentences, ``planned`` is the number of rounds or visits
     in words, and ``series`` are all metrics in their order. ``detect`` is the change that is asked
-    for, as a share, None for the margin.
+    for, as a share, None for the margin. ``rounds`` is their number if it was asked for, and
+    ``prospect`` says what is left to be measured, None where nothing is recorded.
     """
 
     question: str
@@ -58,6 +60,8 @@ class Foresight:
     detect: float | None
     outlooks: list[Outlook]
     criteria_changes: tuple[CriteriaChange, ...]
+    rounds: int | None
+    prospect: Prospect | None
 
 
 @dataclass(frozen=True)
@@ -68,6 +72,7 @@ class _Known:
     spread: Spread
     source: str | None
     criteria_changes: tuple[CriteriaChange, ...] = ()
+    prospect: Prospect | None = None
 
 
 def foresee_study(
@@ -126,6 +131,8 @@ def foresee_study(
         detect=detect,
         outlooks=outlooks,
         criteria_changes=known.criteria_changes,
+        rounds=rounds,
+        prospect=known.prospect,
     )
 
 
@@ -153,7 +160,9 @@ def _look_up(study: Study) -> _Known:
     if not spread:
         spread = _own_floors(study, evidence, place)
         source = "visits of this study so far"
-    return _Known(durations, spread, source if spread else None, evidence.criteria_changes)
+    prospect = prospect_of(study, evidence, study.bench)
+    source = source if spread else ""
+    return _Known(durations, spread, source or None, evidence.criteria_changes, prospect)
 
 
 def _own_floors(study: Study, evidence: Evidence, bench: int) -> Spread:

@@ -11,7 +11,7 @@ from ferocal.ledger.opening import LEDGER_FILE, read_ledger
 from ferocal.ledger.reading.bench_looks import BenchLook, read_looks_at_benches
 from ferocal.ledger.reading.integrity import Integrity, read_integrity
 from ferocal.ledger.reading.kept import Holdings, read_holdings
-from ferocal.plan.order import by_round, plan_study
+from ferocal.plan.order import by_round, count_runs, plan_study
 from ferocal.study.configurations import Configuration
 from ferocal.study.load import Study
 from ferocal.study.masking import Mask
@@ -73,6 +73,7 @@ class Inspection:
 def inspect_study(study: Study) -> Inspection:
     """A study as it is understood; nothing of it is run."""
     head, visits = study.head, plan_study(study)
+    runs, warmups = count_runs(study, visits)
     return Inspection(
         question=head.question,
         margin=head.margin,
@@ -93,8 +94,8 @@ def inspect_study(study: Study) -> Inspection:
         workloads=study.workloads,
         impossible=study.design.impossible,
         rounds=tuple(tuple(names) for names in by_round(visits).values()),
-        runs=len(visits) * head.runs * len(study.workloads),
-        warmups=len(visits) * sum(w.warmups for w in study.workloads.values()),
+        runs=runs,
+        warmups=warmups,
         looks=_looks(study),
         mask=study.mask,
     )

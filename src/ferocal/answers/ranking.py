@@ -89,12 +89,15 @@ class Field:
 class RankAnswer:
     """Rankings of all fields. ``across`` is "configurations" or "benches".
 
+    ``preferences`` are the names of weights that the study file has.
+
     ``per`` is the quantity or metric by which values are divided, ``unit`` that of a quantity.
     """
 
     question: str
     across: str
     preference: str | None
+    preferences: Names
     per: str | None
     per_unit: str | None
     margin: float
@@ -135,6 +138,7 @@ def rank(
         question=study.head.question,
         across=across,
         preference=preference,
+        preferences=tuple(study.file.preference),
         per=per,
         per_unit=None if maker.quantity is None else maker.quantity.unit,
         margin=study.head.margin,

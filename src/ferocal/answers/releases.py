@@ -19,7 +19,7 @@ from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.inference.weights import Arm, Contrast
 from ferocal.analysis.releases.course import Course, join_visits
 from ferocal.analysis.releases.steps import Search, Step
-from ferocal.answers.comparison import setting_of
+from ferocal.answers.comparison import Prospect, prospect_of, setting_of
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.release_noise import add_release_floors, search_releases
@@ -60,7 +60,8 @@ class SeriesAnswer:
     ``at`` are the levels of the other factors. ``unsearched`` are benches and metrics of which too
     few releases were read to look for steps, ``from_releases`` those whose intervals rest on how
     much releases vary; ``asked`` says that metrics were asked for by name, ``joined`` that visits
-    to one release in one go count as one. ``conditions`` are means by bench, condition and
+    to one release in one go count as one. ``prospects`` say by bench how more can be measured.
+    ``conditions`` are means by bench, condition and
     release, NaN where unknown.
     """
 
@@ -77,6 +78,7 @@ class SeriesAnswer:
     from_releases: tuple[tuple[str, Series], ...]
     joined: bool
     next_visit: NextVisit | None
+    prospects: Mapping[str, Prospect]
     asked: bool
     conditions: Mapping[str, Mapping[str, FloatArray]]
     criteria_changes: tuple[CriteriaChange, ...]
@@ -142,7 +144,8 @@ def follow(
         from_releases=tuple(place for place in own if place in shown),
         joined=readings is not evidence.readings,
         asked=selection.places is not None,
-        next_visit=find_next(readings, strand, searches, selection),
+        next_visit=find_next(study, readings, strand, searches, selection),
+        prospects={bench: prospect_of(study, evidence, bench) for bench in study.benches},
         conditions={b: _conditions(evidence, b, places) for b in readings.benches},
         criteria_changes=evidence.criteria_changes,
         excluded=evidence.excluded,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -36,6 +36,7 @@ class NextVisit:
 
     ``again`` says that it was measured before. The step lies between ``last`` and ``first`` with
     a probability of ``chance``; ``seconds`` is what switching there takes, None where nobody says.
+    ``by_hand`` says that an operator reads the metric.
     """
 
     bench: str
@@ -48,9 +49,11 @@ class NextVisit:
     chance: float
     separation: float
     seconds: float | None
+    by_hand: bool = False
 
 
 def find_next(
+    study: Study,
     readings: Readings,
     strand: Strand,
     searches: Mapping[str, Sequence[Search]],
@@ -73,7 +76,10 @@ def find_next(
                 found = known and _proposal(strand, bench, series, search.course, first, known)
                 if found and (best is None or found[0] > best[0]):
                     best = found
-    return None if best is None else best[1]
+    if best is None:
+        return None
+    workload = study.workloads[best[1].series.workload]
+    return replace(best[1], by_hand=bool(workload.asked))
 
 
 def _stretches(search: Search) -> Iterator[tuple[int, int]]:

@@ -12,6 +12,7 @@ from ferocal.bench.overhead import measure_overhead
 from ferocal.bench.verification import verify
 from ferocal.errors import FerocalError, UsageError, VerificationError
 from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.reading.planned import slots_of, wanted_metrics
 from ferocal.ledger.reading.runs import settled_slots
 from ferocal.ledger.records import SessionRecord
 from ferocal.ledger.writing.claims import freeze_claims
@@ -19,7 +20,7 @@ from ferocal.ledger.writing.runs import Recorder
 from ferocal.measure.lock import measuring_lock
 from ferocal.measure.padding import visit_context
 from ferocal.measure.progress import Observer, Summary
-from ferocal.measure.session import Options, Session, slots_of, wanted_metrics
+from ferocal.measure.session import Options, Session
 from ferocal.plan.order import PlannedVisit, plan_study
 from ferocal.study.base import LEAST_PRIVATE
 from ferocal.study.claims import claims_of

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
+from ferocal.ledger.reading.planned import slots_of, wanted_metrics
 from ferocal.ledger.reading.runs import settled_slots
 from ferocal.ledger.records import Slot
 from ferocal.ledger.store import Ledger
 from ferocal.measure.campaign import on_bench
 from ferocal.measure.progress import Observer, Summary
-from ferocal.measure.session import Options, Session, slots_of, wanted_metrics
+from ferocal.measure.session import Options, Session
 from ferocal.plan.order import PlannedVisit
 from ferocal.study.load import Study
 

@@ -10,6 +10,7 @@ from ferocal.bench.conditions import ConditionReader
 from ferocal.bench.execution import FINDS_STRAYS, Executor
 from ferocal.bench.verification import CheckResult, needs_observation, unobserved, verify
 from ferocal.errors import FerocalError, HoldError, LedgerError, VerificationError
+from ferocal.ledger.reading.planned import slots_of, wanted_metrics
 from ferocal.ledger.reading.runs import settled_slots
 from ferocal.ledger.records import Outcome, Slot, VisitRecord
 from ferocal.ledger.writing.runs import Recorder
@@ -40,28 +41,6 @@ class Options:
     retry: bool = False
     go_on: bool = False
     in_place: bool = False
-
-
-def wanted_metrics(study: Study) -> dict[str, set[tuple[str, str | None]]]:
-    """By workload, what a run of it is to yield while it is measured."""
-    return {
-        workload: {
-            (name, metric.unit if metric.kind == "value" else None)
-            for name, metric in entry.metric.items()
-            if metric.source is not None or name in entry.asked
-        }
-        for workload, entry in study.workloads.items()
-    }
-
-
-def slots_of(study: Study, planned: PlannedVisit) -> list[Slot]:
-    """The runs of a planned visit, in order."""
-    return [
-        Slot(planned.round, planned.configuration, workload, number)
-        for workload in study.workloads
-        if not study.is_impossible(planned.configuration, workload)
-        for number in range(1, study.head.runs + 1)
-    ]
 
 
 class Session:

@@ -18,7 +18,7 @@ from ferocal.analysis.inference.power import (
     rounds_to_detect,
 )
 from ferocal.analysis.inference.student import t_quantile
-from ferocal.plan.order import PlannedVisit, count_switches
+from ferocal.plan.order import PlannedVisit, count_runs, count_switches, workloads_of
 from ferocal.plan.separation import confounded_factors, describe_confounding
 from ferocal.study.load import Study
 from ferocal.terms.roles import DECIDING, Role
@@ -61,21 +61,19 @@ def estimate_cost(
     switches = count_switches(visits)
     each = {name: seen_runs.get(name, w.takes) for name, w in study.workloads.items()}
     unknown = tuple(name for name, seconds in each.items() if seconds is None)
-    times = {name: study.head.runs + w.warmups for name, w in study.workloads.items()}
-    total = sum(times[name] * (seconds or 0.0) for name, seconds in each.items())
-    per_visit = None if unknown else total
+    seconds = 0.0
+    for name in (name for visit in visits for name in workloads_of(study, visit)):
+        seconds += (study.head.runs + study.workloads[name].warmups) * (each[name] or 0.0)
     switching = _stated_switching(study) if seen_switching is None else seen_switching
-    warmups = sum(workload.warmups for workload in study.workloads.values())
+    runs, warmups = count_runs(study, visits)
     return Cost(
         visits=len(visits),
         switches=switches,
-        runs=len(visits) * study.head.runs * len(study.workloads),
-        warmups=len(visits) * warmups,
-        run_seconds=None if per_visit is None else per_visit / study.head.runs,
+        runs=runs,
+        warmups=warmups,
+        run_seconds=None if unknown else seconds / max(1, len(visits)) / study.head.runs,
         switch_seconds=switching,
-        seconds=None
-        if per_visit is None
-        else len(visits) * per_visit + switches * (switching or 0.0),
+        seconds=None if unknown else seconds + switches * (switching or 0.0),
         unknown=unknown,
     )
 

@@ -10,6 +10,7 @@ from rich.console import Console
 
 from ferocal.analysis.inference.claims import ClaimVerdict
 from ferocal.render.console import Text, fold_with, room, show_beside
+from ferocal.render.next_steps import measure_command
 from ferocal.render.numbers import decimals_for, p_text, signed
 from ferocal.render.remarks import remark_lines
 from ferocal.terms.numbers import grouped, significant
@@ -180,11 +181,12 @@ def _next(answer: ClaimsAnswer) -> Iterator[tuple[str, str | None]]:
     near = [f for f in undecided if f.judged.more_rounds]
     if near:
         more = max(f.judged.more_rounds or 0 for f in near)
-        rounds = max((f.judged.estimate.rounds for f in near if f.judged.estimate), default=0)
-        command = f"ferocal measure --rounds {rounds + more}" if rounds else "ferocal measure"
+        command = None
+        if answer.prospect.replicates == "rounds":
+            command = f"ferocal measure --rounds {answer.prospect.last_round + more}"
         yield f"{counted(more, 'more round')} to decide {listed([f.name for f in near])}", command
-    elif any(f.judged.estimate is None for f in undecided):
-        yield "take the readings", "ferocal measure"
+    elif any(f.judged.estimate is None for f in undecided) and measure_command(answer.prospect):
+        yield "take the readings", measure_command(answer.prospect)
     else:
         yield "the changes behind them", "ferocal compare"
 

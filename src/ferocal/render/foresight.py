@@ -11,6 +11,7 @@ from ferocal.analysis.inference.power import MOST_ROUNDS
 from ferocal.plan.order import by_round
 from ferocal.render.console import Text, plain_words, show_beside
 from ferocal.render.grid import MOST_ROWS, GridCell, GridRow, Shape, arrange, lay_out
+from ferocal.render.next_steps import measure_command
 from ferocal.render.numbers import duration, percent
 from ferocal.render.remarks import show_criteria_changes
 from ferocal.terms.numbers import significant
@@ -45,7 +46,16 @@ def show_foresight(console: Console, foresight: Foresight, *, detail: bool = Fal
     if minds:
         show_beside(console, "mind", minds)
     show_criteria_changes(console, foresight.criteria_changes)
-    show_beside(console, "next", ["take the runs: ferocal measure"])
+    show_beside(console, "next", [_next(foresight)])
+
+
+def _next(foresight: Foresight) -> str:
+    """What there is to do: take runs, as long as some are left."""
+    prospect, rounds = foresight.prospect, foresight.rounds
+    if rounds is not None and (prospect is None or rounds > prospect.last_round):
+        return f"take the runs: ferocal measure --rounds {rounds}"
+    command = "ferocal measure" if prospect is None else measure_command(prospect)
+    return f"take the runs: {command}" if command else "everything is there: ferocal compare"
 
 
 def _answer(foresight: Foresight) -> Iterator[str]:

@@ -63,16 +63,25 @@ def _steps(comparison: Comparison) -> Iterator[NextStep]:
     bench = comparison.benches[0]
     prospect = comparison.prospects[bench]
     missing = [name for where, name in comparison.unmeasured if where == bench]
-    measured = "measure" in prospect.kinds or not prospect.kinds
-    if missing and measured and prospect.replicates != "none":
-        which = missing[0] if len(missing) == 1 else f"{len(missing)} configurations"
-        yield NextStep(f"measure what is missing of {which}", "ferocal measure")
+    command = measure_command(prospect)
+    if missing and command is not None:
+        which = missing[0] if len(missing) == 1 else counted(len(missing), "configuration")
+        yield NextStep(f"some runs of {which} are missing", command)
     compared = [e for e in comparison.effects if not e.control]
     yield from _for_seen_once(prospect, compared)
     yield from _for_open(comparison, prospect, counting_effects(compared))
     undecided = (Verdict.SEEN_ONCE, Verdict.INCONCLUSIVE)
     if not all(e.verdict in undecided for e in compared):
         yield NextStep("write it down", "ferocal report")
+
+
+def measure_command(prospect: Prospect) -> str | None:
+    """The command that takes runs of the plan, None where there is none to take."""
+    if prospect.kinds and "measure" not in prospect.kinds:
+        return None
+    if prospect.lost:
+        return "ferocal measure --retry"
+    return "ferocal measure" if prospect.open else None
 
 
 def _for_seen_once(prospect: Prospect, effects: Sequence[Effect]) -> Iterator[NextStep]:
@@ -110,8 +119,7 @@ def _for_open(
 def _command(comparison: Comparison, prospect: Prospect, further: _Further) -> str | None:
     """The command that brings more rounds or visits."""
     if prospect.replicates == "rounds":
-        present = max(e.rounds for e in comparison.effects)
-        return f"ferocal measure --rounds {present + further.more}"
+        return f"ferocal measure --rounds {prospect.last_round + further.more}"
     if "load" in prospect.kinds:
         return "ferocal load FILE"
     return "ferocal enter" if "enter" in prospect.kinds else None

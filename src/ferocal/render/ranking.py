@@ -283,6 +283,8 @@ def _next(answer: RankAnswer) -> Iterator[tuple[str, str | None]]:
     resources = list(dict.fromkeys(n for field in answer.fields for n in field.per_resource))
     if resources:
         yield f"by what it is worth per {resources[-1]}", f"ferocal rank --per {resources[-1]}"
-    if answer.preference is None:
-        yield "with weights of your own, under [preference.NAME]", "ferocal rank --for NAME"
+    if answer.preference is None and answer.preferences:
+        yield "with weights of your own", f"ferocal rank --for {answer.preferences[0]}"
+    elif answer.preference is None:
+        yield "for weights of your own, write [preference.NAME] into study.toml", None
     yield "the picture of it", "ferocal chart -o chart.svg"

@@ -323,5 +323,5 @@ def _next(answer: SeriesAnswer) -> Iterator[tuple[str, str | None]]:
     several = len({v.bench for v in answer.values}) > 1
     if answer.next_visit is not None:
         found = answer.next_visit
-        yield next_text(found, several), next_command(answer.factor, found)
+        yield next_text(found, several), next_command(answer, found)
     yield "the chart", f"ferocal series {answer.factor} -o {answer.factor}.svg"

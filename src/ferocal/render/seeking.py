@@ -31,11 +31,17 @@ def next_text(found: NextVisit, several: bool) -> str:
     )
 
 
-def next_command(factor: str, found: NextVisit) -> str:
-    """The command that makes a visit: one that the plan has, or one more."""
+def next_command(answer: SeriesAnswer, found: NextVisit) -> str | None:
+    """The command that makes a visit: one that the plan has, or one more; None where none does.
+
+    What was loaded or typed is not measured by a command.
+    """
+    kinds = answer.prospects[found.bench].kinds
+    if kinds and "measure" not in kinds:
+        return None
     if found.again:
-        return f"ferocal measure --seek {factor}"
-    return f"ferocal measure --only {factor}={found.release}"
+        return f"ferocal measure --seek {answer.factor}"
+    return f"ferocal measure --only {answer.factor}={found.release}"
 
 
 def show_next(console: Console, answer: SeriesAnswer) -> None:
@@ -52,10 +58,10 @@ def show_next(console: Console, answer: SeriesAnswer) -> None:
     several = len({v.bench for v in answer.values}) > 1
     lines = fold_with(
         next_text(found, several),
-        next_command(answer.factor, found),
+        next_command(answer, found),
         room(console),
     )
-    if not found.again:
+    if next_command(answer, found) and not found.again and not found.by_hand:
         lines += [f"unattended, until the step is found: ferocal measure --seek {answer.factor}"]
     show_beside(console, "next", lines)
 

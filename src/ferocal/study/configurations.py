@@ -89,8 +89,10 @@ def compose_design(file: StudyFile) -> Design:
 
 
 def is_possible(file: StudyFile, levels: Levels) -> bool:
-    """Whether a combination of levels can exist, as the study file says."""
-    return not _is_impossible(file, levels)
+    """Whether a combination of levels can exist and run some workload, as the study file says."""
+    return not _is_impossible(file, levels) and any(
+        _runs_workload(file, levels, workload) for workload in file.workload
+    )
 
 
 def name_of(study: Design, file: StudyFile, levels: Levels) -> str:
@@ -106,6 +108,16 @@ def _is_impossible(file: StudyFile, levels: Levels) -> bool:
     return any(rule.items() <= levels.items() for rule in rules)
 
 
+def _runs_workload(file: StudyFile, levels: Levels, workload: str) -> bool:
+    rules = (rule for rule in file.configuration.impossible if _names_workload(file, rule))
+    names = (workload, file.workload[workload].family)
+    return not any(
+        rule[WORKLOAD] in names
+        and {f: v for f, v in rule.items() if f != WORKLOAD}.items() <= levels.items()
+        for rule in rules
+    )
+
+
 def _names_workload(file: StudyFile, rule: Mapping[str, str]) -> bool:
     """Whether a rule is on a workload, unless a factor is called so."""
     return WORKLOAD in rule and WORKLOAD not in file.factor
@@ -116,12 +128,9 @@ def _impossible_workloads(
 ) -> frozenset[tuple[str, str]]:
     return frozenset(
         (configuration.name, workload)
-        for rule in file.configuration.impossible
-        if _names_workload(file, rule)
         for configuration in configurations
-        if {f: v for f, v in rule.items() if f != WORKLOAD}.items() <= configuration.levels.items()
-        for workload, entry in file.workload.items()
-        if rule[WORKLOAD] in (workload, entry.family)
+        for workload in file.workload
+        if not _runs_workload(file, configuration.levels, workload)
     )
 
 
