@@ -30,15 +30,16 @@ if [[ ${1-} != inside ]]; then
 fi
 
 away=$2
+export LOCPATH="$away" TZ=Pacific/Auckland TMPDIR="$away/spare room"
+export LC_ALL=de_DE.UTF-8 LANG=de_DE.UTF-8
+umask 077
 mount --bind "$away/cpuinfo" /proc/cpuinfo
 mount --bind "$away/os-release" "$(readlink -f /etc/os-release)"
 # LD_LIBRARY_PATH and the like are kept: Python itself may need them here.
 run() {
     setpriv --reuid 54321 --regid 54321 --clear-groups --inh-caps=-all \
-        env -u HOME -u USER -u LOGNAME -u XDG_CACHE_HOME LOCPATH="$away" "$@"
+        env -u HOME -u USER -u LOGNAME -u XDG_CACHE_HOME "$@"
 }
-umask 077
-export TZ=Pacific/Auckland TMPDIR="$away/spare room" LC_ALL=de_DE.UTF-8 LANG=de_DE.UTF-8
 run grep -q 'Pelican 9' /proc/cpuinfo
 [[ $(run locale decimal_point) == , ]]
 processor=$(taskset -cp $$ | sed 's/.*: *\([0-9]*\).*/\1/')

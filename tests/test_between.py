@@ -63,13 +63,13 @@ def test_a_gain_that_is_larger_with_one_browser_is_told_in_words(browsers: Feroc
     (found,) = answer["differences"]
     assert (found["first_place"], found["second_place"]) == ("pelican", "wren")
     assert found["verdict"] == "better"
-    # 1.59 and 1.80 times as fast: the gain is 12 % larger, in time that is less.
+    # 1.59 and 1.80 times as fast: the speed-up is 12 % higher, in time that is less.
     ratio = (1 + found["second"]) / (1 + found["first"]) - 1
     assert found["change"] == pytest.approx(ratio) == pytest.approx(159 / 180 - 1, abs=0.01)
     assert found["low"] < found["change"] < found["high"]
     text = " ".join(browsers.quick("compare", "--between", "browser").split())
     pattern = r"native is 1.[56]\d times as fast on kiosk-page with pelican, 1.\d+ times with wren"
-    assert re.search(f"{pattern}: the gain is 1[234] % larger", text)
+    assert re.search(f"{pattern}: the speed-up is 1[234] % higher, the gain [56]. → [78]. %", text)
     # Metrics of opposite directions are compared by how many times as fast.
     pair = browsers.json(
         "compare", "--between", "workload", "--metric", "time", "--metric", "rate",

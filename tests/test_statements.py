@@ -6,16 +6,21 @@ import math
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from types import SimpleNamespace
+from typing import Any
 
 import numpy as np
 import pytest
 
 import ferocal as face
 from conftest import Ferocal
+from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.claims import ClaimTest, judge_claims
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.analysis.inference.weights import Arm
+from ferocal.render.chart_figure import nearest_references
+from ferocal.render.release_figures import not_drawn
 from simulation import simulate
 
 
@@ -227,3 +232,78 @@ def test_what_is_older_is_known_only_as_well_as_times_are(
     assert ferocal.json("claims")["claims"][0]["written_before"] is before
     text = ferocal.quick("claims")
     assert ("is not known" in text) == (before is None)
+
+
+def test_two_studies_without_intervals_are_compared_and_the_speed_is_what_is_lower(
+    tmp_path: Path,
+) -> None:
+    tables = {"here": (100.0, 161.0), "there": (100.0, 133.0)}
+    for name, (base, other) in tables.items():
+        (tmp_path / name).mkdir()
+        begun(tmp_path / name, f"Workload,a,b\npage,{base},{other}\n")
+    here = Ferocal(tmp_path / "here" / "study")
+    text = here.quick("compare", "--between", "study", str(tmp_path / "there" / "study"))
+    assert "No interval for every comparison" in text
+    text = " ".join(text.split())
+    assert "the speed-up is 17 % lower, the gain 61 → 33 %, which is not shown" in text
+    (row,) = here.json("compare", "--between", "study", str(tmp_path / "there" / "study"))[
+        "differences"
+    ]
+    assert row["verdict"] == "seen once" and row["low"] is None
+
+
+def test_the_baseline_against_itself_is_told_as_that(tmp_path: Path) -> None:
+    ferocal = begun(tmp_path, WIDE)
+    text = ferocal.quick("compare", "--configuration", "Pelican")
+    assert "Pelican is the baseline itself" in text and "Nothing can be compared yet" not in text
+
+
+SOAKS = """
+[study]
+question = "Does it throttle?"
+margin = "1 %"
+[bench.foyer]
+[bench.gallery]
+[factor.fw]
+order = "file"
+[factor.fw.level.a]
+[factor.fw.level.b]
+[workload.soak.metric.rate]
+kind = "soak"
+unit = "fps"
+better = "higher"
+source = { file = "*", column = "fps", interval = "1 s" }
+"""
+
+
+def test_benches_that_are_not_asked_for_are_not_spoken_of(ferocal: Ferocal) -> None:
+    ferocal.write(SOAKS)
+    for name, rate in (("a", 60), ("b", 59)):
+        rows = [f"{rate + n % 3}" for n in range(300)]
+        (ferocal.directory / f"{name}.csv").write_text("\n".join(["fps", *rows]))
+        place = ("--configuration", name, "--workload", "soak", "--bench", "foyer")
+        ferocal.quick("load-trace", f"{name}.csv", *place)
+    text = ferocal.quick("soak", "--bench", "foyer")
+    assert "Nothing can be compared" not in text and "gallery" not in text
+
+
+def test_a_figure_of_releases_draws_what_changed_on_every_bench_and_names_the_rest() -> None:
+    names = [f"m{n}" for n in range(8)]
+    series = [Series("page", name, "points", "higher", 0.01, label=name) for name in names]
+
+    def step(bench: str, n: int) -> Any:
+        return SimpleNamespace(bench=bench, series=series[n])
+
+    steps = [*(step("foyer", n) for n in range(5)), step("gallery", 7)]
+    values = [SimpleNamespace(series=s) for s in series]
+    answer: Any = SimpleNamespace(steps=steps, values=values, asked=False)
+    left = {s.metric for s in not_drawn(answer)}
+    assert len(left) == 3 and "m7" not in left
+
+
+def test_references_next_to_ours_are_drawn() -> None:
+    cells = {"a": SimpleNamespace(gain=0.0), "b": SimpleNamespace(gain=0.1)}
+    gains = [2.0, 1.5, -1.0, 0.2, 0.05, -0.1, 0.9]
+    references = [SimpleNamespace(gain=gain) for gain in gains]
+    row: Any = SimpleNamespace(cells=cells, references=references)
+    assert [r.gain for r in nearest_references(row)] == [-0.1, 0.05, 0.2]

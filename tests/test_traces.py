@@ -19,8 +19,8 @@ from conftest import PROGRAM, Ferocal, surroundings
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.answers.export import exported_traces
-from ferocal.ledger.opening import read_ledger
 from ferocal.intake.loading import load_files
+from ferocal.ledger.opening import read_ledger
 from ferocal.render.export import write_traces
 from ferocal.render.trace_figures import FIGURES
 from ferocal.study.load import load_study

@@ -52,14 +52,15 @@ class Prospect:
 class Comparison:
     """Effects of a study against one of its configurations, bench by bench.
 
-    ``benches`` are those of the study, ``levels`` are by configuration, the baseline first, and
-    ``series`` all that are wanted. ``gaps`` are the cells without a reading, for which there
+    ``benches`` are those of the study that are wanted, ``levels`` are by configuration, the
+    baseline first, and ``series`` all that are wanted. ``gaps`` are the cells without a reading, for which there
     is no effect. ``alarm`` are the effects of the control arm that are not nil, whatever was
     selected. ``unmeasured`` names configurations, by bench, without any effect that an
     interval stands behind. ``base_cells`` is what was read of the baseline by bench, workload and
     metric. ``prospects`` say by bench how more evidence can be had. ``excluded`` counts runs that
     are marked as not to be used, ``left_out`` readings that the study file no longer knows.
-    ``asked`` says whether some metrics were asked for by name.
+    ``asked`` says whether some metrics were asked for by name, ``only_baseline`` whether no
+    configuration was but the baseline.
     """
 
     question: str
@@ -80,6 +81,7 @@ class Comparison:
     excluded: int
     left_out: int
     asked: bool = False
+    only_baseline: bool = False
 
     def on_bench(self, bench: str) -> Comparison:
         """Only the effects on one bench."""
@@ -124,7 +126,7 @@ def compare(
         baseline=base,
         margin=study.head.margin,
         confidence=evidence.confidence,
-        benches=study.benches,
+        benches=tuple(b for b in study.benches if not selection.benches or b in selection.benches),
         levels=_levels(study, base),
         series=tuple(
             s
@@ -147,6 +149,7 @@ def compare(
         excluded=evidence.excluded,
         left_out=evidence.left_out,
         asked=selection.places is not None,
+        only_baseline=set(selection.configurations) == {base},
     )
 
 

@@ -118,8 +118,6 @@ def command(
         _show_between(directory, between, other, against, selection, as_json=as_json)
         return
     comparison = ferocal.open(directory).compare(against=against, selection=selection)
-    if benches:
-        comparison = replace(comparison, benches=benches)
     comparison = _sorted(comparison, sort)
     if as_json:
         from ferocal.render.documents import COMPARISON

@@ -78,8 +78,10 @@ def command(
     else:
         show_series(make_console(), answer, detail=detail)
     if chart is not None:
-        from ferocal.render.release_figures import series_figure
+        from ferocal.render.release_figures import not_drawn, series_figure
         from ferocal.render.trace_figures import save_figure
 
         save_figure(series_figure(answer), chart, force=force)
-        say(f"wrote {chart}", err=as_json)
+        left = ", ".join(series.title for series in not_drawn(answer))
+        rest = f"; no room for {left}: name metrics with --metric" if left else ""
+        say(f"wrote {chart}{rest}", err=as_json)

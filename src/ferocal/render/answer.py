@@ -67,6 +67,9 @@ def _alarm(comparison: Comparison) -> Iterator[str]:
 
 def _answer(comparison: Comparison, screen: int) -> list[AnswerLine]:
     compared = [e for e in comparison.effects if not e.control]
+    if not compared and comparison.only_baseline:
+        text = f"Nothing to compare: {comparison.baseline} is the baseline itself; name another "
+        return [AnswerLine("", f"{text}configuration, or another baseline with --against.")]
     if not compared:
         text = f"Nothing can be compared yet: nothing was measured with both {comparison.baseline} "
         return [AnswerLine("", f"{text}and another configuration.")]

@@ -59,8 +59,19 @@ def answer_sentences(answer: BetweenAnswer) -> Iterator[str]:
     changed = [d for d in answer.differences if d.estimate.verdict in CHANGED]
     shown = sorted(changed, key=_weight)[:_MOST_SENTENCES]
     if not shown:
-        equal = sum(d.estimate.verdict is Verdict.EQUIVALENT for d in answer.differences)
-        count = len(answer.differences)
+        verdicts = [d.estimate.verdict for d in answer.differences]
+        equal, count = verdicts.count(Verdict.EQUIVALENT), len(verdicts)
+        if once := verdicts.count(Verdict.SEEN_ONCE):
+            which = "every comparison" if once == count else counted(once, "comparison")
+            yield (
+                f"No interval for {which}: a side was visited once, and how much visits vary is "
+                "not known."
+            )
+            if once == count:
+                yield from (
+                    sentence(d, answer) for d in sorted(answer.differences, key=_weight)[:1]
+                )
+                return
         yield (
             f"No change is shown to be larger in one place than in another: of "
             f"{counted(count, 'comparison')} {equal} within the margin, {count - equal} open."
@@ -117,7 +128,7 @@ def as_change(difference: Difference) -> PlainChange:
 
 
 def _larger(difference: Difference) -> str:
-    """How much larger the gain or the loss is, and whether that is shown."""
+    """How much higher the speed is, what that makes of the gain, and whether that is shown."""
     first, second = speeds(difference)
     verdict = difference.estimate.verdict
     if verdict is Verdict.EQUIVALENT:
@@ -126,10 +137,12 @@ def _larger(difference: Difference) -> str:
     gains = first >= 1 or second >= 1
     if min(first, second) < 1 < max(first, second):
         return f"a gain and a loss{_shown(difference)}"
-    larger = ratio > 1 if gains else ratio < 1
-    size = ratio - 1 if gains else 1 / ratio - 1
-    word = "larger" if larger else "smaller"
-    return f"the {'gain' if gains else 'loss'} is {percent(abs(size))} {word}{_shown(difference)}"
+    word = "higher" if ratio > 1 else "lower"
+    sizes = [100 * abs(speed - 1) for speed in (first, second)]
+    amounts = " → ".join(significant(size, 2) for size in sizes)
+    noun, what = ("speed-up", "gain") if gains else ("speed", "loss")
+    moved = f"the {noun} is {percent(abs(ratio - 1))} {word}, the {what} {amounts} %"
+    return f"{moved}{_shown(difference)}"
 
 
 def _shown(difference: Difference) -> str:

@@ -20,7 +20,7 @@ from ferocal.terms.numbers import significant
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-    from ferocal.answers.chart import Chart, ChartRow
+    from ferocal.answers.chart import Chart, ChartRow, Elsewhere
 
 _MARKS = ("s", "o", "D", "^", "v", "P", "X", "<", ">", "p")
 # Ratios at which the axis may have a mark.
@@ -52,7 +52,7 @@ _LEAST_APART = 0.08  # of the width of the axis, between two marks
 MOST_CONFIGURATIONS = 10
 # Of more rows those with the largest gains are drawn, which fit one page.
 MOST_ROWS = 14
-_MOST_REFERENCES = 3
+_MOST_REFERENCES, _MOST_BESIDE = 3, 2
 
 
 def chart_figure(chart: Chart) -> Figure:
@@ -111,7 +111,7 @@ def _limits(rows: Sequence[ChartRow]) -> tuple[float, float]:
         ends += [-1.5 * row.margin, 1.5 * row.margin]
         for cell in row.cells.values():
             ends += [x for x in (cell.gain, cell.low, cell.high) if math.isfinite(x)]
-        ends += [reference.gain for reference in row.references[:_MOST_REFERENCES]]
+        ends += [reference.gain for reference in nearest_references(row)]
     low, high = min(ends), max(ends)
     span = max(high - low, 0.02)
     return low - 0.03 * span, high + 0.26 * span
@@ -150,7 +150,13 @@ def _draw_row(axes: Axes, chart: Chart, row: ChartRow, place: int) -> None:
                 further, (cell.gain, y), xytext=(12 if further == "→" else -12, 0), ha="center",
                 va="center", textcoords="offset points", color=colour, fontweight="bold",
             )  # fmt: skip
-    for reference in row.references[:_MOST_REFERENCES]:
+    drawn = nearest_references(row)
+    if rest := len(row.references) - len(drawn):
+        axes.annotate(
+            f"{rest} more from elsewhere", (0.0, place), xycoords=("axes fraction", "data"),
+            xytext=(4, -9), textcoords="offset points", fontsize=7.5, color=FAINT, va="top",
+        )  # fmt: skip
+    for reference in drawn:
         device, gain = reference.device, reference.gain
         axes.plot(gain, place, "d", ms=7, mec=FAINT, mfc="none", mew=1.2, zorder=2)
         axes.annotate(
@@ -158,6 +164,24 @@ def _draw_row(axes: Axes, chart: Chart, row: ChartRow, place: int) -> None:
             textcoords="offset points", fontsize=7.5, color=FAINT,
         )  # fmt: skip
     _name_best(axes, chart, row, place)
+
+
+def nearest_references(row: ChartRow) -> list[Elsewhere]:
+    """The references next to ours: those nearest above the best of ours, and below the worst.
+
+    Of those between ours the ones nearest to the middle.
+    """
+    gains = [cell.gain for cell in row.cells.values() if not math.isnan(cell.gain)]
+    low, high = min(gains, default=0.0), max(gains, default=0.0)
+    ordered = sorted(row.references, key=lambda reference: reference.gain)
+    above = [r for r in ordered if r.gain > high][:_MOST_BESIDE]
+    below = [r for r in ordered if r.gain < low][::-1][:_MOST_BESIDE]
+    middle = (low + high) / 2
+    between = sorted(
+        (r for r in ordered if low <= r.gain <= high), key=lambda r: abs(r.gain - middle)
+    )
+    chosen = [*above[:1], *below[:1], *between, *above[1:], *below[1:]][:_MOST_REFERENCES]
+    return sorted(chosen, key=lambda reference: reference.gain)
 
 
 def _look(number: int) -> tuple[str, str]:

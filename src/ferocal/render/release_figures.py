@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
@@ -27,6 +28,8 @@ _MARKS = ("o", "s", "D", "^", "v", "P")
 _ARROWS = {"higher": "higher is better", "lower": "lower is better", "none": ""}
 # So many names of releases fit below a panel.
 _MOST_NAMES = 14
+# How much of the axis a sign beside a bar takes.
+_SIGN_WIDTH = 0.0085
 
 
 def series_figure(answer: SeriesAnswer) -> Figure:
@@ -52,6 +55,9 @@ def series_figure(answer: SeriesAnswer) -> Figure:
             _draw_condition(panel, answer, name, by_bench)
         _mark_notes(panels[0], answer)
         _dress_bottom(panels[-1], answer)
+        if left := not_drawn(answer):
+            names = ", ".join(series.title for series in left)
+            panels[-1].set_xlabel(f"not drawn: {names}", loc="left", color=FAINT, fontsize=8.5)
     return figure
 
 
@@ -63,10 +69,22 @@ def positions(answer: SeriesAnswer) -> np.ndarray:
 
 
 def _chosen(answer: SeriesAnswer) -> list[Series]:
+    """The metrics that are drawn: those that changed, from every bench in turn, then others."""
     shown = shown_series(answer)
-    changed = dict.fromkeys(step.series for step in answer.steps if step.series in shown)
+    by_bench: dict[str, dict[Series, None]] = {}
+    for step in answer.steps:
+        if step.series in shown:
+            by_bench.setdefault(step.bench, {})[step.series] = None
+    in_turn = itertools.chain(*itertools.zip_longest(*by_bench.values()))
+    changed = [series for series in in_turn if series is not None]
     chosen = list(dict.fromkeys([*changed, *shown]))[:MOST_PANELS]
     return [series for series in shown if series in chosen]
+
+
+def not_drawn(answer: SeriesAnswer) -> list[Series]:
+    """The metrics for which there is no room in the figure."""
+    chosen = _chosen(answer)
+    return [series for series in shown_series(answer) if series not in chosen]
 
 
 def _draw(axes: Axes, answer: SeriesAnswer, series: Series) -> None:
@@ -86,35 +104,43 @@ def _draw(axes: Axes, answer: SeriesAnswer, series: Series) -> None:
         axes.plot(x, y, color=colour, lw=0.8, alpha=0.5)
         axes.plot(x, y, _MARKS[number % len(_MARKS)], color=colour, ms=5.5, mec="white", mew=0.8)
         ends.append((bench, float(x[-1]), float(y[-1]), colour))
-        _mark_steps(axes, answer, series, bench, number)
+    lanes = _mark_steps(axes, answer, series, benches)
     axes.set_title(
         f"{series.title}, {series.unit}, {_ARROWS[series.better]}".rstrip(", "),
         loc="left", fontsize=10,
     )  # fmt: skip
     axes.margins(y=0.12)
     bottom, top = axes.get_ylim()
-    axes.set_ylim(bottom, top + 0.16 * len(benches) * (top - bottom))  # room for the bars
+    axes.set_ylim(bottom, top + 0.16 * lanes * (top - bottom))  # room for the bars
     if len(ends) > 1:
         _label_benches(axes, ends)
     plain_axes(axes)
 
 
-def _mark_steps(axes: Axes, answer: SeriesAnswer, series: Series, bench: str, number: int) -> None:
-    """A bar from the release before a step to the one after, with its size; a row per bench."""
-    at, colour = positions(answer), COLOURS[number % len(COLOURS)]
-    row = 0.95 - 0.13 * number
-    for step in answer.steps:
-        if (step.series, step.bench) != (series, bench):
-            continue
+def _mark_steps(axes: Axes, answer: SeriesAnswer, series: Series, benches: Sequence[str]) -> int:
+    """A bar from the release before a step to the one after, with its size; returns the rows.
+
+    Bars of one bench share a row as far as none covers the size beside another.
+    """
+    at, places = positions(answer), axes.get_xaxis_transform()
+    wide = (at[-1] - at[0]) * _SIGN_WIDTH
+    taken: list[tuple[str, float]] = []  # by row, whose it is and up to where
+    steps = [s for bench in benches for s in answer.steps if (s.series, s.bench) == (series, bench)]
+    for step in steps:
         begin, end = at[step.last], at[step.first]
-        places = axes.get_xaxis_transform()
+        text = f"{step.kind} {change_text(step)}"
+        free = (n for n, (owner, last) in enumerate(taken) if owner == step.bench and last < begin)
+        lane = next(free, len(taken))
+        taken[lane:] = [(step.bench, end + wide * len(text)), *taken[lane + 1 :]]
+        row, colour = 0.95 - 0.13 * lane, COLOURS[benches.index(step.bench) % len(COLOURS)]
         axes.plot([begin, end], [row, row], color=colour, lw=5, alpha=0.75, transform=places,
                   solid_capstyle="butt")  # fmt: skip
         axes.axvspan(begin, end, ymax=row, color=colour, alpha=0.07, lw=0)
         axes.annotate(
-            f"{step.kind} {change_text(step)}", (end, row), xycoords=places, xytext=(5, 0),
+            text, (end, row), xycoords=places, xytext=(5, 0),
             textcoords="offset points", va="center", color=colour, fontweight="bold", fontsize=9,
         )  # fmt: skip
+    return max(len(benches), len(taken))
 
 
 def _label_benches(axes: Axes, ends: Sequence[tuple[str, float, float, str]]) -> None:

@@ -10,6 +10,7 @@ import numpy as np
 
 from ferocal.analysis.data.readings import Readings, choose_scales
 from ferocal.analysis.data.series import Scale, Series, margin_on_scale
+from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect, Estimate, Setting, Shift, speed_factor
 from ferocal.analysis.inference.families import adjust_holm
 from ferocal.analysis.inference.judging import judge_contrasts
@@ -151,10 +152,10 @@ def compare_independent(
     """The differences of effects that share nothing, such as those of two studies.
 
     ``confidence`` is the level of the intervals of each side. Errors add up, with the degrees of
-    freedom of Welch (1947) and Satterthwaite (1946).
+    freedom of Welch (1947) and Satterthwaite (1946). Where an effect has no interval, the
+    difference has none, and is no member of the family.
     """
-    usable = [(a, b) for a, b in pairs if a.scale == b.scale and not math.isnan(a.shift.low)]
-    usable = [(a, b) for a, b in usable if not math.isnan(b.shift.low)]
+    usable = [(a, b) for a, b in pairs if a.scale == b.scale]
     if not usable:
         return ()
     sides = list(zip(*usable, strict=True))
@@ -166,10 +167,18 @@ def compare_independent(
     adjusted, _ = adjust_holm(interval.p_value)
     margin = np.array([margin_on_scale(a.series, a.scale) for a, _ in usable])
     higher = np.array([a.series.better == "higher" for a, _ in usable])
-    verdicts = decide(interval.low, interval.high, adjusted, margin, higher)
+    verdicts = [
+        Verdict.SEEN_ONCE if alone else verdict
+        for verdict, alone in zip(
+            decide(interval.low, interval.high, adjusted, margin, higher),
+            np.isnan(interval.low).tolist(),
+            strict=True,
+        )
+    ]
     columns = np.stack([mean, *interval, freedom, adjusted], axis=1).tolist()
+    family = int(np.sum(~np.isnan(interval.p_value)))
     return tuple(
-        Difference(*places, a, b, _independent(a, b, row, verdict, len(usable)))
+        Difference(*places, a, b, _independent(a, b, row, verdict, family))
         for (a, b), row, verdict in zip(usable, columns, verdicts, strict=True)
     )
 
@@ -200,6 +209,7 @@ def _independent(
         p_adjusted=adjusted,
         family_size=family,
         verdict=verdict,
+        method=Method.NONE if math.isnan(low) else a.method,
         visits=a.visits + b.visits,
         base_visits=a.base_visits + b.base_visits,
         runs=a.runs + b.runs,
