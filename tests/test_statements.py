@@ -307,3 +307,53 @@ def test_references_next_to_ours_are_drawn() -> None:
     references = [SimpleNamespace(gain=gain) for gain in gains]
     row: Any = SimpleNamespace(cells=cells, references=references)
     assert [r.gain for r in nearest_references(row)] == [-0.1, 0.05, 0.2]
+
+
+CORES = """
+[study]
+question = "Do more cores help?"
+margin = "1 %"
+[factor.cores.level.one]
+quantity = 1
+[factor.cores.level.two]
+quantity = 2
+[factor.cores.level.four]
+quantity = 4
+[workload.query.metric.rate]
+unit = "queries/s"
+better = "higher"
+[workload.query.metric.each]
+from = "rate / cores"
+better = "higher"
+"""
+
+
+def test_what_is_per_unit_already_is_not_divided_again(ferocal: Ferocal) -> None:
+    ferocal.write(CORES)
+    for name, value in (("one", 100), ("two", 190), ("four", 340)):
+        ferocal.quick("enter", "query", str(value), "--configuration", name, "--metric", "rate")
+    text = ferocal.quick("factors")
+    assert "nan" not in text and "without an interval" in text
+    assert "each, 2 cores" not in text and "query each, 4" not in text
+    plain = {r["configuration"]: r for r in ferocal.json("rank")["ranking"] if r["metric"] == "each"}
+    per = ferocal.json("rank", "--per", "cores")["ranking"]
+    for row in per:
+        name, value = row["configuration"], row["value"]
+        if row["metric"] == "each":
+            assert value == pytest.approx(plain[name]["value"])
+        if row["metric"] == "rate":
+            assert value == pytest.approx({"one": 100, "two": 95, "four": 85}[name])
+        if row["metric"] == "index":
+            # Both of its metrics are per core, and neither twice.
+            assert value == pytest.approx({"one": 1, "two": 0.95, "four": 0.85}[name])
+
+
+def test_no_share_is_told_of_parts_that_may_be_noise(tmp_path: Path) -> None:
+    chance = np.random.default_rng(3)
+    rows = ["configuration,factor:api,factor:driver,workload,metric,unit,value,round"]
+    for number in range(1, 7):
+        for api, driver in (("gl", "r61"), ("vk", "r61"), ("gl", "r64"), ("vk", "r64")):
+            value = 60 * math.exp(chance.normal(0.001 * (api == "vk"), 0.01))
+            rows.append(f"{api}-{driver},{api},{driver},flight,rate,fps,{value},{number}")
+    ferocal = begun(tmp_path, "\n".join(rows))
+    assert "% of it)" not in ferocal.quick("factors", "--from", "gl-r61", "--to", "vk-r64")

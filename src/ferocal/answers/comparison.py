@@ -53,14 +53,14 @@ class Comparison:
     """Effects of a study against one of its configurations, bench by bench.
 
     ``benches`` are those of the study that are wanted, ``levels`` are by configuration, the
-    baseline first, and ``series`` all that are wanted. ``gaps`` are the cells without a reading, for which there
-    is no effect. ``alarm`` are the effects of the control arm that are not nil, whatever was
-    selected. ``unmeasured`` names configurations, by bench, without any effect that an
-    interval stands behind. ``base_cells`` is what was read of the baseline by bench, workload and
-    metric. ``prospects`` say by bench how more evidence can be had. ``excluded`` counts runs that
-    are marked as not to be used, ``left_out`` readings that the study file no longer knows.
-    ``asked`` says whether some metrics were asked for by name, ``only_baseline`` whether no
-    configuration was but the baseline.
+    baseline first, and ``series`` all that are wanted. ``gaps`` are the cells without a
+    reading, for which there is no effect. ``alarm`` are the effects of the control arm that are
+    not nil, whatever was selected. ``unmeasured`` names configurations, by bench, without any
+    effect that an interval stands behind. ``base_cells`` is what was read of the baseline by
+    bench, workload and metric. ``prospects`` say by bench how more evidence can be had.
+    ``excluded`` counts runs that are marked as not to be used, ``left_out`` readings that the
+    study file no longer knows. ``asked`` says whether some metrics were asked for by name,
+    ``only_baseline`` whether no configuration was but the baseline.
     """
 
     question: str

@@ -148,7 +148,10 @@ def _over(unit: str, per: str) -> str:
     return f"{unit}/({per})" if "/" in per else f"{unit}/{per}"
 
 
-def offset_of(per: Per, cell: tuple[str, str], better: str, factor: float) -> float:
-    """What is added to the logarithm of a metric so that it is per the quantity."""
-    amount = math.log(per.amounts[cell])
-    return math.log(factor) + (amount if better == "lower" else -amount)
+def offset_of(per: Per, cell: tuple[str, str], better: str, share: float = 1.0) -> float:
+    """What is added to the logarithm of a metric so that it is per the quantity.
+
+    Of an index only a ``share`` of the metrics may not be per the quantity yet.
+    """
+    amount = share * math.log(per.amounts[cell])
+    return amount if better == "lower" else -amount

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
@@ -239,7 +240,9 @@ class _Maker:
         ranked = {n: ranking for n, ranking in found.items() if ranking is not None}
         composite = None
         if whole is not None:
-            composite = self._rank(whole.readings, whole.series, cells, self.quantity, True)
+            composite = self._rank(
+                whole.readings, whole.series, cells, self.quantity, whole.weights
+            )
         if composite is None and not ranked:
             return None
         changes: tuple[LeadChange, ...] = ()
@@ -249,8 +252,12 @@ class _Maker:
         # The only metric that can be in a composite decides alone.
         alone = next((n for n in ranked if n not in reasons), next(iter(ranked), metrics[0]))
         resources = self._resources(cells)
-        source = (here, alone, False) if whole is None else (whole.readings, whole.series, True)
-        per = {r.name: self._rank(source[0], source[1], cells, r, source[2]) for r in resources}
+        per = {
+            r.name: self._rank(here, alone, cells, r)
+            if whole is None
+            else self._rank(whole.readings, whole.series, cells, r, whole.weights)
+            for r in resources
+        }
         counted = [r for n, r in ranked.items() if self.preference is None or n not in reasons]
         return Field(
             place=self._place(cells[0]),
@@ -300,7 +307,7 @@ class _Maker:
     ) -> tuple[tuple[LeadChange, ...], tuple[tuple[str, str], ...]]:
         """At which weights another leads, and who does without each part of the composite."""
         names = [self._label(c) for c in cells]
-        offsets = self._offsets(cells, here)
+        offsets = self._offsets(cells, here, list(whole.weights))
         values = turned_means(here, index_scales(here), list(whole.weights), cells, offsets)
         changes = tuple(
             LeadChange(t.name, t.now, t.share, t.above, names[t.leader])
@@ -377,14 +384,14 @@ class _Maker:
         if self.per_metric is None or self.per_metric == series:
             if self.quantity is not None and index_scales(readings)[series] != "ratio":
                 return None
-            return self._rank(readings, series, cells, self.quantity, False)
+            return self._rank(readings, series, cells, self.quantity)
         ratios = index_scales(readings)
         if ratios[series] != "ratio" or ratios[self.per_metric] != "ratio":
             return None
         s = readings.series[series]
         index = replace(s, unit="1", better="higher")
         extended, place = self._with_index(readings, scales, {index: {series: 1.0}})
-        return self._rank(extended, place, cells, None, True)
+        return self._rank(extended, place, cells, None, {series: 1.0})
 
     def _rank(
         self,
@@ -392,10 +399,17 @@ class _Maker:
         series: int,
         cells: Sequence[tuple[int, int]],
         per: Per | None,
-        relative: bool,
+        weights: Mapping[int, float] | None = None,
     ) -> Ranking | None:
+        """A ranking; of an index with the ``weights`` of its metrics, relative to the baseline."""
+        relative = weights is not None
+        weights = weights or {}
         better = readings.series[series].better
-        names, factor = self._names(cells), 1.0
+        names, factor, share = self._names(cells), 1.0, 1.0
+        if per is not None and relative:
+            share = sum(w for n, w in weights.items() if per.name not in readings.series[n].per)
+        elif per is not None and per.name in readings.series[series].per:
+            per = None  # it is per that already
         if per is not None:
             unit, factor = per_unit(readings.series[series].unit, better, per)
             changed = list(readings.series)
@@ -403,9 +417,9 @@ class _Maker:
             changed[series] = replace(changed[series], unit=unit, unit_margin=None)
             if not relative:
                 readings = replace(readings, series=tuple(changed))
+        scale = 0.0 if relative else math.log(factor)
         offsets = [
-            0.0 if per is None else offset_of(per, name, better, 1.0 if relative else factor)
-            for name in names
+            0.0 if per is None else scale + offset_of(per, name, better, share) for name in names
         ]
         contestants = [Contestant(*c, o) for c, o in zip(cells, offsets, strict=True)]
         return rank_contestants(
@@ -425,17 +439,21 @@ class _Maker:
         places = [n for n, (_, c) in enumerate(cells) if names[c] == self.study.baseline]
         return places[0] if places else 0
 
-    def _offsets(self, cells: Sequence[tuple[int, int]], readings: Readings) -> np.ndarray:
-        """What the quantity, or the metric, takes from each contestant, shape (k,)."""
+    def _offsets(
+        self, cells: Sequence[tuple[int, int]], readings: Readings, series: Sequence[int]
+    ) -> np.ndarray:
+        """What the quantity, or the metric, takes from each contestant and metric, (k, m)."""
+        shape = len(cells), len(series)
         if self.quantity is not None:
-            names = self._names(cells)
-            return np.array([offset_of(self.quantity, name, "higher", 1.0) for name in names])
+            of_cell = [offset_of(self.quantity, name, "higher") for name in self._names(cells)]
+            fresh = [self.quantity.name not in readings.series[n].per for n in series]
+            return np.outer(of_cell, fresh)
         if self.per_metric is None:
-            return np.zeros(len(cells))
+            return np.zeros(shape)
         scales = index_scales(readings)
-        mean = turned_means(readings, scales, [self.per_metric], cells, np.zeros(len(cells)))
-        column: np.ndarray = _sign_of_cost(readings.series[self.per_metric]) * mean[:, 0]
-        return column
+        mean = turned_means(readings, scales, [self.per_metric], cells, np.zeros((len(cells), 1)))
+        column = _sign_of_cost(readings.series[self.per_metric]) * mean
+        return np.broadcast_to(column, shape)
 
     def _resources(self, cells: Sequence[tuple[int, int]]) -> list[Per]:
         if self.quantity is not None or self.per_metric is not None:

@@ -9,6 +9,7 @@ from ferocal.analysis.data.series import Series
 from ferocal.study.load import Study
 from ferocal.study.metrics import Metric, derive
 from ferocal.study.model import Workload
+from ferocal.terms.formulas import Declared, walk
 from ferocal.terms.roles import DECIDING
 from ferocal.terms.units import is_time
 
@@ -80,10 +81,18 @@ def _series(
         size=None if entry.size is None else entry.size.value,
         weight=entry.weight,
         metered=isinstance(metric.source, str) or metric.formula is not None,
+        per=quantities_in(study, workload, name),
         label=label,
         depth=depth,
         **_noise_of(study, workload, metric),
     )
+
+
+def quantities_in(study: Study, workload: str, metric: str) -> tuple[str, ...]:
+    """The declared quantities in the formula of a metric; none where it has no formula."""
+    formula = study.formulas.get((workload, metric))
+    terms = () if formula is None else walk(formula.term)
+    return tuple(dict.fromkeys(term.name for term in terms if isinstance(term, Declared)))
 
 
 def _noise_of(study: Study, workload: str, metric: Metric) -> Mapping[str, float | None]:

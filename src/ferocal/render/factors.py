@@ -284,9 +284,16 @@ def part_line(part: Decomposition) -> str:
         rest = math.expm1(part.rest + part.total.mean) if ratio else part.rest + part.total.mean
         text += f"; measured as a whole {change_text(replace(part.total, change=rest))}"
     shares = [s.share for s in part.parts]
-    if len(shares) > 1 and all(0 <= share <= 1 for share in shares):
+    # Of what may be noise no share is told.
+    shown = all(is_shown(judged) for judged in (part.total, *(s.judged for s in part.parts)))
+    if shown and len(shares) > 1 and all(0 <= share <= 1 for share in shares):
         text += f" ({listed([f'{100 * share:.0f} %' for share in shares])} of it)"
     return text
+
+
+def is_shown(judged: Judged) -> bool:
+    """Whether the interval of a change leaves out zero."""
+    return judged.low > 0 or judged.high < 0
 
 
 def scaling_lines(scaling: Scaling) -> Iterator[str]:
@@ -297,14 +304,16 @@ def scaling_lines(scaling: Scaling) -> Iterator[str]:
         known = step.efficiency
         speed = significant(1 + step.speed.change, 3)
         reached = grouped(100 * (1 + known.change), change_decimals(known))
+        half = "" if math.isnan(known.low) else f" ±{half_width_text(known)}"
         yield (
             f"{title}, {step.amount:g} {factor}: {speed} times as fast as with "
-            f"{scaling.least:g} (ideal {ideal:g}); efficiency {reached} "
-            f"±{half_width_text(known)} %, {change_text(known)} per unit of {factor}"
+            f"{scaling.least:g} (ideal {ideal:g}); efficiency {reached}{half} %, "
+            f"{change_text(known)} per unit of {factor}{'' if half else ', without an interval'}"
         )
     if scaling.serial is not None:
-        share, half = 100 * scaling.serial.share, 100 * scaling.serial_half_width
-        yield f"{title}: serial share {significant(share, 2)} ±{significant(half, 2)} % (Amdahl)"
+        share, width = 100 * scaling.serial.share, 100 * scaling.serial_half_width
+        half = f" ±{significant(width, 2)}" if math.isfinite(width) else ""
+        yield f"{title}: serial share {significant(share, 2)}{half} % (Amdahl)"
 
 
 def _show_detail(console: Console, bench: BenchFactors) -> None:

@@ -73,6 +73,8 @@ def _scale(study: Attribution, n: int, factor: str, amounts: Mapping[str, float]
     levels = [v for v in fit.model.design.factors.get(factor, ()) if v in amounts]
     if len(levels) < 2 or study.scales[n] != "ratio" or n not in study.shown:
         return None
+    if factor in series.per:
+        return None  # it is per unit already
     levels.sort(key=lambda level: amounts[level])
     first, *others = levels
     base = fit.model.main(factor, first)

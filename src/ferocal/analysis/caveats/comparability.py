@@ -101,12 +101,16 @@ def _per_resource(view: View) -> Iterator[Finding]:
     for name, members in groups.items():
         effects = [view.effects[n] for n in members]
         for resource, (ours, theirs) in _amounts(view, effects[0]).items():
+            # What is per unit already says so itself.
+            raw = [n for n in members if resource not in view.effects[n].series.per]
+            ordered = sorted((view.effects[n] for n in raw), key=_by_role)[:_MOST_PER_RESOURCE]
             shown = [
                 f"{e.series.title} {percentage(speed_factor(e) * theirs / ours - 1)}"
-                for e in sorted(effects, key=_by_role)[:_MOST_PER_RESOURCE]
+                for e in ordered
             ]
             text = f"{resource} {ours:g} against {theirs:g}: as speed per unit of it, "
-            yield Finding(text + ", ".join(shown), members, name)
+            if shown:
+                yield Finding(text + ", ".join(shown), raw, name)
 
 
 def _by_role(effect: Effect) -> int:

@@ -29,6 +29,7 @@ class Series:
     counts the scores that it is part of, one within the other. It is of a ``size`` of the workload
     ``family`` where that has several; ``weight`` is that of its workload in an index. Where it is
     ``metered``, it was taken or computed by Ferocal itself, so that its unit is beyond doubt.
+    ``per`` names the declared quantities that its formula contains, such as a number of cores.
     """
 
     workload: str
@@ -51,6 +52,7 @@ class Series:
     size: float | None = None
     weight: float = 1.0
     metered: bool = False
+    per: tuple[str, ...] = ()
 
     @property
     def title(self) -> str:

@@ -117,7 +117,7 @@ def turned_means(
     cells: Sequence[tuple[int, int]],
     offsets: np.ndarray,
 ) -> np.ndarray:
-    """Means of visits, turned so that more is better, shape (k, m)."""
+    """Means of visits, turned so that more is better, with ``offsets``; shape (k, m) each."""
     summaries = summarise_visits(readings.numbers, scales)
     means = np.zeros((len(cells), len(series)))
     for column, n in enumerate(series):
@@ -126,5 +126,5 @@ def turned_means(
             rows = (summaries.series_of == n) & (summaries.bench_of == b)
             rows &= summaries.configuration_of == c
             means[row, column] = sign * summaries.centre[rows].mean() if rows.any() else np.nan
-    found: np.ndarray = means + offsets[:, None]
+    found: np.ndarray = means + offsets
     return found
