@@ -79,11 +79,11 @@ def test_a_hold_that_nothing_checks_is_confirmed_every_time(small_study: Study) 
 def test_steps_around_a_run_are_outside_of_it_and_failures_are_told(small_study: Study) -> None:
     workload = """
 retakes = 2
-before = { command = "sh -c 'sleep 0.5; echo fresh > {study}/profile'" }
-after = { command = "rm {study}/profile" }
+before = { command = "sh -c 'sleep 0.5; echo fresh > profile'" }
+after = { command = "rm profile" }
 """
-    command = "n=$(cat {study}/tries 2>/dev/null || echo 0); echo $((n + 1)) > {study}/tries; "
-    command += "test $((n % 3)) -gt 0 || exit 9; cat {study}/profile; echo score $GAIN"
+    command = "n=$(cat tries 2>/dev/null || echo 0); echo $((n + 1)) > tries; "
+    command += "test $((n % 3)) -gt 0 || exit 9; cat profile; echo score $GAIN"
     ferocal = small_study(rounds=1, command=command, workload=workload)
     output = ferocal("measure").stdout
     assert output.count("exit status 9; it is taken again") == 1
@@ -91,7 +91,7 @@ after = { command = "rm {study}/profile" }
     assert [outcome for outcome, _ in outcomes] == ["failed", "ok", "ok"]
     assert all(wall < 0.45 for _, wall in outcomes)
     assert not (ferocal.directory / "profile").exists()
-    replaced(ferocal, "rm {study}/profile", "false")
+    replaced(ferocal, "rm profile", "false")
     replaced(ferocal, "echo fresh", "exit 3; echo fresh")
     done = ferocal("measure", "--rounds", "2", status=1)
     assert "before it, `sh -c sleep 0.5; exit 3" in done.stderr and "exit status 3" in done.stderr
@@ -154,8 +154,8 @@ def test_shares_of_the_processors_are_recorded_for_short_runs_too(small_study: S
 def test_a_command_that_leaves_its_work_behind_is_no_timing(small_study: Study) -> None:
     ferocal = small_study(
         rounds=1,
-        command="setsid sh -c 'touch {study}/there; sleep 33' & "
-        "while ! test -e {study}/there; do sleep 0.02; done; rm {study}/there; echo score 5",
+        command="setsid sh -c 'touch there; sleep 33' & "
+        "while ! test -e there; do sleep 0.02; done; rm there; echo score 5",
     )
     assert " running in a session of its own" in ferocal("measure").stdout
     assert len(valid_runs(ferocal)) == 2
@@ -249,7 +249,7 @@ def test_asking_for_fewer_rounds_first_is_no_extension(small_study: Study) -> No
 
 def test_nothing_is_judged_before_a_look_is_recorded(small_study: Study) -> None:
     ferocal = small_study(
-        rounds=3, command="test -e {study}/stop && exit 1; echo score $GAIN.$((FEROCAL_VISIT % 7))"
+        rounds=3, command="test -e stop && exit 1; echo score $GAIN.$((FEROCAL_VISIT % 7))"
     )
     ferocal.quick("measure", "--decide", "--rounds", "10")
     assert ferocal.effect()["verdict"] == "better"

@@ -30,7 +30,7 @@ from ferocal.study.load import load_study
 from test_measure import Study, query, valid_runs, wait_until
 
 # Runs forever, the first time that it is run.
-HANGS_ONCE = "[ -e {study}/begun ] || { touch {study}/begun; sleep 600; }; echo score $GAIN"
+HANGS_ONCE = "[ -e begun ] || { touch begun; sleep 600; }; echo score $GAIN"
 
 
 @pytest.fixture
@@ -134,7 +134,7 @@ def test_what_a_killed_session_left_is_cleared_by_the_next(
 
 
 def test_a_scratch_directory_taken_away_costs_one_run(small_study: Study, scratch: Path) -> None:
-    takes = "[ -e {study}/begun ] || { touch {study}/begun; rm -rf $TMPDIR/*; }; echo score $GAIN"
+    takes = '[ -e begun ] || { touch begun; rm -rf "$TMPDIR"/*; }; echo score $GAIN'
     ferocal = small_study(rounds=2, command=takes)
     ferocal("measure", TMPDIR=str(scratch), status=1)
     assert query(ferocal, "SELECT outcome, count(*) FROM run GROUP BY 1 ORDER BY 1") == [
@@ -214,7 +214,7 @@ def test_a_long_output_is_searched_as_if_in_one_piece(
 def test_a_ledger_that_stays_locked_loses_no_finished_reading(
     small_study: Study, monkeypatch: pytest.MonkeyPatch, lock: str
 ) -> None:
-    waits = "touch {study}/begun; until [ -e {study}/go ]; do sleep 0.02; done; echo score $GAIN"
+    waits = "touch begun; until [ -e go ]; do sleep 0.02; done; echo score $GAIN"
     ferocal = small_study(rounds=1, command=waits)
     monkeypatch.setattr(connecting, "_PATIENCE", 1.0)
     done: list[Any] = []
@@ -328,7 +328,7 @@ def test_a_disk_that_fills_up_is_told_as_that(
         done = ferocal("measure", status=1, TMPDIR=str(small_disk))
     else:
         # The check is what fails, since it writes; its configuration may well be active.
-        verify = "verify = [{ shell = true, command = 'echo on > {study}/probe', equals = '' }]"
+        verify = "verify = [{ shell = true, command = 'echo on > probe', equals = '' }]"
         source = small_study(rounds=1, verify=verify).directory / "study.toml"
         ferocal = Ferocal(small_disk)
         ferocal.write(source.read_text())

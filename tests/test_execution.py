@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shlex
 import subprocess
 import sys
 import time
@@ -77,7 +78,9 @@ def test_wall_cpu_and_memory_are_those_of_the_tree(tmp_path: Path) -> None:
         "while time.process_time() < end: pass"
     )
     with local_executor() as local:
-        done = local.run(shell(f"sleep 0.6; {sys.executable} -S -c '{hungry}'", tmp_path))
+        done = local.run(
+            shell(f"sleep 0.6; {shlex.quote(sys.executable)} -S -c '{hungry}'", tmp_path)
+        )
         idle = local.run(shell("true", tmp_path))
     assert 0.85 < done.wall < 5
     assert done.cpu is not None and 0.25 < done.cpu < 0.8
@@ -143,13 +146,10 @@ def test_a_quiet_stretch_names_nobody() -> None:
 
 
 def test_what_an_earlier_command_left_running_writes_into_no_later_output(tmp_path: Path) -> None:
-    late = tmp_path / "late"
-    service = f"(sleep 0.4; echo score 1000; touch {late}; sleep 60) & echo started"
+    service = "(sleep 0.4; echo score 1000; touch late; sleep 60) & echo started"
     with local_executor() as local:
         started = local.run(shell(service, tmp_path, end_group=False))
-        during = local.run(
-            shell(f"while ! test -e {late}; do sleep 0.05; done; echo mine", tmp_path)
-        )
+        during = local.run(shell("while ! test -e late; do sleep 0.05; done; echo mine", tmp_path))
         after = local.run(shell("echo mine", tmp_path))
         assert started.stdout == b"started\n"
         assert (during.stdout, after.stdout) == (b"mine\n", b"mine\n")
@@ -161,15 +161,15 @@ def test_what_an_earlier_command_left_running_writes_into_no_later_output(tmp_pa
 
 @pytest.mark.skipif(sys.platform != "linux", reason="only Linux lets orphans be adopted")
 def test_a_process_in_a_session_of_its_own_is_found_ended_and_told(tmp_path: Path) -> None:
-    escape = "setsid sh -c 'echo $$ > {0}/pid; touch {0}/there; sleep 71' & "
-    wait = f"while ! test -e {tmp_path}/there; do sleep 0.02; done"
+    escape = "setsid sh -c 'echo $$ > pid; touch there; sleep 71' & "
+    wait = "while ! test -e there; do sleep 0.02; done"
     with local_executor() as local:
-        ended = local.run(shell(escape.format(tmp_path) + wait, tmp_path))
+        ended = local.run(shell(escape + wait, tmp_path))
         assert ended.left_behind and set(ended.left_behind) <= {"sh", "sleep"}
         assert not Path("/proc", (tmp_path / "pid").read_text().strip(), "exe").exists()
         # So it is after the time limit, and however deep in the tree.
         (tmp_path / "there").unlink()
-        deep = f"( ( {escape.format(tmp_path)} ) & ) ; {wait}; sleep 72"
+        deep = f"( ( {escape} ) & ) ; {wait}; sleep 72"
         over = local.run(shell(deep, tmp_path, timeout=3))
         assert over.ended_for == "overran"
         assert over.left_behind and set(over.left_behind) <= {"sh", "sleep"}

@@ -187,7 +187,7 @@ def test_an_output_of_100_mb_is_bounded(small_study: Study) -> None:
 
 
 def test_a_configuration_that_is_not_active_is_not_measured(small_study: Study) -> None:
-    verify = 'verify = [{ command = "cat {study}/driver", equals = "64.0" }]'
+    verify = 'verify = [{ command = "cat driver", equals = "64.0" }]'
     ferocal = small_study(verify=verify)
     driver = ferocal.directory / "driver"
     driver.write_text("61.4\n")
@@ -231,7 +231,7 @@ def test_sigkill_at_10_moments_loses_at_most_the_run_in_progress(small_study: St
 
 
 def test_the_workload_does_not_outlive_a_killed_ferocal(small_study: Study) -> None:
-    ferocal = small_study(command="echo $$ > {study}/pid; sleep 100; echo score 1")
+    ferocal = small_study(command="echo $$ > pid; sleep 100; echo score 1")
     process = subprocess.Popen(
         [PROGRAM, "measure"], cwd=ferocal.directory, stdout=subprocess.DEVNULL
     )
@@ -294,7 +294,7 @@ def test_a_measuring_study_takes_notes_exclusions_and_comparisons(small_study: S
 
 def test_ctrl_c_on_a_terminal_ends_cleanly_and_goes_on(small_study: Study) -> None:
     # The third run lasts until it is interrupted, however slow this machine is.
-    hold = "echo >> {study}/begun; [ -e {study}/go ] || [ $(wc -l < {study}/begun) -lt 3 ] || "
+    hold = "echo >> begun; [ -e go ] || [ $(wc -l < begun) -lt 3 ] || "
     ferocal = small_study(rounds=4, command=f"{hold} sleep 600; echo score $GAIN")
     terminal = pexpect.spawn(
         PROGRAM,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shlex
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -52,13 +53,12 @@ def test_what_every_run_reports_proves_or_disproves(small_study: Study) -> None:
 
 
 def test_a_run_that_reports_otherwise_later_sets_the_visit_aside(small_study: Study) -> None:
-    line = """echo score $GAIN; printf '{"agent": "%s"}' $(cat {study}/browser)"""
+    line = """echo score $GAIN; printf '{"agent": "%s"}' $(cat browser)"""
     ferocal = small_study(
         rounds=1,
         runs=3,
         verify='verify = [{ reported = "/agent", equals = "Wren" }]',
-        command=f"{line}; test -e {{study}}/updated && echo Pelican > {{study}}/browser; "
-        "touch {study}/updated",
+        command=f"{line}; test -e updated && echo Pelican > browser; touch updated",
     )
     (ferocal.directory / "browser").write_text("Wren\n")
     error = ferocal.attempt("measure", "--only", "mode=on")[2]
@@ -72,7 +72,7 @@ def test_a_run_that_reports_otherwise_later_sets_the_visit_aside(small_study: St
 @pytest.mark.skipif(sys.platform != "linux", reason="processes are observed through /proc")
 def test_processes_in_sessions_of_their_own_are_looked_at(small_study: Study) -> None:
     """As a browser is that its driver starts, to end it with all that it has started."""
-    command = "setsid sh -c 'exec 7> {study}/open-here; sleep 1; :' & wait; echo score $GAIN"
+    command = "setsid sh -c 'exec 7> open-here; sleep 1; :' & wait; echo score $GAIN"
     holding = (
         'running = "files", contains = "/open-here"',
         'running = "root", equals = "/"',
@@ -102,7 +102,7 @@ def test_a_run_too_short_to_be_observed_leaves_it_to_the_next(
         rounds=1,
         runs=2,
         verify='verify = [{ running = "program", contains = "/" }]',
-        command=f"test -e {{study}}/once && {second}; touch {{study}}/once; echo score 9",
+        command=f"test -e once && {second}; touch once; echo score 9",
     )
     status, _, error = ferocal.attempt("measure", "--only", "mode=on")
     assert status == (second == "true")
@@ -117,14 +117,14 @@ def test_what_lost_its_parent_is_accounted_for(tmp_path: Path) -> None:
     (tmp_path / "work.py").write_text(f"{hungry}\nopen('done', 'w').close()\ntime.sleep(60)")
     driver = (
         "import os, signal, subprocess, sys, time\n"
-        "shell = subprocess.Popen(['sh', '-c', f'{sys.executable} work.py; :'], "
-        "start_new_session=True)\n"
+        "words = ['sh', '-c', '\"$0\" work.py; :', sys.executable]\n"
+        "shell = subprocess.Popen(words, start_new_session=True)\n"
         "while not os.path.exists('done'): time.sleep(0.02)\n"
         "os.killpg(shell.pid, signal.SIGKILL)\nshell.wait()\n"
     )
     (tmp_path / "drive.py").write_text(driver)
     with local_executor() as local:
-        done = local.run(shell(f"{sys.executable} -S drive.py", tmp_path))
+        done = local.run(shell(f"{shlex.quote(sys.executable)} -S drive.py", tmp_path))
         after = local.run(shell("true", tmp_path))
     assert done.failure is None and done.cpu is not None and done.peak_memory is not None
     assert 0.4 < done.cpu < 2 and done.peak_memory > 80 * 2**20
@@ -135,7 +135,7 @@ def test_what_the_study_needs_is_prepared_once_a_session(small_study: Study) -> 
     ferocal = small_study(
         rounds="2\nprepare = [\"sh -c 'echo 5 > built; echo x >> sessions'\"]",
         verify='verify = [{ command = "cat built", equals = "5" }]',
-        command="cat {study}/built > /dev/null && echo score $GAIN",
+        command="cat built > /dev/null && echo score $GAIN",
     )
     sessions = ferocal.directory / "sessions"
     ferocal.quick("measure", "--rounds", "1")

@@ -335,7 +335,9 @@ def test_what_is_per_unit_already_is_not_divided_again(ferocal: Ferocal) -> None
     text = ferocal.quick("factors")
     assert "nan" not in text and "without an interval" in text
     assert "each, 2 cores" not in text and "query each, 4" not in text
-    plain = {r["configuration"]: r for r in ferocal.json("rank")["ranking"] if r["metric"] == "each"}
+    plain = {
+        r["configuration"]: r for r in ferocal.json("rank")["ranking"] if r["metric"] == "each"
+    }
     per = ferocal.json("rank", "--per", "cores")["ranking"]
     for row in per:
         name, value = row["configuration"], row["value"]
