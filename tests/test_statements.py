@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from types import SimpleNamespace
-from typing import Any
+from typing import Any, get_args
 
 import numpy as np
+import pandas as pd
 import pytest
 
 import ferocal as face
 from conftest import Ferocal
+from ferocal.analysis.caveats.table import BARS
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.claims import ClaimTest, judge_claims
 from ferocal.analysis.inference.effects import Setting
@@ -21,11 +24,13 @@ from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.analysis.inference.weights import Arm
 from ferocal.render.chart_figure import nearest_references
 from ferocal.render.release_figures import not_drawn
+from ferocal.study.base import Barring
 from simulation import simulate
 
 
 def begun(tmp_path: Path, table: str, *further: str, toml: str = "") -> Ferocal:
     """A study begun from a table, with more in its study file."""
+    tmp_path.mkdir(exist_ok=True)
     (tmp_path / "table.csv").write_text(table)
     place = tmp_path / "study"
     Ferocal(tmp_path).quick("new", str(place), "--from", "table.csv", *further)
@@ -359,3 +364,138 @@ def test_no_share_is_told_of_parts_that_may_be_noise(tmp_path: Path) -> None:
             rows.append(f"{api}-{driver},{api},{driver},flight,rate,fps,{value},{number}")
     ferocal = begun(tmp_path, "\n".join(rows))
     assert "% of it)" not in ferocal.quick("factors", "--from", "gl-r61", "--to", "vk-r64")
+
+
+DIFFERING = """
+[study]
+question = "Is it faster?"
+margin = "1 %"
+rounds = 3
+runs = 1
+[factor.mode.level.off]
+[factor.mode.level.on]
+environment = {{ GAIN = "120" }}
+[workload.flight]
+shell = true
+command = "echo score ${{GAIN:-100}}"
+version = "sh -c 'echo ${{GAIN:-100}}'"
+{accept}
+[workload.flight.metric.score]
+unit = "points"
+better = "higher"
+role = "primary"
+resolution = 0.1
+source = {{ pattern = "score ([0-9.]+)" }}
+[claim.faster]
+says = "It is faster."
+metric = "flight score"
+configuration = "on"
+at-least = "2 %"
+"""
+
+
+def test_what_is_not_comparable_has_no_verdict_anywhere(ferocal: Ferocal) -> None:
+    ferocal.write(DIFFERING.format(accept=""))
+    ferocal.quick("measure")
+    (effect,) = ferocal.json("compare")["effects"]
+    assert effect["verdict"] == effect["mark"] == "not comparable"
+    text = ferocal.quick("compare")
+    assert "Not comparable: flight with on, for the workload differs, version" in text
+    assert "better" not in text.partition("next")[0].replace("not comparable", "")
+    status, _, error = ferocal.attempt("compare", "--gate", "worse")
+    assert status == 3 and "is not comparable, for the workload differs" in error
+    (claim,) = ferocal.json("claims")["claims"]
+    assert claim["verdict"] == "undecided"
+    assert "not comparable, for the workload differs" in ferocal.quick("claims")
+    status, out, error = ferocal.attempt("rank")
+    assert "leads" not in out and status in (0, 2)
+    ferocal.quick("report")
+    page = (ferocal.directory / "report.html").read_text(encoding="utf-8")
+    assert "Not comparable" in page and "\N{NOT EQUAL TO}" in page
+    # Whoever knows better says why, and that is told beside what was seen.
+    accept = 'accept = ["workload-differs"]\naccept-because = "only the number is another"'
+    ferocal.write(DIFFERING.format(accept=accept))
+    (effect,) = ferocal.json("compare")["effects"]
+    assert effect["verdict"] == "better"
+    text = " ".join(ferocal.quick("compare").split())
+    assert "the workload differs" in text and "accepted: only the number is another" in text
+    assert ferocal.json("claims")["claims"][0]["verdict"] == "supported"
+    ferocal.write(DIFFERING.format(accept='accept = ["workload-differs"]'))
+    assert "accept-because says why" in ferocal.refusal("compare")
+
+
+def test_what_can_be_accepted_is_what_bars() -> None:
+    assert set(get_args(Barring)) == {kind.code for kind in BARS}
+
+
+def test_a_best_value_beside_others_is_flagged_whichever_way_it_came(tmp_path: Path) -> None:
+    rows = "configuration,workload,value,statistic,samples\nPelican,page,100,,\n"
+    for number, (first, second) in enumerate((("", "best"), ("best", ""))):
+        (tmp_path / str(number)).mkdir()
+        ferocal = begun(tmp_path / str(number), rows.replace("100,,", f"100,{first},5")
+                        + f"Wren,page,104,{second},\n")  # fmt: skip
+        (effect,) = ferocal.json("compare")["effects"]
+        codes = [c["code"] for c in effect["caveats"]]
+        assert "best-of" in codes and "short-capture" not in codes
+        for command in ("table", "rank"):
+            assert "mixes statistics" in ferocal.quick(command), command
+
+
+def test_a_tenfold_gap_is_told_when_it_is_recorded_and_in_the_headline(tmp_path: Path) -> None:
+    ferocal = begun(tmp_path, "Workload,Pelican,Wren\npage,912,64\n")
+    told = Ferocal(tmp_path).quick("new", "again", "--from", "table.csv")
+    assert "with Pelican is 912.0 points, where the others are near 64" in told
+    (effect,) = ferocal.json("compare")["effects"]
+    assert "magnitude" in [c["code"] for c in effect["caveats"]]
+    assert "(doubtful)" in ferocal.quick("compare")
+    told = ferocal.quick("enter", "page", "6.6", "--configuration", "Wren")
+    match = re.search(r"doubtful: page score .* (ferocal correct (\w{10}) score) VALUE", told)
+    assert match is not None
+    ferocal.quick("correct", match[2], "score", "66", "--reason", "a digit was missing")
+    again = ferocal.quick("correct", match[2], "score", "67", "--reason", "misread again")
+    assert "66 points is now 67 points" in again
+
+
+def test_corrections_exclusions_and_changes_of_the_study_are_told(small_study: Any) -> None:
+    ferocal = small_study(rounds=3)
+    ferocal.quick("measure")
+    runs = ferocal.json("runs")["runs"]
+    for wrong in ("", "  "):
+        assert "say why" in ferocal.refusal("exclude", runs[0]["id"], "--reason", wrong)
+    assert "too short" in ferocal.refusal("exclude", runs[0]["id"][:5], "--reason", "dark")
+    done = ferocal.quick("exclude", runs[0]["id"][:6], "--reason", "dark")
+    assert f"{runs[0]['id']} ({runs[0]['configuration']}, flight, round 1, score" in done
+    before = runs[1]["values"]["score"]["value"]
+    ferocal.quick("correct", runs[1]["id"], "score", "90", "--reason", "a slip")
+    for command in ("compare", "table"):
+        assert "1 reading is corrected" in ferocal.quick(command)
+    assert f"was {before:.12g} points (a slip)" in ferocal.quick("compare", "--detail")
+    ferocal.quick("export", "all.csv")
+    frame = pd.read_csv(ferocal.directory / "all.csv")
+    (row,) = frame[frame["corrected_from"].notna()].to_dict("records")
+    assert (row["value"], row["corrected_from"]) == (90, before)
+    text = (ferocal.directory / "study.toml").read_text(encoding="utf-8")
+    changed = text.replace("rounds = 3", "rounds = 4").replace("dome faster", "dome slower")
+    ferocal.write(changed + '\n[configuration]\nbaseline = { mode = "on" }\n')
+    ferocal.quick("report")
+    page = (ferocal.directory / "report.html").read_text(encoding="utf-8")
+    for told in (
+        "number of rounds was 3 when measuring began, is 4 now",
+        "the question was", "the baseline was the first configuration",
+    ):  # fmt: skip
+        assert told in " ".join(ferocal.quick("compare", "--detail").split())
+        assert told in page
+    assert "a slip" in page
+
+
+def test_a_visit_that_was_set_aside_is_shown(small_study: Any) -> None:
+    verify = 'verify = [{ command = "cat mode", equals = "on" }]'
+    ferocal = small_study(rounds=1, verify=verify)
+    (ferocal.directory / "mode").write_text("off")
+    ferocal.attempt("measure")
+    (ferocal.directory / "mode").write_text("on")
+    ferocal.quick("measure")
+    line = 'visit set aside, on, round 1: mode=on: expected equals "on", seen "off"'
+    assert line in ferocal.quick("runs")
+    ferocal.quick("report")
+    assert "mode=on: expected equals" in (ferocal.directory / "report.html").read_text("utf-8")

@@ -12,6 +12,7 @@ from ferocal.analysis.data.cells import Cell, tabulate
 from ferocal.analysis.data.series import Series, margin_on_scale
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.estimation import estimate_effects
+from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.analysis.ranking.lineup import Contestant
 from ferocal.analysis.ranking.standings import rank_contestants
 from ferocal.answers.comparison import Comparison, compare, setting_of
@@ -130,6 +131,11 @@ class _Maker:
         tables = [tabulate(evidence.readings, n) for n in range(len(evidence.readings.benches))]
         found = (c for table in tables for row in table for c in row if c is not None)
         self.cells = {(c.bench, c.configuration, c.series): c for c in found}
+        self.barred = {
+            (e.bench, e.series, e.configuration)
+            for e in comparison.effects
+            if e.verdict is Verdict.NOT_COMPARABLE
+        }
 
     def chart(self, bench: str) -> Chart:
         """The chart of one bench."""
@@ -186,6 +192,9 @@ class _Maker:
                 if effect is None:
                     continue
                 shift = effect.shift
+                if (bench, series, name) in self.barred:
+                    cells[name] = ChartCell(cell, math.nan, math.nan, math.nan, False, False)
+                    continue
                 ends = [sign * x for x in (shift.mean, shift.low, shift.high)]
             low, high = sorted(ends[1:]) if not math.isnan(ends[1]) else (math.nan, math.nan)
             cells[name] = ChartCell(cell, ends[0], low, high, name in best, name == first)
@@ -201,6 +210,7 @@ class _Maker:
         """Those that nothing is shown to be better than, and the one with the best value."""
         readings = self.readings
         b = readings.benches.index(bench)
+        names = [name for name in names if (bench, series, name) not in self.barred]
         contestants = [Contestant(b, readings.configurations.index(name)) for name in names]
         place = readings.series.index(series)
         found = rank_contestants(readings, place, contestants, self.setting)

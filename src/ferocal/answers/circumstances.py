@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from ferocal.analysis.caveats.circumstances import BusyBench, Circumstances, Conditions, Values
+from ferocal.analysis.caveats.kinds import Context
 from ferocal.analysis.data.readings import NO_ROUND
 from ferocal.ledger.reading.visits import VisitRow
 from ferocal.study.load import Study
@@ -170,3 +172,29 @@ def find_unproven(study: Study, visits: Iterable[VisitRow]) -> dict[str, tuple[s
         for c in study.configurations
         if c.name in proven
     }
+
+
+@dataclass(frozen=True)
+class MixedStatistic:
+    """A metric of which the best of several values stands beside another statistic."""
+
+    bench: str
+    workload: str
+    metric: str
+    configurations: Mapping[str, frozenset[str]]
+
+
+def find_mixed_statistics(contexts: Mapping[str, Context]) -> tuple[MixedStatistic, ...]:
+    """Metrics that are the best of several values with some configurations only."""
+    found = []
+    for bench, context in contexts.items():
+        places = {place for side in context.circumstances.values() for place in side.statistics}
+        for workload, metric in sorted(places):
+            known = {
+                name: side.statistics[workload, metric]
+                for name, side in context.circumstances.items()
+                if (workload, metric) in side.statistics
+            }
+            if len(set(known.values())) > 1 and any("best" in texts for texts in known.values()):
+                found.append(MixedStatistic(bench, workload, metric, known))
+    return tuple(found)

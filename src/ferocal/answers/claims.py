@@ -21,7 +21,7 @@ from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.claims import ClaimTest, ClaimVerdict, JudgedClaim, judge_claims
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.weights import Arm
-from ferocal.answers.comparison import Prospect, prospect_of, setting_of
+from ferocal.answers.comparison import Prospect, find_barred, prospect_of, setting_of
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
 from ferocal.ledger.reading.claims import FrozenClaim
@@ -39,7 +39,8 @@ class ClaimFinding:
     ``kind`` says what the bound is on: "change", "value" or "ratio", ``content`` is what the study
     file has. ``written_before`` is None where it is not known well enough when the readings were
     taken: a date has no time of day, and a time may have no zone. ``history`` are the claims of
-    that name as they once stood, each with the date when it was first seen.
+    that name as they once stood, each with the date when it was first seen. ``barred`` says why
+    its sides are not comparable, where they are not.
     """
 
     name: str
@@ -53,6 +54,7 @@ class ClaimFinding:
     written_before: bool | None
     first_seen: str | None
     history: tuple[tuple[str, Mapping[str, Any]], ...]
+    barred: str | None = None
 
 
 @dataclass(frozen=True)
@@ -92,6 +94,7 @@ def examine(
     judged = judge_claims(place.readings, list(tests.values()), place.setting)
     verdicts = dict(zip(tests, judged, strict=True))
     findings = [replace(a, judged=verdicts.get(a.name, a.judged)) for a, _ in asked]
+    findings = _without_barred(study, evidence, findings)
     dated = [
         _with_dates(f, [c for c in frozen if c.name == f.name], present[f.name], evidence)
         for f in findings
@@ -106,6 +109,26 @@ def examine(
         excluded=evidence.excluded,
         left_out=evidence.left_out,
     )
+
+
+def _without_barred(
+    study: Study, evidence: Evidence, findings: Sequence[ClaimFinding]
+) -> list[ClaimFinding]:
+    """The findings, undecided where the two sides are not comparable."""
+    changes = {f.baseline for f in findings if f.kind == "change"}
+    barred = {
+        base: find_barred(study, evidence, base, setting_of(study, evidence, base))
+        for base in changes
+    }
+    found = []
+    for f in findings:
+        place = (f.bench, f.series, f.claim.configuration)
+        reason = barred[f.baseline].get(place) if f.kind == "change" else None
+        if reason is not None:
+            open_now = replace(f.judged, verdict=ClaimVerdict.UNDECIDED, more_rounds=None)
+            f = replace(f, judged=open_now, barred=reason)
+        found.append(f)
+    return found
 
 
 def _latest(frozen: Sequence[FrozenClaim]) -> list[FrozenClaim]:

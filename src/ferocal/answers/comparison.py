@@ -8,22 +8,27 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from ferocal.analysis.caveats.table import add_caveats
+from ferocal.analysis.caveats.kinds import Context
+from ferocal.analysis.caveats.table import BARS, add_caveats
 from ferocal.analysis.data.cells import Cell, tabulate
 from ferocal.analysis.data.gaps import Gap
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.effects import (
+    Accepted,
     Effect,
     Replicates,
     Setting,
     control_failures,
     has_evidence,
+    why_barred,
 )
 from ferocal.analysis.inference.estimation import estimate_effects
-from ferocal.answers.criteria import CriteriaChange
+from ferocal.analysis.inference.verdicts import Verdict
+from ferocal.answers.criteria import CriteriaChange, StudyChange
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.gaps import find_gaps
 from ferocal.answers.selection import Selection
+from ferocal.ledger.reading.corrections import CorrectedReading
 from ferocal.ledger.records import Note
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
@@ -80,6 +85,8 @@ class Comparison:
     criteria_changes: tuple[CriteriaChange, ...]
     excluded: int
     left_out: int
+    corrected: tuple[CorrectedReading, ...] = ()
+    study_changes: tuple[StudyChange, ...] = ()
     asked: bool = False
     only_baseline: bool = False
 
@@ -148,6 +155,8 @@ def compare(
         criteria_changes=evidence.criteria_changes,
         excluded=evidence.excluded,
         left_out=evidence.left_out,
+        corrected=evidence.corrected,
+        study_changes=evidence.study_changes,
         asked=selection.places is not None,
         only_baseline=set(selection.configurations) == {base},
     )
@@ -158,11 +167,29 @@ def _effects(
 ) -> tuple[Effect, ...]:
     """All effects against a baseline, with their caveats."""
     effects = estimate_effects(evidence.readings, baseline, setting)
-    contexts = {
+    contexts = _contexts(study, evidence, setting)
+    return add_caveats(effects, evidence.readings, setting, contexts)
+
+
+def _contexts(study: Study, evidence: Evidence, setting: Setting) -> dict[str, Context]:
+    """What is known of every bench, with what the factors explain against a baseline."""
+    return {
         bench: replace(context, explained=_explained(study, setting))
         for bench, context in evidence.contexts.items()
     }
-    return add_caveats(effects, evidence.readings, setting, contexts)
+
+
+def find_barred(
+    study: Study, evidence: Evidence, baseline: str, setting: Setting
+) -> dict[tuple[str, Series, str], str]:
+    """What is not comparable with a baseline, by bench, metric and configuration, and why."""
+    effects = estimate_effects(evidence.readings, baseline, setting)
+    contexts = _contexts(study, evidence, setting)
+    return {
+        (e.bench, e.series, e.configuration): why_barred(e)
+        for e in add_caveats(effects, evidence.readings, setting, contexts, BARS)
+        if e.verdict is Verdict.NOT_COMPARABLE
+    }
 
 
 def _levels(study: Study, baseline: str) -> dict[str, Mapping[str, str]]:
@@ -241,7 +268,15 @@ def setting_of(study: Study, evidence: Evidence, baseline: str) -> Setting:
             for c in study.configurations
         },
         planned_rounds=evidence.planned_rounds,
+        accepted=tuple(_accepted(study)),
     )
+
+
+def _accepted(study: Study) -> Iterator[Accepted]:
+    for name, workload in study.workloads.items():
+        yield from (Accepted(c, workload.accept_because, workload=name) for c in workload.accept)
+    for name, factor in study.file.factor.items():
+        yield from (Accepted(c, factor.accept_because, factor=name) for c in factor.accept)
 
 
 def _replicates(study: Study, evidence: Evidence, bench: str) -> Replicates:

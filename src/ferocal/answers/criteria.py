@@ -6,9 +6,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from ferocal.ledger.reading.sessions import SessionCriteria
+from ferocal.answers.definitions import parse_study
+from ferocal.ledger.reading.sessions import SessionCriteria, Snapshot
 from ferocal.study.criteria import JUDGING, judging
 from ferocal.study.load import Study
+from ferocal.study.model import StudyFile
 from ferocal.terms.wording import listed
 
 Place = tuple[str, str]
@@ -38,6 +40,47 @@ class CriteriaChange:
         of = listed(names) if len(names) <= _MOST_NAMED else f"{len(names)} metrics"
         noun = {"better": "better direction"}.get(self.aspect, self.aspect)
         return f"{noun} of {of} was {self.before} when measuring began, is {self.now} {when}"
+
+
+@dataclass(frozen=True)
+class StudyChange:
+    """Something of the study as a whole that is not what it was when measuring began."""
+
+    aspect: str
+    before: str
+    now: str
+
+    @property
+    def text(self) -> str:
+        """The change as a sentence."""
+        return f"{self.aspect} was {self.before} when measuring began, is {self.now} now"
+
+
+def find_study_changes(study: Study, snapshots: Sequence[Snapshot]) -> tuple[StudyChange, ...]:
+    """How question, baseline, number of rounds and design differ from when measuring began."""
+    first = next((s for s in map(parse_study, (s.text for s in snapshots)) if s is not None), None)
+    if first is None:
+        return ()
+    pairs = zip(_whole_study(first), _whole_study(study.file), strict=True)
+    return tuple(
+        StudyChange(aspect, before, now) for (aspect, before), (_, now) in pairs if before != now
+    )
+
+
+def _whole_study(file: StudyFile) -> list[tuple[str, str]]:
+    """What a study asks as a whole, by what it is called in sentences."""
+    chosen, head = file.configuration, file.study
+    baseline = chosen.baseline
+    if isinstance(baseline, dict):
+        baseline = "+".join(baseline.values())
+    return [
+        ("the question", f'"{head.question}"'),
+        ("the baseline", baseline or "the first configuration"),
+        ("the schedule", head.schedule),
+        ("the number of rounds", str(head.rounds)),
+        ("the number of runs per visit", str(head.runs)),
+        ("the design", chosen.design),
+    ]
 
 
 def find_criteria_changes(

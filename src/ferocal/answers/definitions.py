@@ -48,7 +48,7 @@ def find_definition_changes(
         # What is private is only looked for where the text is another.
         if snapshot.text == study.text or snapshot.text == study.kept_text:
             continue
-        before = _parse(snapshot.text)
+        before = parse_study(snapshot.text)
         if before is None:
             continue
         if _differing(study.mask, before.study, study.head, ("prepare",)):
@@ -63,7 +63,7 @@ def find_definition_changes(
 
 
 @functools.cache
-def _parse(text: str) -> StudyFile | None:
+def parse_study(text: str) -> StudyFile | None:
     """An earlier study file, None if this version would refuse it."""
     try:
         return StudyFile.model_validate(tomllib.loads(text))

@@ -25,11 +25,23 @@ from ferocal.answers.circumstances import (
     find_conditions,
     find_unproven,
 )
-from ferocal.answers.criteria import CriteriaChange, changes_by_place, find_criteria_changes
+from ferocal.answers.criteria import (
+    CriteriaChange,
+    StudyChange,
+    changes_by_place,
+    find_criteria_changes,
+    find_study_changes,
+)
 from ferocal.answers.definitions import find_definition_changes
 from ferocal.answers.series import study_series
 from ferocal.ledger.reading.columns import ReadingColumns, read_columns, read_statistics
-from ferocal.ledger.reading.corrections import AbsenceRow, ReadingKey, read_absences
+from ferocal.ledger.reading.corrections import (
+    AbsenceRow,
+    CorrectedReading,
+    ReadingKey,
+    read_absences,
+    read_corrected,
+)
 from ferocal.ledger.reading.noise_floors import read_noise_floors
 from ferocal.ledger.reading.notes import read_notes
 from ferocal.ledger.reading.order import Place
@@ -66,6 +78,7 @@ class Evidence:
     ``noise_floors`` by bench and series. ``looks`` is the plan of a study that is measured until
     decided, ``looks_taken`` the rounds after which looks were recorded; ``kinds`` says by bench
     how readings came ("measure", "enter", "load"), and ``progress`` how much of the plan is there.
+    ``corrected`` are readings that were wrong, ``set_aside`` visits whose checks failed.
     ``left_out`` counts readings that the study file no longer knows, ``excluded`` the runs that
     are marked as not to be used.
     """
@@ -81,8 +94,11 @@ class Evidence:
     absences: dict[ReadingKey, AbsenceRow]
     planned_rounds: dict[str, int]
     progress: dict[str, Progress]
+    corrected: tuple[CorrectedReading, ...]
+    set_aside: tuple[VisitRow, ...]
     notes: tuple[Note, ...]
     criteria_changes: tuple[CriteriaChange, ...]
+    study_changes: tuple[StudyChange, ...]
     left_out: int
     excluded: int
 
@@ -119,8 +135,11 @@ def _gather(study: Study, ledger: Ledger) -> Evidence:
         absences=read_absences(ledger),
         planned_rounds=read_planned_rounds(ledger) if study.head.schedule == "rounds" else {},
         progress=read_progress(study, ledger),
+        corrected=read_corrected(ledger),
+        set_aside=tuple(v for v in visits.values() if v.state != "active"),
         notes=tuple(note for _, note in read_notes(ledger)),
         criteria_changes=changes,
+        study_changes=find_study_changes(study, read_snapshots(ledger)),
         left_out=int(np.sum(~known)),
         excluded=columns.excluded,
     )
@@ -144,7 +163,7 @@ def _contexts(
     strays, by_place = _strays(study, columns, stray), changes_by_place(changes)
     sampled = read_conditions(ledger, _MOST_CONDITIONS)
     definitions = find_definition_changes(study, read_snapshots(ledger))
-    statistics = read_statistics(ledger) if columns.states_statistics else {}
+    statistics = _statistics(study, ledger) if columns.states_statistics else {}
     return {
         bench: Context(
             circumstances=_with_statistics(
@@ -163,6 +182,20 @@ def _contexts(
             uncomputed=uncomputed.get(bench, {}),
         )
         for bench in study.benches
+    }
+
+
+def _statistics(
+    study: Study, ledger: Ledger
+) -> dict[str, dict[tuple[str, str, str], frozenset[str]]]:
+    """What readings are of several values: as they state it, else as the study file has it."""
+    declared = {(workload, name): m.statistic for workload, name, m in study.metrics()}
+    return {
+        bench: {
+            place: frozenset(text or declared.get(place[1:], "single") for text in texts)
+            for place, texts in places.items()
+        }
+        for bench, places in read_statistics(ledger).items()
     }
 
 

@@ -29,13 +29,15 @@ from ferocal.analysis.ranking.standings import (
     value_contestants,
 )
 from ferocal.analysis.ranking.tally import Reversal, Tally, count_tallies, find_reversals
-from ferocal.answers.comparison import setting_of
+from ferocal.answers.circumstances import MixedStatistic, find_mixed_statistics
+from ferocal.answers.comparison import find_barred, setting_of
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.per import Per, differing_quantities, find_per, offset_of, per_unit
 from ferocal.answers.release_noise import with_release_floors
 from ferocal.answers.selection import Selection
 from ferocal.errors import NothingToShowError, UsageError
+from ferocal.ledger.reading.corrections import CorrectedReading
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
 from ferocal.terms.names import closest
@@ -60,10 +62,11 @@ class Field:
 
     ``place`` names the bench, or the configuration where benches compete. ``composite`` is the
     ranking by all metrics together, None where there are too few; ``per_resource`` has the main
-    ranking again per every quantity that differs, ``amounts`` these by contestant. ``without`` says
-    who leads without each part of the composite, where that is another. ``left_out`` are metrics
-    that cannot enter the composite, each with the reason, ``absent`` those that were not read with
-    enough contestants. ``decisive`` is the place of the ranking that decides without a composite.
+    ranking again per every quantity that differs, ``amounts`` these by contestant. ``without``
+    says who leads without each part of the composite, where that is another. ``left_out`` are
+    metrics that cannot enter the composite, each with the reason, ``absent`` those that were
+    not read with enough contestants, ``barred`` what is not comparable, with the reason.
+    ``decisive`` is the place of the ranking that decides without a composite.
     """
 
     place: str
@@ -79,6 +82,7 @@ class Field:
     left_out: tuple[tuple[Series, WhyNot], ...]
     absent: tuple[Series, ...]
     decisive: int = 0
+    barred: tuple[tuple[str, str], ...] = ()
 
     @property
     def main(self) -> Ranking:
@@ -107,6 +111,8 @@ class RankAnswer:
     criteria_changes: tuple[CriteriaChange, ...]
     excluded: int
     left_out: int
+    corrected: tuple[CorrectedReading, ...] = ()
+    mixed: tuple[MixedStatistic, ...] = ()
 
 
 def rank(
@@ -148,6 +154,8 @@ def rank(
         criteria_changes=evidence.criteria_changes,
         excluded=evidence.excluded,
         left_out=evidence.left_out,
+        corrected=evidence.corrected,
+        mixed=find_mixed_statistics(evidence.contexts),
     )
 
 
@@ -181,6 +189,10 @@ class _Maker:
         self.study, self.evidence, self.across = study, evidence, across
         self.selection, self.preference = selection, preference
         setting = setting_of(study, evidence, study.baseline)
+        # Benches are compared under one configuration, of which there is nothing to bar.
+        self.barred = (
+            find_barred(study, evidence, study.baseline, setting) if across != "benches" else {}
+        )
         self.readings, self.setting = with_release_floors(study, evidence.readings, setting)
         self.per_metric = None if per is None else _metric_named(self.readings, study, per)
         self.quantity: Per | None = None
@@ -235,8 +247,13 @@ class _Maker:
         metrics, here = self._metrics(), self._only(cells)
         scales = choose_scales(here)
         reasons = why_not_in_index(here, metrics)
+        barred = {n: self._barred(n, cells) for n in metrics}
+        reasons |= {n: WhyNot.NOT_COMPARABLE for n in metrics if barred[n] and n not in reasons}
         whole = self._composite(here, scales, [n for n in metrics if n not in reasons], reasons)
-        found = {n: self._rank_metric(here, scales, n, cells) for n in metrics}
+        found = {
+            n: self._rank_metric(here, scales, n, [c for c in cells if c not in barred[n]])
+            for n in metrics
+        }
         ranked = {n: ranking for n, ranking in found.items() if ranking is not None}
         composite = None
         if whole is not None:
@@ -276,7 +293,19 @@ class _Maker:
             left_out=tuple((here.series[n], why) for n, why in reasons.items()),
             absent=tuple(here.series[n] for n in metrics if n not in ranked),
             decisive=list(ranked).index(alone) if ranked else 0,
+            barred=tuple(
+                (f"{self._label(cell)} by {here.series[n].title}", reason)
+                for n, of_metric in barred.items()
+                for cell, reason in of_metric.items()
+            ),
         )
+
+    def _barred(self, series: int, cells: Sequence[tuple[int, int]]) -> dict[tuple[int, int], str]:
+        """Those that are not comparable by a metric, with the reason."""
+        known = self.readings.series[series]
+        found = {c: self.barred.get((b, known, n))
+                 for c, (b, n) in zip(cells, self._names(cells), strict=True)}  # fmt: skip
+        return {cell: reason for cell, reason in found.items() if reason is not None}
 
     def _composite(
         self,

@@ -45,7 +45,7 @@ class Procedure:
     """How the readings at hand came about, in words and counts; nothing that did not happen.
 
     ``order`` has for each bench the rounds with their configurations; ``checks`` are level,
-    expectation, and how often it held.
+    expectation, and how often it held; ``set_aside`` are visits of which one did not.
     """
 
     design: list[str]
@@ -57,6 +57,7 @@ class Procedure:
     failures: list[str]
     notes: list[tuple[str, Note]]
     remarks: list[str]
+    set_aside: tuple[VisitRow, ...]
 
 
 @dataclass(frozen=True)
@@ -263,6 +264,7 @@ def _procedure(
             + f": {f.outcome}, {f.reason if identifying else _without_errors(f.reason or '')}"
             for f in read_failures(ledger)
         ],
+        set_aside=evidence.set_aside,
         notes=read_notes(ledger),
         remarks=list(dict.fromkeys(remark for visit in visits for remark in visit.remarks)),
     )

@@ -10,6 +10,7 @@ from ferocal.errors import UsageError
 from ferocal.ledger.opening import read_ledger
 from ferocal.ledger.reading.runs import RunRow, read_runs
 from ferocal.ledger.reading.sessions import read_criteria
+from ferocal.ledger.reading.visits import VisitRow, read_visits
 from ferocal.study.load import Study
 from ferocal.terms.names import closest
 from ferocal.terms.wording import listed
@@ -32,7 +33,8 @@ class RunFilter:
 class RunList:
     """Runs in the order of time, with the readings that are wanted; ``total`` counts all runs.
 
-    ``computed`` are sentences on wanted metrics that are not read, but computed from others.
+    ``computed`` are sentences on wanted metrics that are not read, but computed from others,
+    ``set_aside`` are the wanted visits whose checks failed.
     """
 
     question: str
@@ -41,6 +43,7 @@ class RunList:
     total: int
     criteria_changes: tuple[CriteriaChange, ...]
     computed: tuple[str, ...] = ()
+    set_aside: tuple[VisitRow, ...] = ()
 
 
 def list_runs(
@@ -60,9 +63,14 @@ def list_runs(
     with read_ledger(study.directory) as ledger:
         runs = read_runs(ledger)
         changes = find_criteria_changes(study, read_criteria(ledger))
+        visits = [v for v in read_visits(ledger).values() if v.state != "active"]
     _check_filter(only, runs)
     chosen = [_with_wanted_readings(run, selection) for run in runs if _fits(run, selection, only)]
-    return RunList(study.head.question, study.benches, tuple(chosen), len(runs), changes, computed)
+    aside = [v for v in visits if selection.includes(v.bench, v.configuration)]
+    return RunList(
+        study.head.question, study.benches, tuple(chosen), len(runs), changes, computed,
+        tuple(v for v in aside if only.round in (None, v.round)),
+    )  # fmt: skip
 
 
 def _as_read(study: Study, selection: Selection) -> tuple[Selection, tuple[str, ...]]:

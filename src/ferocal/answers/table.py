@@ -6,10 +6,12 @@ from dataclasses import dataclass
 
 from ferocal.analysis.data.cells import Cell, tabulate
 from ferocal.analysis.data.gaps import Gap
-from ferocal.answers.criteria import CriteriaChange
+from ferocal.answers.circumstances import MixedStatistic, find_mixed_statistics
+from ferocal.answers.criteria import CriteriaChange, StudyChange
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.gaps import find_gaps
 from ferocal.answers.selection import Selection
+from ferocal.ledger.reading.corrections import CorrectedReading
 from ferocal.study.load import Study
 
 CellRows = tuple[tuple[Cell | None, ...], ...]
@@ -20,7 +22,8 @@ class ReadingsTable:
     """Cells by bench: rows are series, columns the configurations; None where nothing was read.
 
     ``gaps`` say why cells are empty. ``asked`` says whether some metrics were asked for by name.
-    ``excluded`` and ``left_out`` are those of a comparison.
+    ``excluded``, ``left_out`` and ``corrected`` are those of a comparison; ``mixed`` are metrics
+    whose readings are not all the same statistic.
     """
 
     question: str
@@ -32,6 +35,9 @@ class ReadingsTable:
     excluded: int
     left_out: int
     asked: bool = False
+    corrected: tuple[CorrectedReading, ...] = ()
+    study_changes: tuple[StudyChange, ...] = ()
+    mixed: tuple[MixedStatistic, ...] = ()
 
 
 def make_table(
@@ -63,6 +69,9 @@ def make_table(
         excluded=evidence.excluded,
         left_out=evidence.left_out,
         asked=selection.places is not None,
+        corrected=evidence.corrected,
+        study_changes=evidence.study_changes,
+        mixed=find_mixed_statistics(evidence.contexts),
     )
 
 

@@ -26,6 +26,21 @@ study_option = click.option(
     metavar="DIR",
     help="The study's directory.  [default: the current one]",
 )
+
+
+def _not_empty(context: click.Context, parameter: click.Parameter, value: str) -> str:
+    if not value.strip():
+        raise click.BadParameter("is empty; say why")
+    return value
+
+
+reason_option = click.option(
+    "--reason",
+    required=True,
+    callback=_not_empty,
+    metavar="TEXT",
+    help="Why (required; shown by `ferocal runs` and `compare --detail`).",
+)
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 force_option = click.option(
     "--force", is_flag=True, help="Write over a file that is no output of Ferocal."

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, say, study_option
+from ferocal.cli.common import example, reason_option, say, study_option
 
 
 @click.command("correct", context_settings={"ignore_unknown_options": True})
@@ -14,7 +14,7 @@ from ferocal.cli.common import example, say, study_option
 @click.argument("run", metavar="RUN")
 @click.argument("metric", metavar="METRIC")
 @click.argument("value", metavar="VALUE")
-@click.option("--reason", required=True, help="Why; it is shown with the run.")
+@reason_option
 @example('ferocal correct 3f9a12c07b time 21.4 --reason "a digit was missing"')
 def command(directory: Path, run: str, metric: str, value: str, reason: str) -> None:
     """Replace a reading that was wrong.

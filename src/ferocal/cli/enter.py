@@ -53,16 +53,19 @@ def command(
     read, with a reason if there is one ("n/a: no sound"), or "not active".
     """
     from ferocal.intake.placed import Place, Statistic, enter_values
+    from ferocal.render.intake import odd_lines
     from ferocal.study.load import load_study
     from ferocal.terms.wording import counted
 
     study = load_study(directory).on(bench)
     place = Place(configuration, workload, metric, number, visit, parse_time(date), version)
-    counts = enter_values(study, place, values, Statistic(statistic, samples))
+    counts, odd = enter_values(study, place, values, Statistic(statistic, samples))
     where = f"in {counted(counts['visits'], 'visit')}" if counts["visits"] else f"to visit {visit}"
     absent = f" and {counts['absences']} without a value" if counts["absences"] else ""
     say(
         f"recorded {counted(counts['readings'], 'reading')}{absent} of {workload} with "
         f"{configuration}, {where}"
     )
+    for line in odd_lines(odd):
+        say(line)
     say("next: more of them, then `ferocal compare`")

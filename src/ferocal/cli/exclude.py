@@ -6,13 +6,13 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, say, study_option
+from ferocal.cli.common import example, reason_option, say, study_option
 
 
 @click.command("exclude")
 @study_option
 @click.argument("ids", nargs=-1, required=True, metavar="ID...")
-@click.option("--reason", required=True, help="Why; it is shown wherever the runs are missed.")
+@reason_option
 @example('ferocal exclude 3f9a12c07b --reason "projector was off"')
 def command(directory: Path, ids: tuple[str, ...], reason: str) -> None:
     """Mark runs as not to be used.
@@ -22,9 +22,10 @@ def command(directory: Path, ids: tuple[str, ...], reason: str) -> None:
     """
     from ferocal.ledger.opening import open_ledger
     from ferocal.ledger.writing.marks import mark_runs
-    from ferocal.terms.wording import counted
 
     # Damaged runs are left out in this way.
     with open_ledger(directory, checked=False) as ledger:
-        count = mark_runs(ledger, ids, excluded=True, reason=reason)
-    say(f"excluded {counted(count, 'run')}; `ferocal restore` takes this back")
+        runs = mark_runs(ledger, ids, excluded=True, reason=reason)
+    for run in runs:
+        say(f"excluded {run}")
+    say(f"undo: ferocal restore {' '.join(ids)}")

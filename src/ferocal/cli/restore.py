@@ -20,8 +20,8 @@ def command(directory: Path, ids: tuple[str, ...]) -> None:
     """
     from ferocal.ledger.opening import open_ledger
     from ferocal.ledger.writing.marks import mark_runs
-    from ferocal.terms.wording import counted
 
     with open_ledger(directory) as ledger:
-        count = mark_runs(ledger, ids, excluded=False, reason="restored")
-    say(f"restored {counted(count, 'run')}")
+        runs = mark_runs(ledger, ids, excluded=False, reason="restored")
+    for run in runs:
+        say(f"restored {run}")

@@ -13,6 +13,7 @@ from ferocal.errors import IntakeError
 from ferocal.intake.columns import Labels
 from ferocal.intake.exported import Exported, read_exported
 from ferocal.intake.formats import digest_of, read_table
+from ferocal.intake.magnitudes import OddReading, find_odd
 from ferocal.intake.readings import Intake, check_readings
 from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known
 from ferocal.intake.repeated import find_repeated
@@ -35,7 +36,7 @@ class Loaded:
 
     ``repeated`` counts rows that were in the ledger already and were left out, ``unused`` names
     the columns that nothing was read from; ``twins`` counts readings that are the same as
-    another in everything that is stated of them.
+    another in everything that is stated of them; ``odd`` ones are of another order of magnitude.
     """
 
     path: Path
@@ -43,6 +44,7 @@ class Loaded:
     counts: dict[str, int]
     repeated: int = 0
     unused: tuple[str, ...] = ()
+    odd: tuple[OddReading, ...] = ()
 
     @property
     def assumed_zones(self) -> int:
@@ -159,7 +161,8 @@ def load_files(
             if not len(source.intake.value):
                 continue
             record(ledger, study, batch, kind="load", source=str(source.path), digest=digest)
-    return loaded
+    with read_ledger(study.directory) as ledger:
+        return [replace(part, odd=tuple(find_odd(study, ledger, part.intake))) for part in loaded]
 
 
 def _without_repeated(study: Study, sources: list[Source], *, only_new: bool) -> list[Source]:

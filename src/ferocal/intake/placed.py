@@ -11,9 +11,10 @@ import numpy as np
 
 from ferocal.errors import UsageError
 from ferocal.intake.columns import Labels
+from ferocal.intake.magnitudes import OddReading, find_odd
 from ferocal.intake.readings import Intake
 from ferocal.intake.record import make_batch, record
-from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.opening import open_ledger, read_ledger
 from ferocal.terms.names import closest
 
 if TYPE_CHECKING:
@@ -107,8 +108,8 @@ class Statistic:
 
 def enter_values(
     study: Study, place: Place, texts: Sequence[str], statistic: Statistic | None = None
-) -> dict[str, int]:
-    """Record readings typed in one line.
+) -> tuple[dict[str, int], list[OddReading]]:
+    """Record readings typed in one line; how many, and those of another order of magnitude.
 
     Several values of one metric are several runs of one visit; several metrics, written
     ``NAME=VALUE``, are read from one run.
@@ -156,7 +157,10 @@ def enter_values(
     if place.version is not None:
         batch = replace(batch, subjects={place.workload: version_subject(place.version)})
     with open_ledger(study.directory, create=True) as ledger, ledger.together():
-        return record(ledger, study, batch, kind="enter", source="typed")
+        counts = record(ledger, study, batch, kind="enter", source="typed")
+    kept = np.array([not getattr(r, "kept", False) for r in read], dtype=bool)
+    with read_ledger(study.directory) as ledger:
+        return counts, find_odd(study, ledger, intake.select(kept))
 
 
 def _places(study: Study, place: Place, texts: Sequence[str]) -> list[tuple[Place, str]]:

@@ -169,6 +169,11 @@ def _reading(match: re.Match[str], text: str, unit: str, wanted: str) -> TypedRe
     return TypedReading(value, low, high, kept=bool(match["keep"]))
 
 
+def is_odd(value: float, fellows: float) -> bool:
+    """Whether a reading is of another order of magnitude than what the others are near."""
+    return fellows * value > 0 and abs(math.log(value / fellows)) > math.log(_ODD_FACTOR)
+
+
 def _check_likely(
     value: float, unit: str, plausible: tuple[float, float] | None, fellows: float | None
 ) -> None:
@@ -177,7 +182,5 @@ def _check_likely(
         raise TypedError(
             f"{value:g} {unit} is outside of {plausible[0]:g} to {plausible[1]:g} {unit}{keep}"
         )
-    if fellows is None or fellows * value <= 0:
-        return
-    if abs(math.log(value / fellows)) > math.log(_ODD_FACTOR):
+    if fellows is not None and is_odd(value, fellows):
         raise TypedError(f"{value:g} {unit} where the others are near {fellows:.4g}{keep}")

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from ferocal.analysis.caveats.together import TradeOff, find_trade_offs
 from ferocal.analysis.inference.contrasts import Method
-from ferocal.analysis.inference.effects import Effect, speed_factor
+from ferocal.analysis.inference.effects import Effect, speed_factor, why_barred
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.render.next_steps import what_decides
 from ferocal.render.numbers import change_text, change_words, factor_text
@@ -32,6 +32,7 @@ _MOST_NAMES = 5
 _MOST_BESIDE = 2
 _MOST_ALARMS = 3
 _MOST_CONFIGURATIONS = 2
+_MOST_REASONS = 2
 _CHANCE = "Seen once is no verdict: how much of that is chance, nothing shows."
 _WITH_CHANGE = (*CHANGED, Verdict.SEEN_ONCE)
 _SPOKEN = (*CHANGED, Verdict.EQUIVALENT, Verdict.INCONCLUSIVE, Verdict.SEEN_ONCE)
@@ -75,6 +76,9 @@ def _answer(comparison: Comparison, screen: int) -> list[AnswerLine]:
         return [AnswerLine("", f"{text}and another configuration.")]
     trade_offs = find_trade_offs(compared)
     spoken = _spoken(compared, trade_offs)
+    barred = [AnswerLine("", text) for text in _not_comparable(compared)]
+    if not spoken and barred:
+        return barred
     if not spoken:
         text = "There is no verdict: of what was measured, neither direction is better."
         return [AnswerLine("", text)]
@@ -82,7 +86,20 @@ def _answer(comparison: Comparison, screen: int) -> list[AnswerLine]:
     lines = _by_configuration(comparison, spoken, screen)
     if headline is not None:
         lines = [AnswerLine("", headline)]
-    return [*lines, *(AnswerLine("", text) for text in _but(comparison, trade_offs))]
+    return [*lines, *(AnswerLine("", text) for text in _but(comparison, trade_offs)), *barred]
+
+
+def _not_comparable(effects: Sequence[Effect]) -> Iterator[str]:
+    """What has no verdict since something forbids the comparison, one sentence for a reason."""
+    reasons: dict[str, list[Effect]] = {}
+    for effect in effects:
+        if effect.verdict is Verdict.NOT_COMPARABLE:
+            reasons.setdefault(why_barred(effect), []).append(effect)
+    for reason, members in list(reasons.items())[:_MOST_REASONS]:
+        names = listed(list(dict.fromkeys(e.configuration for e in members)))
+        yield f"Not comparable: {_metrics(members)} with {names}, for {reason}."
+    if (more := len(reasons) - _MOST_REASONS) > 0:
+        yield f"Not comparable for {counted(more, 'more reason')}: ferocal compare --detail"
 
 
 def _spoken(effects: Sequence[Effect], trade_offs: Sequence[TradeOff]) -> list[Effect]:
@@ -292,6 +309,8 @@ def _name(effect: Effect, names: Mapping[Series, str]) -> str:
     if effect.verdict not in _WITH_CHANGE:
         return name
     small = " (maybe < margin)" if may_be_small(effect) else ""
+    if any(caveat.code == "magnitude" for caveat in effect.caveats):
+        small += " (doubtful)"
     return f"{name} {change_words(effect)}{small}"
 
 

@@ -66,7 +66,10 @@ def group_caveats(effects: Sequence[Effect], levels: Levels) -> list[CaveatGroup
             kind.weight,
             kind.advice,
             tuple(
-                (_place(c, affected, effects, levels) or "all", c.seen)
+                (
+                    _place(c, affected, effects, levels) or "all",
+                    c.seen if c.accepted is None else f"{c.seen}; accepted: {c.accepted}",
+                )
                 for c, affected in places.items()
             ),
         )
@@ -103,6 +106,9 @@ def _sentence(
     # What names the metrics itself needs them not before it.
     named = first.title in what or f"{first.workload} {first.metric}" in what
     metrics = [] if named else list(_metrics(affected, effects))
+    reasons = dict.fromkeys(c.accepted for c in caveats if c.accepted)
+    if reasons:
+        what += f"; accepted: {'; '.join(reasons)}"
     place = " ".join([*metrics, *_sides(affected, effects, sides, levels)])
     return f"{place}: {what}" if place else what
 

@@ -137,6 +137,8 @@ def _with_unit(finding: ClaimFinding, number: str) -> str:
 def undecided_text(finding: ClaimFinding) -> str:
     """What would decide a claim."""
     judged = finding.judged
+    if finding.barred is not None:
+        return f"not comparable, for {finding.barred}"
     if judged.more_rounds is not None:
         return f"about {counted(judged.more_rounds, 'more round')} would decide it"
     if finding.claim.within == "noise" and not math.isfinite(judged.ends[1]):

@@ -14,7 +14,9 @@ from ferocal.analysis.inference.effects import (
     gate_failures,
     has_evidence,
     speed_factor,
+    why_barred,
 )
+from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.render.answer import answer_lines
 from ferocal.render.caveats import group_caveats, make_remarks
 from ferocal.render.console import Text, fold_with, plain_words, room, show_beside
@@ -27,7 +29,7 @@ from ferocal.render.overview import (
     Overview,
     shown_series,
 )
-from ferocal.render.remarks import remark_lines
+from ferocal.render.remarks import corrected_lines, remark_lines
 from ferocal.render.tables import group_by_series, plain_table, series_label
 from ferocal.render.wording import VERDICT_STYLES, VERDICT_WORDS, evidence_text, verdict_text
 from ferocal.terms.numbers import significant
@@ -132,6 +134,8 @@ def _show_detail(
             console.print(Padding(f"{where}: {seen}", (0, 0, 0, 2), expand=False))
     for text, command in remark_lines(comparison):
         console.print(f"{text}: {command}")
+    for line in corrected_lines(comparison.corrected):
+        console.print(line)
     console.print()
 
 
@@ -196,7 +200,7 @@ def gate_lines(comparison: Comparison, gate: str) -> list[str]:
     ]
     failures += [
         f"gate {gate}: {e.configuration} on {e.series.title} is {e.verdict}{_on(e, several)}"
-        + ("" if has_evidence(e) else ", without an interval")
+        + _why_broken(e)
         for e in gate_failures(comparison.effects, gate=gate)
     ]
     failures += [
@@ -206,6 +210,12 @@ def gate_lines(comparison: Comparison, gate: str) -> list[str]:
     if not comparison.effects and not comparison.unmeasured:
         failures.append(f"gate {gate}: nothing was measured that could be compared")
     return failures
+
+
+def _why_broken(effect: Effect) -> str:
+    if effect.verdict is Verdict.NOT_COMPARABLE:
+        return f", for {why_barred(effect)}"
+    return "" if has_evidence(effect) else ", without an interval"
 
 
 def _on(effect: Effect, several: bool) -> str:

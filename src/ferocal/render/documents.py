@@ -81,7 +81,7 @@ def _why_no_number(effect: Effect) -> str | None:
         return None
     if effect.out_of_reach:
         return _BEYOND
-    if effect.verdict in ("seen once", "not judged"):
+    if effect.verdict in ("seen once", "not judged", "not comparable"):
         return str(effect.verdict)
     if effect.verdict != "inconclusive":
         return "decided"
@@ -120,9 +120,10 @@ EFFECT = Schema(
         ),
         Key("verdict", "string",
             "`better`, `worse`, `equivalent`, `inconclusive`; `seen once` without an interval, "
-            "`not judged` where neither direction is better", lambda e: e.verdict.value),
+            "`not judged` where neither direction is better, `not comparable` where a caveat "
+            "forbids the comparison", lambda e: e.verdict.value),
         Key("mark", "string", "the verdict as tables have it: `better`, `worse`, `equal`, `open`, "
-            "`seen once`, `not judged`", lambda e: VERDICT_WORDS[e.verdict]),
+            "`seen once`, `not judged`, `not comparable`", lambda e: VERDICT_WORDS[e.verdict]),
         *attributes(
             (
                 ("beyond_margin", "boolean", "whether the whole interval is outside the margin"),

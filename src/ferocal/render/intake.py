@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -15,12 +16,14 @@ from ferocal.terms.wording import counted
 
 if TYPE_CHECKING:
     from ferocal.intake.loading import Loaded
+    from ferocal.intake.magnitudes import OddReading
     from ferocal.intake.readings import Intake
     from ferocal.intake.trace_loading import LoadedTraces
     from ferocal.study.load import Study
 
 # Of more readings some of every metric are shown.
 _MOST_ROWS = 12
+_MOST_ODD = 5
 
 
 def loaded_lines(loaded: Loaded, *, preview: bool) -> list[str]:
@@ -47,11 +50,25 @@ def loaded_notes(loaded: Loaded) -> list[str]:
         lines.append(f"  columns from which nothing was read: {', '.join(loaded.unused)}")
     if loaded.assumed_zones:
         lines.append(f"  times without a zone, taken as UTC: {grouped(loaded.assumed_zones)}")
+    lines += [f"  {line}" for line in odd_lines(loaded.odd)]
     if loaded.twins:
         lines.append(
             f"  rows that repeat another one: {grouped(loaded.twins)}; they count as runs of "
             "their own; take them out if they are copies, or name the runs in a column `run`"
         )
+    return lines
+
+
+def odd_lines(odd: Sequence[OddReading]) -> list[str]:
+    """Readings of another order of magnitude than their fellows, and how to correct each."""
+    lines = [
+        f"doubtful: {o.workload} {o.metric} with {o.configuration} is {significant(o.value)} "
+        f"{o.unit}, where the others are near {significant(o.fellows)}; if it is wrong: "
+        f"ferocal correct {o.run} {o.metric} VALUE --reason TEXT"
+        for o in odd[:_MOST_ODD]
+    ]
+    if len(odd) > _MOST_ODD:
+        lines.append(f"doubtful: {len(odd) - _MOST_ODD} more; `ferocal compare` names them")
     return lines
 
 

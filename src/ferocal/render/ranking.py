@@ -11,6 +11,7 @@ from rich.console import Console
 from ferocal.analysis.data.index import WhyNot
 from ferocal.render.console import Text, fold_with, room, show_beside
 from ferocal.render.numbers import decimals_for
+from ferocal.render.remarks import mixed_text
 from ferocal.render.tables import plain_table
 from ferocal.terms.numbers import grouped, significant
 from ferocal.terms.wording import be, counted, listed
@@ -29,6 +30,7 @@ WHY_NOT = {
     WhyNot.NO_ZERO: "its unit has no natural zero, so it has no ratios",
     WhyNot.NOT_EVERYWHERE: "it was not read everywhere",
     WhyNot.NO_WEIGHT: "it has no weight",
+    WhyNot.NOT_COMPARABLE: "it is not comparable everywhere",
 }
 # The ranking with its tally beside it takes so many columns.
 _WIDE = 96
@@ -261,6 +263,8 @@ def remarks_of(answer: RankAnswer) -> Iterator[str]:
             else "all pairs, adjusted for their number"
         )
         yield f"who shares a rank is not shown to differ ({how})"
+    for name, reason in dict.fromkeys(pair for field in answer.fields for pair in field.barred):
+        yield f"not ranked: {name}, not comparable, for {reason}"
     if any(math.isnan(s.first) for r in rankings for s in r.standings):
         yield "where nothing says how much visits vary, no chance and no difference is known"
     absent = list(dict.fromkeys(s.title for field in answer.fields for s in field.absent))
@@ -269,6 +273,10 @@ def remarks_of(answer: RankAnswer) -> Iterator[str]:
     changed = {name for field in answer.fields for name in field.without}
     if not changed and any(len(field.weights) > 2 for field in answer.fields):
         yield "the same leads whichever workload is left out"
+    yield from map(mixed_text, answer.mixed)
+    if corrected := len(answer.corrected):
+        text = f"{counted(corrected, 'reading')} {be(corrected)} corrected"
+        yield f"{text}: ferocal compare --detail"
     if answer.across == "benches":
         yield "benches differ in their hardware: a rank does not say that software is the cause"
     yield from (change.text for change in answer.criteria_changes)

@@ -7,10 +7,13 @@ from typing import TYPE_CHECKING, Protocol
 
 from rich.console import Console
 
+from ferocal.render.numbers import reading_text
 from ferocal.terms.wording import be, counted
 
 if TYPE_CHECKING:
+    from ferocal.answers.circumstances import MixedStatistic
     from ferocal.answers.criteria import CriteriaChange
+    from ferocal.ledger.reading.corrections import CorrectedReading
 
 
 class WithRemarks(Protocol):
@@ -38,6 +41,12 @@ def remark_lines(result: WithRemarks) -> list[tuple[str, str]]:
         (f"criteria changed: {change.text}", "ferocal inspect")
         for change in result.criteria_changes
     ]
+    lines += [(change.text, "ferocal inspect") for change in getattr(result, "study_changes", ())]
+    corrected, mixed = getattr(result, "corrected", ()), getattr(result, "mixed", ())
+    if corrected:
+        text = f"{counted(len(corrected), 'reading')} {be(len(corrected))} corrected"
+        lines.append((text, "ferocal compare --detail"))
+    lines += [(mixed_text(found), "ferocal compare") for found in mixed]
     if result.excluded:
         text = f"{counted(result.excluded, 'run')} {be(result.excluded)} excluded"
         lines.append((text, "ferocal runs --excluded"))
@@ -46,6 +55,21 @@ def remark_lines(result: WithRemarks) -> list[tuple[str, str]]:
         text += f"benches that the study file no longer names {be(result.left_out)} left out"
         lines.append((text, "ferocal runs"))
     return lines
+
+
+def mixed_text(found: MixedStatistic) -> str:
+    """Which configurations have the best of several values, and which something else."""
+    parts = [f"{' and '.join(sorted(t))} with {name}" for name, t in found.configurations.items()]
+    return f"{found.workload} {found.metric} mixes statistics: {', '.join(parts)}"
+
+
+def corrected_lines(corrected: Sequence[CorrectedReading]) -> list[str]:
+    """What each corrected reading was and is, with the reason."""
+    return [
+        f"corrected: {c.workload} {c.metric} with {c.configuration}, run {c.run}: "
+        f"{reading_text(c.now)} {c.unit}, was {reading_text(c.before)} {c.unit} ({c.reason})"
+        for c in corrected
+    ]
 
 
 def show_criteria_changes(console: Console, changes: Sequence[CriteriaChange]) -> None:

@@ -20,6 +20,7 @@ from ferocal.terms.wording import counted, listed
 if TYPE_CHECKING:
     from ferocal.answers.runs import RunList
     from ferocal.ledger.reading.runs import RunReading, RunRow
+    from ferocal.ledger.reading.visits import VisitRow
 
 _CHART = 24
 _WIDE = 90
@@ -56,7 +57,23 @@ def show_runs(
             "with --workload, --configuration, --round, --outcome"
         )
     show_criteria_changes(console, listing.criteria_changes)
+    for line in set_aside_lines(listing.set_aside):
+        console.print(line, soft_wrap=True)
     show_beside(console, "next", ["leave out what has a cause for it: ferocal exclude ID"])
+
+
+def set_aside_lines(visits: Sequence[VisitRow]) -> list[str]:
+    """Visits that do not count since a check failed, with what the check saw."""
+    lines = []
+    for visit in visits:
+        where = visit.configuration + ("" if visit.round is None else f", round {visit.round}")
+        failed = [
+            f"{check['level']}: expected {check['expected']}, seen {check['seen']}"
+            for check in visit.checks
+            if not check["holds"]
+        ]
+        lines.append(f"visit set aside, {where}: {'; '.join(failed) or visit.state}")
+    return lines
 
 
 def _is_odd(run: RunRow) -> bool:

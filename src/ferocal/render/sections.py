@@ -21,6 +21,8 @@ from ferocal.render.factors import (
 from ferocal.render.gaps import gap_lines, legend
 from ferocal.render.notes import note_text
 from ferocal.render.page_overview import page_overview
+from ferocal.render.remarks import corrected_lines
+from ferocal.render.runs import set_aside_lines
 from ferocal.render.tables import group_by_series, with_gaps
 from ferocal.terms.numbers import unbroken
 
@@ -79,6 +81,13 @@ def _readings(report: Report, bench: str) -> dict[str, Any]:
 
 def _nothing_more(report: Report, bench: str) -> dict[str, Any]:
     return {}
+
+
+def _procedure(report: Report, bench: str) -> dict[str, Any]:
+    return {
+        "corrected": corrected_lines(report.comparison.corrected),
+        "set_aside": set_aside_lines(report.procedure.set_aside),
+    }
 
 
 def _notes(report: Report, bench: str) -> dict[str, Any] | None:
@@ -463,7 +472,22 @@ in brackets{{ "; " ~ legend if legend }}.</p>
 configurations or benches that the study file no longer names are left out.{% endif %}
 {% for change in r.comparison.criteria_changes %}
 Criteria changed: {{ change.text }}.
+{% endfor %}
+{% for change in r.comparison.study_changes %}
+Changed since measuring began: {{ change.text }}.
 {% endfor %}</p>
+{% if corrected %}
+<p>Readings that were corrected:</p>
+<ul>
+{% for line in corrected %}<li>{{ line }}</li>{% endfor %}
+</ul>
+{% endif %}
+{% if set_aside %}
+<p>Visits that do not count, for a check failed:</p>
+<ul>
+{% for line in set_aside %}<li>{{ line }}</li>{% endfor %}
+</ul>
+{% endif %}
 {% for bench, order in p.order.items() %}
 <div class="scroll">
 <table>
@@ -498,7 +522,7 @@ Criteria changed: {{ change.text }}.
 </ul>
 {% endif %}
 """,
-        _nothing_more,
+        _procedure,
     ),
     Section(
         "notes",

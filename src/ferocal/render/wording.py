@@ -32,6 +32,7 @@ _LOOKS = {
     Verdict.INCONCLUSIVE: _Look("open", "\N{WHITE CIRCLE}", "italic"),
     Verdict.SEEN_ONCE: _Look("seen once", "?", "italic"),
     Verdict.NOT_JUDGED: _Look("not judged", " ", ""),
+    Verdict.NOT_COMPARABLE: _Look("not comparable", "\N{NOT EQUAL TO}", "dim"),
 }
 VERDICT_WORDS = {verdict: look.word for verdict, look in _LOOKS.items()}
 VERDICT_SIGNS = {verdict: look.sign for verdict, look in _LOOKS.items()}
@@ -90,7 +91,7 @@ def margins_text(effects: Sequence[Effect]) -> str:
 
 
 def side_text(names: Collection[str], levels: Mapping[str, Mapping[str, str]]) -> str:
-    """What configurations have in common, else their names.
+    """What configurations have in common, with these, else their names.
 
     ``levels`` are those of all configurations, the baseline first. What just these have in
     common is a level that the baseline does not have.
@@ -99,6 +100,8 @@ def side_text(names: Collection[str], levels: Mapping[str, Mapping[str, str]]) -
     for factor, level in levels[next(iter(names))].items():
         sharing = {name for name in others if levels[name].get(factor) == level}
         if len(names) > 1 and sharing == set(names) and levels[baseline].get(factor) != level:
-            return level
+            members = [name for name in levels if name in names]
+            shown = ", ".join(members) if len(members) <= 3 else f"{len(members)} configurations"
+            return f"{level} ({shown})"
     ordered = [name for name in levels if name in names]
     return listed(ordered) if len(ordered) <= 2 else f"{len(ordered)} configurations"

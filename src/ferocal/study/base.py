@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 import shlex
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import (
     AfterValidator,
@@ -86,6 +86,23 @@ class StudyTable(BaseModel):
 
     # Built when a file is read, all tables at once: one by one would take twice as long.
     model_config = ConfigDict(extra="forbid", frozen=True, alias_generator=_kebab, defer_build=True)
+
+
+# The codes of caveats that leave no verdict, unless they are accepted.
+Barring = Literal["workload-differs", "resources-differ", "unit-doubtful"]
+
+
+class Accepting(StudyTable):
+    """Something of which differences are accepted that would leave a comparison without verdict."""
+
+    accept: tuple[Barring, ...] = ()
+    accept_because: str = ""
+
+    @model_validator(mode="after")
+    def _has_reason(self) -> Self:
+        if bool(self.accept) != bool(self.accept_because.strip()):
+            raise ValueError("accept names caveats, and accept-because says why; both are needed")
+        return self
 
 
 # What is shorter would be found by chance where nothing private is.

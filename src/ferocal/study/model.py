@@ -15,6 +15,7 @@ from pydantic import (
 )
 
 from ferocal.study.base import (
+    Accepting,
     ArmName,
     Command,
     Name,
@@ -90,12 +91,13 @@ class Level(StudyTable):
     note: str = ""
 
 
-class Factor(StudyTable):
+class Factor(Accepting):
     """Something that is varied; ``explains`` names software facts that it changes.
 
     With an ``order`` its levels are releases that follow each other: by the dates of the levels
     ("time"), or as they stand in the file. A list names those that do, in their order, where
-    other levels stand beside them.
+    other levels stand beside them. Caveats that would leave no verdict on its levels can be
+    accepted with a reason.
     """
 
     level: dict[Name, Level] = Field(min_length=1)
@@ -177,7 +179,7 @@ class Size(NamedTuple):
     value: float
 
 
-class Workload(Command):
+class Workload(Command, Accepting):
     """What is run, and what is read from it.
 
     ``version`` is a command that prints what the software says of itself; ``files`` are
@@ -187,6 +189,7 @@ class Workload(Command):
     (SD), as somebody asserts. Workloads of one ``group`` stand together in every table; in an
     index over workloads each has its ``weight``. With ``sizes`` it is one workload for each of
     them, all in every visit.
+    Caveats that would leave no verdict on it can be accepted with a reason.
     A workload without command is done by hand: an operator follows its ``instructions``, and
     types what is read, or takes the time.
     """

@@ -88,7 +88,11 @@ def _software_moved(view: View) -> Iterator[Finding]:
 
 
 def _resources(view: View, effect: Effect, side: Circumstances) -> Values:
-    return side.resources
+    """Resources that differ by no declared factor or amount."""
+    sides = (effect.configuration, effect.baseline)
+    declared = set.intersection(*(set(view.setting.amounts.get(name, ())) for name in sides))
+    declared |= set(view.context.explained.get(effect.configuration, ()))
+    return {name: values for name, values in side.resources.items() if name not in declared}
 
 
 def _per_resource(view: View) -> Iterator[Finding]:
@@ -221,6 +225,7 @@ def _contexts(view: View, contexts: Sequence[Effect], level: float) -> Iterator[
             n
             for n, e in enumerate(view.effects)
             if (e.configuration, e.series.workload) == (context.configuration, series.workload)
+            and e.series != series
         ]
         by = sized(context.shift.mean, context.scale, series.unit)
         yield Finding(
@@ -397,9 +402,10 @@ KINDS = (
     CaveatKind(
         "resources-differ",
         "processors, memory or other resources that differ",
-        "give both sides the same: the change is not one of software alone",
+        "give both sides the same, or declare what differs: `explains`, a quantity, or `accept`",
         _comparing("a resource", _resources),
         weight="forbids",
+        bars=True,
         look="ferocal inspect",
     ),
     CaveatKind(
@@ -413,9 +419,10 @@ KINDS = (
     CaveatKind(
         "workload-differs",
         "arguments, version or files of the workload that differ",
-        "measure the same workload on both sides",
+        "measure the same workload on both sides, or `accept` the difference with a reason",
         _comparing("the workload", _subject),
         weight="forbids",
+        bars=True,
         look="ferocal inspect",
     ),
     CaveatKind(

@@ -31,6 +31,8 @@ _ODD_STEPS = 8.0
 # Among fewer readings nobody can tell which one is odd.
 _FEWEST_FELLOWS = 4
 _NEAR_POWER = 0.15
+# Single readings so far apart (natural logarithm) are doubtful, for rounding allows for less.
+_TENFOLD = math.log(9.5)
 # Arms this far apart may be in two units, if they are about as far apart as two units are.
 _OTHER_UNIT_FACTOR = 50.0
 _NEAR_UNIT = math.log(1.3)
@@ -83,7 +85,7 @@ def _find_magnitudes(view: View, arms: Arms) -> Iterator[Finding]:
             worst = float(arms.value[rows][np.argmax(factor[rows])])
             yield view.on_arm(arms, arm, _odd(arms, arm, worst, float(median[arm])))
     yield from _odd_among_arms(view, arms, ratio)
-    yield from _odd_arms(view, arms, median)
+    yield from _far_apart(view)
 
 
 def _odd(arms: Arms, arm: int, worst: float, others: float) -> str:
@@ -125,8 +127,21 @@ def _odd_among_arms(view: View, arms: Arms, ratio: np.ndarray) -> Iterator[Findi
                 yield view.on_arm(arms, arm, _odd(arms, arm, worst, middle))
 
 
-def _odd_arms(view: View, arms: Arms, median: FloatArray) -> Iterator[Finding]:
+def _far_apart(view: View) -> Iterator[Finding]:
+    """Two single readings that are ten times apart, which a digit too few would explain."""
+    for n, effect in enumerate(view.effects):
+        alone = effect.runs - effect.base_runs == effect.base_runs == 1
+        known = effect.scale == "ratio" and effect.bound is None and not effect.series.metered
+        if alone and known and abs(effect.shift.mean) > _TENFOLD:
+            factor = significant(math.exp(abs(effect.shift.mean)), 2)
+            text = f"two single readings are {factor} times apart, as with a digit too few"
+            yield Finding(text, [n])
+
+
+@of_arms
+def _find_doubtful_units(view: View, arms: Arms) -> Iterator[Finding]:
     """Series in which the arms are about as far apart as two units are."""
+    median = arms.arms.median(np.abs(arms.value))
     groups = find_segments([arms.series_of])
     # A series may be zero throughout, or in some arms: there is no order of magnitude then.
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -214,11 +229,10 @@ def _find_short_captures(view: View, arms: Arms) -> Iterator[Finding]:
         return
     median = arms.arms.median(arms.samples)
     for arm in np.flatnonzero(median < _LEAST_SAMPLES).tolist():
-        quantity = quantity_of(arms.series(arm).unit)
-        # A score of five values is no capture of five frames.
-        if not (arms.series(arm).of_frames or (quantity is not None and quantity.frames)):
-            continue
-        yield view.on_arm(arms, arm, "a reading summarises only {} samples", float(median[arm]))
+        # A score of five values is no capture of five frames, whatever its unit.
+        if arms.series(arm).of_frames:
+            text = "captures are short ({} frames; 10 000 wanted), so rare hitches decide the lows"
+            yield view.on_arm(arms, arm, text, float(median[arm]))
 
 
 def _find_coarse(view: View) -> Iterator[Finding]:
@@ -326,6 +340,14 @@ KINDS = (
         _find_magnitudes,
         statistical=True,
         weight="forbids",
+    ),
+    CaveatKind(
+        "unit-doubtful",
+        "configurations as far apart as two units of the metric are",
+        "state the unit of the readings, or `accept` the difference with a reason",
+        _find_doubtful_units,
+        weight="forbids",
+        bars=True,
     ),
     CaveatKind(
         "short-capture",

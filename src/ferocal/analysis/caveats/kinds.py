@@ -36,7 +36,7 @@ class CaveatKind:
     ``code`` is stable; ``meaning`` says when it appears and ``advice`` what to do. ``look`` is
     the command that looks closer, in which {workload}, {metric} and {configuration} stand for
     options that limit it. With ``statistical`` a test on noisy readings decides, which has false
-    alarms.
+    alarms. What ``bars`` a comparison leaves no verdict, unless the study file accepts it.
     """
 
     code: str
@@ -46,19 +46,27 @@ class CaveatKind:
     weight: Weight = "weakens"
     look: str = "ferocal runs {workload} {metric} {configuration}"
     statistical: bool = False
+    bars: bool = False
 
 
 @dataclass(frozen=True)
 class Caveat:
     """A reason for caution: its kind, and what was seen, on which side if on one only.
 
-    In ``what``, "{}" stands for an ``amount`` that may differ between sides.
+    In ``what``, "{}" stands for an ``amount`` that may differ between sides. With ``accepted``,
+    the reason for which the study file lets a comparison stand, it bars none.
     """
 
     kind: CaveatKind
     what: str
     side: str | None = None
     amount: float | None = None
+    accepted: str | None = None
+
+    @property
+    def bars(self) -> bool:
+        """Whether it leaves no verdict."""
+        return self.kind.bars and self.accepted is None
 
     @property
     def code(self) -> str:

@@ -51,6 +51,7 @@ class WhyNot(StrEnum):
     NO_ZERO = "has no natural zero"
     NOT_EVERYWHERE = "not read everywhere"
     NO_WEIGHT = "has no weight"
+    NOT_COMPARABLE = "not comparable everywhere"
 
 
 def index_members(readings: Readings, places: Sequence[int]) -> list[int]:

@@ -98,6 +98,16 @@ class Effect(Estimate):
 
 
 @dataclass(frozen=True)
+class Accepted:
+    """A caveat that the study file accepts for a reason, of a workload or of a factor's levels."""
+
+    code: str
+    reason: str
+    workload: str | None = None
+    factor: str | None = None
+
+
+@dataclass(frozen=True)
 class Setting:
     """What the analysis has to know of a study besides its readings.
 
@@ -110,7 +120,7 @@ class Setting:
     the baseline measured a second time. For the caveats: ``differing`` names the factors in
     which each configuration differs from the baseline, ``amounts`` how much each has of what can be
     counted (cores, adapters), ``planned_rounds`` the number of rounds with which measuring began
-    on each bench.
+    on each bench. ``accepted`` are caveats that bar no comparison.
     """
 
     interleaved: bool = True
@@ -123,6 +133,7 @@ class Setting:
     differing: Mapping[str, Sequence[str]] = field(default_factory=dict)
     amounts: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
     planned_rounds: Mapping[str, int] = field(default_factory=dict)
+    accepted: Sequence[Accepted] = ()
 
 
 def speed_factor(effect: Effect) -> float:
@@ -171,11 +182,17 @@ def has_evidence(effect: Effect) -> bool:
     return effect.method is not Method.NONE and not math.isnan(effect.low)
 
 
+def why_barred(effect: Effect) -> str:
+    """What of an effect that is not comparable forbids the comparison."""
+    return next(caveat.seen for caveat in effect.caveats if caveat.bars)
+
+
 def gate_failures(effects: Sequence[Effect], *, gate: str) -> list[Effect]:
     """Effects that break a gate, of the metrics that decide (`counting_effects`).
 
     The gate "worse" lets pass what is not shown to be worse, "not-equivalent" only what
-    is shown to be equivalent. What has no evidence breaks every gate.
+    is shown to be equivalent. What has no evidence breaks every gate, and so does what is not
+    comparable.
 
     Raises
     ------
@@ -185,4 +202,7 @@ def gate_failures(effects: Sequence[Effect], *, gate: str) -> list[Effect]:
     if gate not in _BREAKS:
         raise ValueError(f'gate is "{gate}"; it can be "worse" or "not-equivalent"')
     judged = [e for e in counting_effects(effects) if e.verdict is not Verdict.NOT_JUDGED]
-    return [e for e in judged if not has_evidence(e) or _BREAKS[gate](e.verdict)]
+    barred = Verdict.NOT_COMPARABLE
+    return [
+        e for e in judged if not has_evidence(e) or e.verdict is barred or _BREAKS[gate](e.verdict)
+    ]

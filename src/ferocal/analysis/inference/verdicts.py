@@ -23,6 +23,8 @@ class Verdict(StrEnum):
     SEEN_ONCE = "seen once"
     # Neither direction is better.
     NOT_JUDGED = "not judged"
+    # Something forbids the comparison: another workload, a wrong unit, other resources.
+    NOT_COMPARABLE = "not comparable"
 
 
 CHANGED = (Verdict.BETTER, Verdict.WORSE)

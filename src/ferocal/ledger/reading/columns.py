@@ -83,17 +83,22 @@ def read_columns(ledger: Ledger) -> ReadingColumns:
 
 
 def read_statistics(ledger: Ledger) -> dict[str, dict[tuple[str, str, str], frozenset[str]]]:
-    """By bench what readings are of several values, where they state it themselves.
+    """By bench what readings are of several values, "" of those that do not state it.
 
     The keys are configuration, workload and metric.
     """
     reading, visit, metric = schema.reading.c, schema.visit.c, schema.metric.c
     query = (
-        sa.select(visit.bench, visit.configuration, metric.workload, metric.name, reading.statistic)
+        sa.select(
+            visit.bench,
+            visit.configuration,
+            metric.workload,
+            metric.name,
+            sa.func.coalesce(reading.statistic, ""),
+        )
         .join_from(schema.reading, schema.run)
         .join(schema.visit)
         .join(schema.metric)
-        .where(reading.statistic.is_not(None))
         .distinct()
     )
     found: dict[str, dict[tuple[str, str, str], set[str]]] = {}

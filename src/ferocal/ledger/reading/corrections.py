@@ -38,6 +38,53 @@ def read_corrections(ledger: Ledger) -> dict[ReadingKey, Correction]:
 
 
 @dataclass(frozen=True)
+class CorrectedReading:
+    """A reading that was corrected, of a run by its id: what it was, what it is, and why."""
+
+    run: str
+    configuration: str
+    workload: str
+    metric: str
+    unit: str
+    before: float
+    now: float
+    reason: str
+
+
+def read_corrected(ledger: Ledger) -> tuple[CorrectedReading, ...]:
+    """All readings that were corrected, each with its latest correction."""
+    corrections = read_corrections(ledger)
+    if not corrections:
+        return ()
+    reading, run, visit, metric = (
+        table.c for table in (schema.reading, schema.run, schema.visit, schema.metric)
+    )
+    query = (
+        sa.select(
+            run.id, metric.id, run.uid, visit.configuration, metric.workload, metric.name,
+            metric.unit, reading.value,
+        )
+        .join_from(schema.reading, schema.run).join(schema.visit).join(schema.metric)
+        .where(run.id.in_({key[0] for key in corrections}))
+        .order_by(run.id)
+    )  # fmt: skip
+    return tuple(
+        CorrectedReading(
+            row[2][:10],
+            row[3],
+            row[4],
+            row[5],
+            row[6],
+            row[7],
+            corrections[key].value,
+            corrections[key].reason,
+        )
+        for row in ledger.rows(query)
+        if (key := (row[0], row[1])) in corrections
+    )
+
+
+@dataclass(frozen=True)
 class AbsenceRow:
     """A reading that nobody could take: where, how that is called, and why if somebody said."""
 

@@ -16,7 +16,7 @@ from ferocal.ledger.store import Ledger
 _COLUMNS = (
     "bench", "configuration", "round", "visit", "known", "key", "run", "started_at", "workload",
     "metric", "unit", "value", "low", "high", "bound", "samples", "resolution", "statistic",
-    "mark", "reason",
+    "mark", "reason", "corrected_from", "correction_reason",
 )  # fmt: skip
 _VALUE = _COLUMNS.index("value")
 _CONTEXT = (
@@ -37,15 +37,16 @@ class TraceOfRun:
 def read_long_rows(ledger: Ledger) -> tuple[list[str], list[Any]]:
     """Names of columns, and a row for each reading of a run that ended well, in order of time.
 
-    Readings are as they were corrected; what could not be read has a mark instead of a value.
+    Readings are as they were corrected, beside what they were; what could not be read has a mark
+    instead of a value.
     """
     reading, absence = schema.reading.c, schema.absence.c
     none = sa.null()
     values = [
         reading.value, reading.low, reading.high, reading.bound, reading.samples,
-        reading.resolution, reading.statistic, none, none,
+        reading.resolution, reading.statistic, none, none, none, none,
     ]  # fmt: skip
-    marks = [*(none for _ in range(7)), absence.mark, absence.reason]
+    marks = [*(none for _ in range(7)), absence.mark, absence.reason, none, none]
     corrections = read_corrections(ledger)
     found = []
     for table, columns in ((schema.reading, values), (schema.absence, marks)):
@@ -53,6 +54,7 @@ def read_long_rows(ledger: Ledger) -> tuple[list[str], list[Any]]:
             order, cells = tuple(row[:4]), list(row[4:])
             corrected = corrections.get((cells[5], order[3]))
             if corrected is not None:
+                cells[-2:] = cells[_VALUE], corrected.reason
                 new = (corrected.value, corrected.low, corrected.high, corrected.bound)
                 cells[_VALUE : _VALUE + 4] = new
             found.append((order, cells))

@@ -89,6 +89,8 @@ class RunRow:
 
 # The store takes no more values in one query.
 _MOST_IN_A_QUERY = 10_000
+# So many readings of a run name it well enough.
+_MOST_READ = 2
 # Enough of a random uid to be unique in a ledger of a million runs, nearly always.
 ID_LENGTH = 10
 
@@ -169,19 +171,25 @@ def _read_values(ledger: Ledger) -> dict[int, dict[str, RunReading]]:
     return values
 
 
+# Of so few signs one may fit a run by chance.
+_LEAST_ID = 6
+
+
 def resolve_run_ids(ledger: Ledger, ids: Sequence[str]) -> list[int]:
     """Keys of the runs whose uids begin with the given texts.
 
     Raises
     ------
     UsageError
-        When a text fits no run, or several; all such texts are listed.
+        When a text fits no run, or several, or is too short to mean one; all such are listed.
     """
     rows = ledger.rows(sa.select(schema.run.c.id, schema.run.c.uid))
     found, problems = [], []
     for text in ids:
         keys = [key for key, uid in rows if text and uid.startswith(text)]
-        if len(keys) == 1:
+        if len(text) < _LEAST_ID and keys:
+            problems.append(f'"{text}" is too short, give at least {_LEAST_ID} signs of an id')
+        elif len(keys) == 1:
             found.append(keys[0])
         else:
             problems.append(f'"{text}" fits {len(keys) or "no"} run{"s" if keys else ""}')
@@ -189,6 +197,22 @@ def resolve_run_ids(ledger: Ledger, ids: Sequence[str]) -> list[int]:
         listed = ", ".join(problems)
         raise UsageError(f"{listed}; `ferocal runs` lists the runs; nothing was changed")
     return found
+
+
+def describe_runs(ledger: Ledger, keys: Sequence[int]) -> list[str]:
+    """Runs in words: the id, where each was taken, and what was read."""
+    run, visit = schema.run.c, schema.visit.c
+    query = sa.select(run.id, run.uid, visit.configuration, run.workload, visit.round).join_from(
+        schema.run, schema.visit
+    )
+    rows = {row[0]: row for row in ledger.rows(query.where(run.id.in_(keys)))}
+    texts = []
+    for key in keys:
+        _, uid, configuration, workload, number = rows[key]
+        place = [configuration, workload, *([] if number is None else [f"round {number}"])]
+        read = [f"{name} {text}" for name, text in metrics_of_run(ledger, key).items()]
+        texts.append(f"{uid[:ID_LENGTH]} ({', '.join([*place, *read[:_MOST_READ]])})")
+    return texts
 
 
 def workload_of_run(ledger: Ledger, key: int) -> tuple[str, str]:

@@ -6,12 +6,13 @@ import sqlalchemy as sa
 
 from ferocal.errors import UsageError
 from ferocal.ledger import schema
+from ferocal.ledger.reading.corrections import read_corrections
 from ferocal.ledger.records import Value
 from ferocal.ledger.store import Ledger
 
 
 def correct_reading(ledger: Ledger, run_id: int, value: Value, reason: str) -> float:
-    """Correct a reading of a run; returns what it was recorded as.
+    """Correct a reading of a run; returns what it was before, as corrected until now.
 
     Raises
     ------
@@ -34,6 +35,9 @@ def correct_reading(ledger: Ledger, run_id: int, value: Value, reason: str) -> f
                 f'the run has no reading of "{value.metric}"; it has {names}. Nothing was changed'
             )
         key, old = known[value.metric]
+        earlier = read_corrections(ledger).get((run_id, key))
+        if earlier is not None:
+            old = earlier.value
         row = {
             "run_id": run_id,
             "metric_id": key,

@@ -6,12 +6,12 @@ from collections.abc import Sequence
 
 from ferocal.errors import UsageError
 from ferocal.ledger import schema
-from ferocal.ledger.reading.runs import read_excluded, resolve_run_ids
+from ferocal.ledger.reading.runs import describe_runs, read_excluded, resolve_run_ids
 from ferocal.ledger.store import Ledger
 
 
-def mark_runs(ledger: Ledger, ids: Sequence[str], *, excluded: bool, reason: str) -> int:
-    """Exclude runs, or lift their exclusion; returns how many marks that made.
+def mark_runs(ledger: Ledger, ids: Sequence[str], *, excluded: bool, reason: str) -> list[str]:
+    """Exclude runs, or lift their exclusion; returns the runs in words.
 
     Raises
     ------
@@ -33,4 +33,4 @@ def mark_runs(ledger: Ledger, ids: Sequence[str], *, excluded: bool, reason: str
             schema.mark,
             [{"run_id": key, "excluded": excluded, "reason": reason} for key in distinct],
         )
-    return len(distinct)
+        return describe_runs(ledger, distinct)

@@ -1,0 +1,122 @@
+"""Recorded readings of another order of magnitude than their fellows, told at once."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import sqlalchemy as sa
+
+from ferocal.intake.typed import is_odd
+from ferocal.ledger import schema
+from ferocal.ledger.reading.runs import COUNTS, ID_LENGTH
+from ferocal.ledger.store import Ledger
+
+if TYPE_CHECKING:
+    from ferocal.intake.readings import Intake
+    from ferocal.study.load import Study
+
+# Beside so many earlier readings those of a file are held against each other alone.
+_MOST_EARLIER = 100_000
+
+
+@dataclass(frozen=True)
+class OddReading:
+    """A reading that is far from what the others of its metric on its bench are near."""
+
+    run: str
+    configuration: str
+    workload: str
+    metric: str
+    unit: str
+    value: float
+    fellows: float
+
+
+def find_odd(study: Study, ledger: Ledger, intake: Intake) -> list[OddReading]:
+    """The odd ones among readings that were just recorded, the latest run of each first.
+
+    A reading is held against the others of its configuration, else against those of all.
+    """
+    metrics = study.read_metrics()
+    places = {(w, n, m.unit): s for s, (w, n, m) in enumerate(metrics)}
+    names = [c.name for c in study.configurations]
+    new = np.stack([intake.series_of, intake.bench_of, intake.configuration_of, intake.value], 1)
+    new = new[~intake.bound.given & ~intake.excluded.given & np.isfinite(intake.value)]
+    reading, run, visit, metric = (
+        table.c for table in (schema.reading, schema.run, schema.visit, schema.metric)
+    )
+    query = (
+        sa.select(
+            metric.workload, metric.name, metric.unit, visit.bench, visit.configuration,
+            reading.value, run.uid,
+        )
+        .join_from(schema.reading, schema.run).join(schema.visit).join(schema.metric)
+        .where(*COUNTS, reading.bound.is_(None))
+        .order_by(run.id.desc())
+    )  # fmt: skip
+    size = ledger.rows(sa.select(sa.func.count()).select_from(schema.reading))[0][0]
+    earlier = ledger.rows(query) if size <= _MOST_EARLIER else []
+    known = [
+        (places[tuple(row[:3])], study.benches.index(row[3]), names.index(row[4]), row[5])
+        for row in earlier
+        if tuple(row[:3]) in places and row[3] in study.benches and row[4] in names
+    ]
+    everything = np.array(known, dtype=float).reshape(-1, 4) if known else new
+    fresh = {tuple(row) for row in new.tolist()}
+    found = []
+    for place, fellows in _odd_rows(everything):
+        if tuple(place) in fresh:
+            s, b, c = (int(x) for x in place[:3])
+            workload, name, declared = metrics[s]
+            where = (visit.bench == study.benches[b], visit.configuration == names[c])
+            this = query.where(metric.name == name, reading.value == place[3], *where)
+            uid = next((row[6] for row in ledger.rows(this) if row[0] == workload), "")
+            found.append(
+                OddReading(
+                    uid[:ID_LENGTH], names[c], workload, name, declared.unit, place[3], fellows
+                )
+            )
+    return found
+
+
+def _odd_rows(rows: np.ndarray) -> list[tuple[list[Any], float]]:
+    """Odd rows of series, bench, configuration and value, with what their fellows are near."""
+    found = []
+    for members in _groups(rows, 3):
+        if len(members) > 1 and _apart(members):
+            found += [(r, f) for r, f in _held(members, members) if is_odd(r[3], f)]
+    for members in _groups(rows, 2):
+        alone = [arm for arm in _groups(members, 3) if len(arm) == 1]
+        if alone and _apart(members):
+            lone = np.concatenate(alone)
+            found += [(r, f) for r, f in _held(lone, members) if is_odd(r[3], f)]
+    return found
+
+
+def _groups(rows: np.ndarray, columns: int) -> list[np.ndarray]:
+    """The rows that are equal in their first columns."""
+    if not len(rows):
+        return []
+    order = np.lexsort(rows[:, columns - 1 :: -1].T)
+    ordered = rows[order]
+    cuts = np.flatnonzero((np.diff(ordered[:, :columns], axis=0) != 0).any(axis=1)) + 1
+    return np.split(ordered, cuts)
+
+
+def _apart(rows: np.ndarray) -> bool:
+    """Whether any two of the rows are of another order of magnitude."""
+    return is_odd(float(rows[:, 3].max()), float(rows[:, 3].min()))
+
+
+def _held(rows: np.ndarray, among: np.ndarray) -> list[tuple[list[Any], float]]:
+    """Each row with the median of the others."""
+    values: Sequence[float] = among[:, 3].tolist()
+    held = []
+    for row in rows.tolist():
+        others = list(values)
+        others.remove(row[3])
+        held.append((row, float(np.median(others))))
+    return held

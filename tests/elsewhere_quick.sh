@@ -1,0 +1,47 @@
+#!/usr/bin/env bash
+# Runs the suite on a machine unlike the developer's: another processor, core count and release,
+# one processor, a user without name and home, another time zone, a German locale, a strict umask,
+# a path with blanks and letters beyond ASCII, another TMPDIR, standard input closed. Then what
+# reads and writes text once more in the C locale. Needs root, Linux, and the package locales.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+
+if [[ ${1-} != inside ]]; then
+    [[ $(id -u) == 0 ]] || { echo "elsewhere: needs root, to mount and to change the user" >&2; exit 2; }
+    trap 'rm -rf "$away"' EXIT
+    away=$(mktemp -d)
+    chmod 755 "$away"
+    place="$away/Größe & Maß 5"
+    mkdir -p "$place" "$away/spare room"
+    git ls-files -z | xargs -0 cp --parents -t "$place"
+    localedef -i de_DE -f UTF-8 "$away/de_DE.UTF-8" || {
+        echo "elsewhere: needs the German locale: install the package locales" >&2
+        exit 2
+    }
+    for number in 0 1 2 3 4 5 6; do
+        printf 'processor\t: %s\nvendor_id\t: Pelican\nmodel name\t: Pelican 9 @ 1.70GHz\n' "$number"
+        printf 'microcode\t: 0x77\ncpu MHz\t\t: 1700.000\nphysical id\t: 0\ncore id\t\t: %s\n\n' "$number"
+    done >"$away/cpuinfo"
+    printf 'PRETTY_NAME="Halden 5 (dome)"\nID=halden\nVERSION_ID="5"\n' >"$away/os-release"
+    chown -R 54321:54321 "$away"
+    # In a namespace of its own, so that nothing that is mounted is seen elsewhere.
+    unshare --mount --propagation private bash "$place/tests/elsewhere_quick.sh" inside "$away"
+    exit
+fi
+
+away=$2
+export LOCPATH="$away" TZ=Pacific/Auckland TMPDIR="$away/spare room"
+export LC_ALL=de_DE.UTF-8 LANG=de_DE.UTF-8
+umask 077
+mount --bind "$away/cpuinfo" /proc/cpuinfo
+mount --bind "$away/os-release" "$(readlink -f /etc/os-release)"
+# LD_LIBRARY_PATH and the like are kept: Python itself may need them here.
+run() {
+    setpriv --reuid 54321 --regid 54321 --clear-groups --inh-caps=-all \
+        env -u HOME -u USER -u LOGNAME -u XDG_CACHE_HOME "$@"
+}
+run grep -q 'Pelican 9' /proc/cpuinfo
+[[ $(run locale decimal_point) == , ]]
+processor=$(taskset -cp $$ | sed 's/.*: *\([0-9]*\).*/\1/')
+run make test WORKERS=2 <&-
+exit
