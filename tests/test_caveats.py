@@ -161,7 +161,7 @@ CASES: dict[str, tuple[Case, Case]] = {
         case(clean()),
     ),
     "unknown-visits": (
-        case(replace(clean(), round_of=np.full(36, NO_ROUND), visits_known=False)),
+        case(replace(clean(), round_of=np.full(36, NO_ROUND), unknown_arms=frozenset(range(99)))),
         case(replace(clean(), round_of=np.full(36, NO_ROUND))),
     ),
     "extended": (case(clean(rounds=8), planned_rounds={"node": 6}),

@@ -499,3 +499,39 @@ def test_a_visit_that_was_set_aside_is_shown(small_study: Any) -> None:
     assert line in ferocal.quick("runs")
     ferocal.quick("report")
     assert "mode=on: expected equals" in (ferocal.directory / "report.html").read_text("utf-8")
+
+
+def test_pairs_of_configurations_keep_their_rounds_whatever_is_added(tmp_path: Path) -> None:
+    chance = np.random.default_rng(8)
+    begin = datetime(2026, 5, 1, tzinfo=UTC)
+    rows, moment = [], 0
+    order = [(name, n) for n in range(1, 6) for name in ("ab" if n % 2 else "ba")]
+    # A third one is measured afterwards, under the same numbers, then all of them in turn.
+    order += [("c", n) for n in range(1, 6)]
+    later = [(name, n) for n in range(6, 9) for name in "abc"]
+    for name, n in [*order, *later]:
+        moment += 1
+        at = (begin + timedelta(hours=moment)).isoformat()
+        rows.append(f"{name},page,{100 + 3 * (name == 'b') + 9 * n + chance.normal():.3f},{n},{at}")
+    head = "configuration,workload,value,round,started_at\n"
+
+    def effects(rows: list[str], place: str) -> dict[str, Any]:
+        ferocal = begun(tmp_path / place, head + "\n".join(rows))
+        return {e["configuration"]: e for e in ferocal.json("compare")["effects"]}
+
+    alone = effects([row for row in rows[:15] if row[0] != "c"], "alone")
+    first = effects(rows[:15], "first")
+    keys = ("method", "rounds", "change", "low", "high")
+    assert [first["b"][k] for k in keys] == [alone["b"][k] for k in keys]
+    assert first["b"]["method"] == "paired by round"
+    assert (first["c"]["method"], first["c"]["rounds"]) == ("between visits", 0)
+    whole = effects(rows, "whole")
+    assert (whole["b"]["rounds"], whole["c"]["rounds"]) == (8, 3)
+    # What is entered without a visit is doubtful alone.
+    ferocal = Ferocal(tmp_path / "whole" / "study")
+    ferocal.quick("enter", "page", "160", "161", "--configuration", "c")
+    found = {
+        e["configuration"]: [c["code"] for c in e["caveats"]]
+        for e in ferocal.json("compare")["effects"]
+    }
+    assert "unknown-visits" not in found["b"]

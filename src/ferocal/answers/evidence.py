@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 import math
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
@@ -14,7 +13,7 @@ import numpy as np
 from ferocal.analysis.caveats.circumstances import Circumstances
 from ferocal.analysis.caveats.kinds import Context
 from ferocal.analysis.data.derived import add_derived
-from ferocal.analysis.data.readings import NO_ROUND, Readings
+from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.looks import LookPlan, plan_looks
 from ferocal.analysis.inference.noise_floors import NoiseFloor
@@ -33,6 +32,7 @@ from ferocal.answers.criteria import (
     find_study_changes,
 )
 from ferocal.answers.definitions import find_definition_changes
+from ferocal.answers.rounds import find_rounds
 from ferocal.answers.series import study_series
 from ferocal.ledger.reading.columns import ReadingColumns, read_columns, read_statistics
 from ferocal.ledger.reading.corrections import (
@@ -44,7 +44,6 @@ from ferocal.ledger.reading.corrections import (
 )
 from ferocal.ledger.reading.noise_floors import read_noise_floors
 from ferocal.ledger.reading.notes import read_notes
-from ferocal.ledger.reading.order import Place
 from ferocal.ledger.reading.planned import Progress, read_progress
 from ferocal.ledger.reading.runs import read_lost
 from ferocal.ledger.reading.sessions import (
@@ -243,10 +242,7 @@ def _readings(
     )
     visits = columns.visits.items()
     places = {key: _place(names, v.configuration) for key, v in visits}
-    paired = _benches_in_rounds(columns.visits)
-    rounds = {
-        key: v.round if v.round is not None and v.bench in paired else NO_ROUND for key, v in visits
-    }
+    rounds = find_rounds(columns.visits, names)
     configuration_of = _look_up(places, columns.visit)
     benches = {key: _place(study.benches, v.bench) for key, v in visits}
     bench_of = _look_up(benches, columns.visit)
@@ -270,8 +266,10 @@ def _readings(
         width=columns.width,
         bound=columns.bound,
         time=_times(columns),
-        visits_known=all(visit.known for _, visit in visits),
     )
+    unknown = np.isin(columns.visit, [key for key, visit in visits if not visit.known])
+    arms = frozenset(np.unique(readings.arm_of[unknown & known]).tolist())
+    readings = replace(readings, unknown_arms=arms)
     return readings if known.all() else readings.select(known), known, placed & ~known
 
 
@@ -312,40 +310,6 @@ def _times(columns: ReadingColumns) -> np.ndarray:
     days: np.ndarray = _look_up(seconds, columns.visit) / 86_400_000
     known = np.isin(columns.visit, list(seconds))
     return np.where(known, days, np.nan)
-
-
-def _benches_in_rounds(visits: dict[int, VisitRow]) -> set[str]:
-    """The benches on which rounds follow each other, as far as their times are known.
-
-    What is called a round is none if it lasts into others: all of one configuration before all of
-    another is no interleaving, whatever numbers the visits have.
-    """
-    first: dict[str, dict[int, dict[str, Place]]] = {}
-    for visit in sorted(visits.values(), key=lambda visit: visit.place):
-        if visit.round is not None and visit.state == "active":
-            places = first.setdefault(visit.bench, {}).setdefault(visit.round, {})
-            places.setdefault(visit.configuration, visit.place)
-    return {bench for bench, rounds in first.items() if _follow_each_other(rounds)}
-
-
-# Of two configurations measured one after the other, three quarters of the pairs of visits of
-# successive rounds are in their order; of interleaved ones all are, but for those taken later.
-_LEAST_IN_ORDER = 0.9
-
-
-def _follow_each_other(rounds: dict[int, dict[str, Place]]) -> bool:
-    """Whether visits of one round mostly are before those of the next, where times are known."""
-    known = [[place for place in rounds[n].values() if place[0]] for n in sorted(rounds)]
-    pairs = [
-        earlier < later
-        for one, next_one in itertools.pairwise(known)
-        for earlier in one
-        for later in next_one
-    ]
-    if not pairs:
-        return True
-    share = sum(pairs) / len(pairs)
-    return max(share, 1 - share) >= _LEAST_IN_ORDER
 
 
 def _place(names: tuple[str, ...], name: str) -> int:

@@ -211,7 +211,7 @@ def _on_bench(
         not_in_index=study_of.left_out,
         bounds=int(np.sum(here.bound != 0)),
         in_rounds=study.head.schedule == "rounds" and bool((here.round_of != NO_ROUND).any()),
-        visits_known=here.visits_known or bool((here.round_of != NO_ROUND).all()),
+        visits_known=not here.unknown_arms.intersection(here.arm_of.tolist()),
     )
 
 

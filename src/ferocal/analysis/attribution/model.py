@@ -45,9 +45,11 @@ class Replicates:
 def replicates_of(
     summaries: VisitSummaries, series: int, bench: int, *, interleaved: bool
 ) -> Replicates:
-    """The visits of a series; those without a round are taken together as one."""
+    """The visits of a series, in rounds if all are; else they are taken together as one."""
     rows = (summaries.series_of == series) & (summaries.bench_of == bench)
-    rounds = summaries.round_of[rows] if interleaved else np.full(int(rows.sum()), NO_ROUND)
+    rounds = summaries.round_of[rows]
+    if not interleaved or (rounds == NO_ROUND).any():
+        rounds = np.full(len(rounds), NO_ROUND)
     return Replicates(summaries.configuration_of[rows], rounds, summaries.centre[rows])
 
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, of_arms
 from ferocal.analysis.data.arms import Arms
-from ferocal.analysis.data.readings import MEDIAN_FROM_RUNS, NO_ROUND
+from ferocal.analysis.data.readings import MEDIAN_FROM_RUNS, NO_ROUND, round_number
 from ferocal.analysis.data.segments import FloatArray, IntArray, Segments, find_segments
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.terms.numbers import significant
@@ -79,7 +79,7 @@ def _scales(arms: Arms) -> tuple[FloatArray, IntArray]:
 
 def _far(view: View, arm: int, distance: FloatArray, far: np.ndarray) -> str:
     arms, worst = view.sharp, int(np.argmax(np.abs(distance)))
-    number = int(arms.round_of[arms.rows(arm)][worst])
+    number = int(round_number(arms.round_of[arms.rows(arm)])[worst])
     where = "" if number == NO_ROUND else f" in round {number}"
     size = view.sized(int(arms.series_of[arm]), float(distance[worst]))
     verb = "lies" if far.sum() == 1 else "lie"

@@ -8,11 +8,12 @@ from collections.abc import Iterator
 import numpy as np
 
 from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, percentage, sized
-from ferocal.analysis.data.readings import NO_ROUND
+from ferocal.analysis.data.readings import NO_ROUND, round_number
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.noise_floors import STALE_DAYS
 from ferocal.analysis.inference.verdicts import Verdict
+from ferocal.analysis.inference.weights import Arm
 from ferocal.terms.numbers import significant
 from ferocal.terms.wording import counted, listed
 
@@ -177,12 +178,20 @@ def _unknown_visits(view: View) -> Iterator[Finding]:
         # One reading a side is one visit, whoever knows it.
         single = effect.visits == effect.base_visits == 1
         paired = effect.method is Method.PAIRED or effect.rounds > 0
-        if not paired and not single and not view.readings.visits_known:
+        if not paired and not single and _has_unknown_visits(view, effect):
             yield Finding(text, [n])
 
 
+def _has_unknown_visits(view: View, effect: Effect) -> bool:
+    """Whether nobody knows the visits of a side of an effect."""
+    readings = view.readings
+    bench, series = readings.benches.index(effect.bench), view.places[effect.series]
+    sides = (readings.configurations.index(c) for c in (effect.configuration, effect.baseline))
+    return any(Arm(series, bench, c).code(readings) in readings.unknown_arms for c in sides)
+
+
 def _extended(view: View) -> Iterator[Finding]:
-    looks, rounds = view.setting.looks, int(view.readings.round_of.max(initial=0))
+    looks, rounds = view.setting.looks, int(round_number(view.readings.round_of).max(initial=0))
     for n, effect in enumerate(view.effects):
         planned = view.setting.planned_rounds.get(effect.bench)
         if looks is not None and rounds > looks.last:

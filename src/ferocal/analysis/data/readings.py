@@ -22,21 +22,30 @@ from ferocal.terms.units import has_ratios
 # since it resists the occasional disturbed run.
 MEDIAN_FROM_RUNS = 3
 NO_ROUND = -1
+# Rounds of the same number in which configurations were not measured near each other in time
+# differ by multiples of this.
+ROUND_STRIDE = 2_000_000
+
+
+def round_number(round_of: IntArray) -> IntArray:
+    """The numbers that rounds have for people, `NO_ROUND` where there is none; shape (n,)."""
+    return np.where(round_of < 0, NO_ROUND, round_of % ROUND_STRIDE)
 
 
 @dataclass(frozen=True)
 class Readings:
     """Valid readings, one per row.
 
-    All columns have shape (n,). ``series_of``, ``bench_of`` and ``configuration_of`` index
-    into ``series``, ``benches`` and ``configurations``; ``round_of`` is `NO_ROUND` where no
-    round is known; ``visit_of`` and ``run_of`` number visits and runs in the order of time and
-    are equal for readings of one visit or run; ``samples`` counts the single values that a reading
-    summarises, NaN where unknown; ``width`` is half of the range in which it was read, in
-    the unit, mostly 0; ``bound`` is +1 where the true value is above the reading and −1 where
-    it is below, mostly 0; ``time`` is when the visit began, in days since 1970, NaN where
-    nobody knows. Where ``visits_known`` is false, some runs have a visit of
-    their own because nobody knows which belong together.
+    All columns have shape (n,). ``series_of``, ``bench_of`` and ``configuration_of`` index into
+    ``series``, ``benches`` and ``configurations``; ``round_of`` is `NO_ROUND` where no round is
+    known, and rounds of one number that do not pair differ by `ROUND_STRIDE`; ``visit_of`` and
+    ``run_of`` number visits and runs in the order of time and are equal for readings of one
+    visit or run; ``samples`` counts the single values that a reading summarises, NaN where
+    unknown; ``width`` is half of the range in which it was read, in the unit, mostly 0;
+    ``bound`` is +1 where the true value is above the reading and −1 where it is below, mostly
+    0; ``time`` is when the visit began, in days since 1970, NaN where nobody knows. Runs of
+    ``unknown_arms`` (by their codes) have a visit of their own each, because nobody knows which
+    belong together.
     """
 
     benches: tuple[str, ...]
@@ -53,7 +62,7 @@ class Readings:
     width: FloatArray
     bound: IntArray
     time: FloatArray
-    visits_known: bool = True
+    unknown_arms: frozenset[int] = frozenset()
 
     def select(self, rows: np.ndarray) -> Readings:
         """Only these rows, named by a mask or by indices."""
@@ -87,7 +96,7 @@ class Readings:
 
     def up_to_round(self, last: int) -> Readings:
         """The readings of the first rounds."""
-        return self.select(self.round_of <= last)
+        return self.select(round_number(self.round_of) <= last)
 
 
 @dataclass(frozen=True)

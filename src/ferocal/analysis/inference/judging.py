@@ -13,6 +13,7 @@ from ferocal.analysis.data.readings import (
     Readings,
     choose_scales,
     reading_uncertainty,
+    round_number,
     summarise_visits,
 )
 from ferocal.analysis.data.resolution import find_resolution, find_steps
@@ -305,7 +306,7 @@ class _Analysis:
         taken = self.setting.looks_taken
         if taken is None:
             last = np.zeros(len(self.readings.benches), dtype=np.int64)
-            np.maximum.at(last, self.readings.bench_of, self.readings.round_of)
+            np.maximum.at(last, self.readings.bench_of, round_number(self.readings.round_of))
         else:
             last = np.array([max(taken.get(b, ()), default=0) for b in self.readings.benches])
         return np.array(
