@@ -504,15 +504,15 @@ def test_a_visit_that_was_set_aside_is_shown(small_study: Any) -> None:
 def test_pairs_of_configurations_keep_their_rounds_whatever_is_added(tmp_path: Path) -> None:
     chance = np.random.default_rng(8)
     begin = datetime(2026, 5, 1, tzinfo=UTC)
-    rows, moment = [], 0
+    rows = []
     order = [(name, n) for n in range(1, 6) for name in ("ab" if n % 2 else "ba")]
     # A third one is measured afterwards, under the same numbers, then all of them in turn.
     order += [("c", n) for n in range(1, 6)]
     later = [(name, n) for n in range(6, 9) for name in "abc"]
-    for name, n in [*order, *later]:
-        moment += 1
+    for moment, (name, n) in enumerate([*order, *later]):
         at = (begin + timedelta(hours=moment)).isoformat()
-        rows.append(f"{name},page,{100 + 3 * (name == 'b') + 9 * n + chance.normal():.3f},{n},{at}")
+        value = 100 + 3 * (name == "b") + 9 * n + chance.normal()
+        rows.append(f"{name},page,{value:.3f},{n},{at}")
     head = "configuration,workload,value,round,started_at\n"
 
     def effects(rows: list[str], place: str) -> dict[str, Any]:

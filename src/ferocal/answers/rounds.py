@@ -11,6 +11,8 @@ from ferocal.ledger.reading.visits import VisitRow
 
 # By configuration and number of a round the place in time of its first visit.
 Places = dict[str, dict[int, Place]]
+# Of two visits that pair one follows the other, with at most one between them.
+_MOST_APART = 2
 
 
 def find_rounds(visits: Mapping[int, VisitRow], names: Sequence[str]) -> dict[int, int]:
@@ -75,16 +77,22 @@ def _together(first: Mapping[int, Place], second: Mapping[int, Place]) -> set[in
     """The rounds in which two configurations were measured near each other in time.
 
     The longest chain of rounds of which each has both of its visits before those of the next, or
-    after them; a chain of one among several is none. Of unknown times nothing is said.
+    after them; a chain of one among several is none. A round is none either if visits of others lie
+    between its two, but for a single one that was made up for. Of unknown times nothing is said.
     """
     common = sorted(first.keys() & second.keys())
     dated = [n for n in common if first[n][0] and second[n][0]]
+    visits = sorted([*first.values(), *second.values()])
+    ends = {n: [visits.index(of[n]) for of in (first, second)] for n in dated}
+    several = len(dated) > 1
+    dated = [n for n in dated if abs(ends[n][0] - ends[n][1]) <= _MOST_APART]
     spans = [sorted((first[n], second[n])) for n in dated]
     chains = [_longest_chain(spans), [len(spans) - 1 - n for n in _longest_chain(spans[::-1])]]
     chain = max(chains, key=len)
-    if len(chain) < 2 <= len(dated):
+    if several and len(chain) < 2:
         chain = []
-    return {dated[n] for n in chain} | (set(common) - set(dated))
+    undated = {n for n in common if not (first[n][0] and second[n][0])}
+    return {dated[n] for n in chain} | undated
 
 
 def _longest_chain(spans: Sequence[Sequence[Place]]) -> list[int]:
