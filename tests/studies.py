@@ -96,7 +96,7 @@ def make_study(
         levels=levels, series=tuple(dict.fromkeys(e.series for e in effects)),
         effects=tuple(effects), base_cells={}, gaps=(), notes=(),
         alarm=tuple(e for e in effects if e.control and e.verdict in ("better", "worse")),
-        unmeasured=(), prospects={"node": Prospect(replicates, kinds, seconds)},
+        unmeasured=(), prospects={"node": Prospect(replicates, kinds, seconds, last_round=5)},
         criteria_changes=(), excluded=0, left_out=0,
     )  # fmt: skip
 

@@ -41,7 +41,7 @@ def test_output_status_and_environment_come_back(executor: Executor, tmp_path: P
     done = executor.run(
         shell("echo $DOME; echo oh >&2; pwd; exit 3", tmp_path, environment={"DOME": "north"})
     )
-    assert done.text.split() == ["north", str(tmp_path)]
+    assert done.text.splitlines() == ["north", str(tmp_path)]
     assert (done.stderr, done.exit_status, done.ended_for) == (b"oh\n", 3, None)
     assert done.failure == "ended with exit status 3"
     again = executor.run(shell("true", tmp_path))

@@ -47,9 +47,9 @@ class Inspection:
     """A study as it is understood.
 
     ``benches`` have the facts that the study file declares, ``machine`` those that can be read
-    here. ``looks`` are what was seen of the noise of benches. ``rounds`` is the order of the
-    visits, ``runs`` and ``warmups`` are counts on one bench. ``workloads`` are as in the study
-    file; ``mask`` is for what of them is private.
+    here, if this machine may be one of the benches. ``looks`` are what was seen of the noise of
+    benches. ``rounds`` is the order of the visits, ``runs`` and ``warmups`` are counts on one
+    bench. ``workloads`` are as in the study file; ``mask`` is for what of them is private.
     """
 
     question: str
@@ -84,7 +84,7 @@ def inspect_study(study: Study) -> Inspection:
             bench: tuple(declared_facts(study.on(bench).bench_table.facts, "study file"))
             for bench in study.benches
         },
-        machine=tuple(read_facts()),
+        machine=tuple(read_facts()) if _may_be_here(study) else (),
         configurations=tuple(_view(c, study.mask) for c in study.configurations),
         levels=tuple(
             _level(factor, name, level, study.mask)
@@ -99,6 +99,10 @@ def inspect_study(study: Study) -> Inspection:
         looks=_looks(study),
         mask=study.mask,
     )
+
+
+def _may_be_here(study: Study) -> bool:
+    return any(study.on(bench).on_this_machine for bench in study.benches)
 
 
 def check_integrity(directory: Path) -> Integrity:

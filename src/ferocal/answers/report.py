@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import math
 import re
 from collections import Counter
@@ -30,6 +31,7 @@ from ferocal.errors import NothingToShowError
 from ferocal.ledger.opening import read_ledger
 from ferocal.ledger.reading.claims import read_claims
 from ferocal.ledger.reading.notes import read_notes
+from ferocal.ledger.reading.order import NOWHERE
 from ferocal.ledger.reading.references import read_references
 from ferocal.ledger.reading.runs import count_outcomes, read_failures
 from ferocal.ledger.reading.sessions import read_kinds_of_runs
@@ -37,14 +39,15 @@ from ferocal.ledger.reading.visits import VisitRow
 from ferocal.ledger.records import Note, Reference
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
-from ferocal.terms.wording import counted, listed
+from ferocal.terms.wording import be, counted, listed
 
 
 @dataclass(frozen=True)
 class Procedure:
     """How the readings at hand came about, in words and counts; nothing that did not happen.
 
-    ``order`` has for each bench the rounds with their configurations; ``checks`` are level,
+    ``order`` has for each bench the rounds with their configurations, or, where there are none,
+    how many visits a configuration had in one go, as ``order_title`` says; ``checks`` are level,
     expectation, and how often it held; ``set_aside`` are visits of which one did not.
     """
 
@@ -53,6 +56,7 @@ class Procedure:
     when: str
     outcomes: Mapping[str, int]
     order: Mapping[str, list[tuple[int, list[str]]]]
+    order_title: str
     checks: list[tuple[str, str, int]]
     failures: list[str]
     notes: list[tuple[str, Note]]
@@ -247,16 +251,19 @@ def _procedure(
     kinds = read_kinds_of_runs(ledger)
     measured = {bench for bench, found in evidence.kinds.items() if "measure" in found}
     in_rounds = [v for v in active if v.round is not None and v.bench in measured]
+    ordered = order_of_rounds if study.head.schedule == "rounds" else order_of_stays
+    order = {bench: ordered([v for v in in_rounds if v.bench == bench]) for bench in measured}
     return Procedure(
         design=[
             *_describe_sources(kinds),
-            *_describe_order(study, evidence, bool(kinds["measure"])),
+            *_describe_order(study, evidence, order),
             *describe_methods(comparison.effects),
         ],
         runs_per_visit=_runs_per_visit(evidence),
         when=_describe_times(visits),
         outcomes=count_outcomes(ledger),
-        order={bench: _order(v for v in in_rounds if v.bench == bench) for bench in measured},
+        order=order,
+        order_title="round" if ordered is order_of_rounds else "visits",
         checks=[(level, expected, times) for (level, expected), times in held.items()],
         failures=[
             f"{f.configuration}, {f.workload}"
@@ -299,16 +306,22 @@ def _describe_sources(kinds: Counter[str]) -> list[str]:
     return [f"Of the runs, {listed(parts)}."] if parts else []
 
 
-def _describe_order(study: Study, evidence: Evidence, measured: bool) -> list[str]:
+def _describe_order(
+    study: Study, evidence: Evidence, order: Mapping[str, list[tuple[int, list[str]]]]
+) -> list[str]:
     """How the visits were ordered, where Ferocal has ordered them."""
-    if not measured:
+    if not order:
         return []
     if study.head.schedule != "rounds":
         return [
             "The configurations were measured one after the other, so whatever else changed with "
             "time is in every change."
         ]
-    text = f"Rounds come in mirrored pairs, shuffled with seed {study.head.seed}."
+    text = f"Rounds were planned in mirrored pairs, shuffled with seed {study.head.seed}."
+    parts = Counter((bench, number) for bench, rows in order.items() for number, _ in rows)
+    if split := sum(times > 1 for times in parts.values()):
+        whole = counted(len(parts), "round")
+        text += f" Of {whole}, {split} {be(split)} in pieces: left, and taken up again later."
     if evidence.looks is None:
         return [text]
     looks = sorted({n for taken in evidence.looks_taken.values() for n in taken})
@@ -332,12 +345,24 @@ def describe_methods(effects: Sequence[Effect]) -> list[str]:
     return [*parts, "Verdicts are adjusted after Holm."] if judged else parts
 
 
-def _order(visits: Iterable[VisitRow]) -> list[tuple[int, list[str]]]:
-    order: dict[int, list[str]] = {}
-    for visit in visits:
-        if visit.round is not None:
-            order.setdefault(visit.round, []).append(visit.configuration)
-    return sorted(order.items())
+def order_of_rounds(visits: Iterable[VisitRow]) -> list[tuple[int, list[str]]]:
+    """Which configurations were visited one after the other, with the round they belong to.
+
+    In the order in which it happened, whatever was planned: a round that was left and taken up
+    again later stands there twice. What nobody knows the time of is left out.
+    """
+    stretches = itertools.groupby(_in_time(visits), key=lambda v: v.round or 0)
+    return [(number, [visit.configuration for visit in stretch]) for number, stretch in stretches]
+
+
+def order_of_stays(visits: Iterable[VisitRow]) -> list[tuple[int, list[str]]]:
+    """How many visits in one go there were to which configuration, in the order of time."""
+    stretches = itertools.groupby(_in_time(visits), key=lambda v: v.configuration)
+    return [(len(list(stretch)), [name]) for name, stretch in stretches]
+
+
+def _in_time(visits: Iterable[VisitRow]) -> list[VisitRow]:
+    return sorted((v for v in visits if v.place != NOWHERE), key=lambda v: v.place)
 
 
 def _minute(time: str) -> str:

@@ -234,7 +234,8 @@ class RunTaker:
             )
 
     def _conditions(self, environment: dict[str, str]) -> dict[str, Any]:
-        return {**self._reader.read(), **self._survey.probe_conditions(environment)}
+        here = self._reader.read() if self._study.on_this_machine else {}
+        return {**here, **self._survey.probe_conditions(environment)}
 
 
 def _masked(ending: Ending, mask: Mask) -> Ending:

@@ -99,7 +99,8 @@ class Session:
         summary = Summary(total, total - left, resumed_after_crash=crashed)
         self._observer.planned(summary.planned, summary.already)
         unknown = [*self._reader.unreadable, *([] if FINDS_STRAYS else [_UNFOUND])]
-        if left and unknown and not self._told_unknown:
+        here = self._study.on_this_machine
+        if left and unknown and here and not self._told_unknown:
             self._told_unknown = True
             self._observer.remark(f"cannot be read on this machine: {'; '.join(unknown)}")
         try:

@@ -59,7 +59,7 @@ class Survey:
         study = self._study
         environment = {**context, **configuration.environment}
         facts = [
-            *read_facts(),
+            *(read_facts() if study.on_this_machine else ()),
             *declared_facts(study.bench_table.facts, "study file"),
             *declared_facts(configuration.facts, "study file, level"),
             *probe_facts(

@@ -80,8 +80,8 @@ class Transition:
         for factor in changed:
             self._switch(factor, configuration, environment, context)
         if not changed and self._visited:
-            for factor, level in configuration.levels.items():
-                self._do(factor, level, "renew", environment)
+            for factor in configuration.levels:
+                self._renew(factor, configuration, environment, context)
         self._visited = True
         return time.monotonic() - start
 
@@ -138,6 +138,24 @@ class Transition:
             )
         self._levels[factor] = name
 
+    def _renew(
+        self,
+        factor: str,
+        configuration: Configuration,
+        environment: Mapping[str, str],
+        context: Mapping[str, str],
+    ) -> None:
+        """Begin a visit afresh where the configuration stays as it is.
+
+        Of visits in one go each has to be one: where an operator brings a level and no command
+        renews it, it is for the operator to do so once more.
+        """
+        name = configuration.levels[factor]
+        level = self._study.level(factor, name)
+        if level.hold and not level.renew and self._study.head.schedule != "rounds":
+            self._hold(factor, configuration, context, again=True)
+        self._do(factor, name, "renew", environment)
+
     def _do(self, factor: str, name: str, kind: str, environment: Mapping[str, str]) -> None:
         steps: tuple[Step, ...] = getattr(self._study.level(factor, name), kind)
         for step in steps:
@@ -187,11 +205,20 @@ class Transition:
             + "; mend it, then run `ferocal measure` again"
         )
 
-    def _hold(self, factor: str, configuration: Configuration, context: Mapping[str, str]) -> None:
+    def _hold(
+        self,
+        factor: str,
+        configuration: Configuration,
+        context: Mapping[str, str],
+        *,
+        again: bool = False,
+    ) -> None:
         """Wait until the operator has acted and the checks, if there are any, hold."""
         name = configuration.levels[factor]
         level = self._study.level(factor, name)
-        text = level.hold
+        text = (
+            f"once more, so that this is a visit of its own: {level.hold}" if again else level.hold
+        )
         while True:
             decision = self._observer.hold(
                 configuration.name, f"{factor}={name}", text, int(context["FEROCAL_ROUND"])

@@ -31,7 +31,7 @@ def find_bench(study: Study, name: str | None) -> Study:
     facts = read_facts()
     if name is not None:
         chosen = study.on(name)
-        wrong = _disagreeing(chosen.bench_table, facts)
+        wrong = _disagreeing(chosen.bench_table, facts) if chosen.on_this_machine else []
         if wrong:
             raise UsageError(f'this machine is not the bench "{name}": {"; ".join(wrong)}')
         return chosen
@@ -40,7 +40,11 @@ def find_bench(study: Study, name: str | None) -> Study:
     recorded = _recorded_facts(study)
     possible, recognised = [], []
     for bench in study.benches:
-        table = study.on(bench).bench_table
+        there = study.on(bench)
+        table = there.bench_table
+        if not there.on_this_machine:
+            possible.append(bench)
+            continue
         seen = recorded.get(bench, [])
         if _disagreeing(table, facts) or find_changes(seen, facts, _HARDWARE):
             continue

@@ -44,7 +44,8 @@ def show_inspection(console: Console, inspection: Inspection) -> None:
             console, "", [f"bench {name}: {', '.join(facts) or 'no declared facts'}"], margin=0
         )
     facts = [f"{fact.name} {fact.value}" for fact in inspection.machine]
-    show_beside(console, "", [f"this machine: {', '.join(facts)}"], margin=0)
+    here = ", ".join(facts) or "only keeps what operators read; its facts are no bench's"
+    show_beside(console, "", [f"this machine: {here}"], margin=0)
     for look in inspection.looks:
         sentence = next(look_lines(look.figures))
         text = f"noise of {look.bench}, seen on {look.at[:10]}: {sentence}"

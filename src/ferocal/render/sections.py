@@ -491,7 +491,7 @@ Changed since measuring began: {{ change.text }}.
 {% for bench, order in p.order.items() %}
 <div class="scroll">
 <table>
-<thead><tr><th class="n">round</th><th>order of the visits
+<thead><tr><th class="n">{{ p.order_title }}</th><th>order of the visits
 {{- " to " ~ bench if p.order | length > 1 }}</th></tr></thead>
 <tbody>
 {% for number, names in order %}

@@ -117,6 +117,17 @@ class Study:
         """What the study file says of the bench."""
         return self.file.bench.get(self.bench, Bench())
 
+    @property
+    def on_this_machine(self) -> bool:
+        """Whether the bench is the machine on which Ferocal runs, and not one beside it.
+
+        Where operators read everything, this is their computer and no part of the bench.
+        """
+        stated = self.bench_table.this_machine
+        if stated is not None:
+            return stated
+        return any(not workload.by_hand for workload in self.workloads.values())
+
     def on(self, bench: str | None) -> Study:
         """The study on one of its benches; None leaves it open.
 

@@ -348,8 +348,13 @@ class Quiet(StudyTable):
 
 
 class Bench(StudyTable):
-    """One machine that stays the same; facts that Ferocal cannot read itself are declared."""
+    """One machine that stays the same; facts that Ferocal cannot read itself are declared.
 
+    ``this_machine`` says whether it is the one on which Ferocal runs, whose facts and conditions
+    are then the bench's. Where nothing is said, it is if any workload is a command.
+    """
+
+    this_machine: bool | None = None
     facts: dict[str, FactValue] = {}
     quantities: dict[Name, Declared] = {}
     probe: dict[Name, Probe] = {}

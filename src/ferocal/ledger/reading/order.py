@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-# Compared with each other; ("", 0) where nobody knows.
+# Compared with each other.
 Place = tuple[str, int]
+# Of what nobody knows the time.
+NOWHERE: Place = ("", 0)
 
 
 def places_in_time(rows: Iterable[tuple[int, str, bool]]) -> dict[int, Place]:

@@ -8,7 +8,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from ferocal.ledger import schema
-from ferocal.ledger.reading.order import Place, places_in_time
+from ferocal.ledger.reading.order import NOWHERE, Place, places_in_time
 from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
 
@@ -31,7 +31,7 @@ class VisitRow:
     remarks: list[str]
     known: bool
     name: str | None = None
-    place: Place = ("", 0)
+    place: Place = NOWHERE
 
 
 def read_visits(ledger: Ledger) -> dict[int, VisitRow]:
