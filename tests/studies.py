@@ -34,7 +34,8 @@ def make_effect(series: Series, text: str, scale: Any = "ratio") -> Effect:
     if bound:
         low, high = (middle, math.inf) if bound == ">" else (-math.inf, middle)
     ends = [
-        math.log1p(v) if scale == "ratio" and math.isfinite(v) else v for v in (middle, low, high)
+        math.log1p(max(v, -0.999)) if scale == "ratio" and math.isfinite(v) else v
+        for v in (middle, low, high)
     ]
     more, look = (re.search(pattern, words) for pattern in (r"(\d+) more", r"look (\d+)"))
     margin = series.margin if scale == "ratio" else series.unit_margin or math.nan

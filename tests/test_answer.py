@@ -199,8 +199,8 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
             "r64+vulkan: better: frame rate +15.7 %",
             "r61+vulkan: better: frame rate +9.1 %",
             "r64: better: frame rate +6.0 %",
-            "But with vulkan (r61+vulkan, r64+vulkan) the better frame rate of flight comes with worse stutters (× "
-            "3.1 and +186 %).",
+            "But with vulkan (r61+vulkan, r64+vulkan) the better frame rate of flight comes with "
+            "worse stutters (× 3.1 and +186 %).",
         ],
         "write it down: ferocal report",
     ),
@@ -380,7 +380,8 @@ def test_caveats_that_say_the_same_become_one_sentence_and_the_gravest_comes_fir
     compared = many.effects
     assert [remark.line for remark in make_remarks(compared, many.levels)] == [
         "with r64+vulkan: one visit: ferocal runs",
-        "with vulkan (r61+vulkan, r64+vulkan): only 900 to 12\u202f000 samples: ferocal frames --chart frames.png",
+        "with vulkan (r61+vulkan, r64+vulkan): only 900 to 12\u202f000 samples: "
+        "ferocal frames --chart frames.png",
         "with r64: few: ferocal plan",
         "with r64+vulkan: no margin: ferocal table",
     ]

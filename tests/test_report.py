@@ -29,6 +29,11 @@ def effect(text: str, scale: Scale = "ratio") -> Effect:
     return make_effect(FPS if scale == "ratio" else DELAY, f"r64 {text}", scale)
 
 
+def beside(text: str, scale: Scale = "ratio") -> str:
+    """A change and its interval, as a cell of a table has them."""
+    return " ".join(numbers.change_and_half(effect(text, scale)))
+
+
 @given(st.floats(-1e6, 1e6), st.floats(1e-6, 1e5))
 def test_a_rounded_number_stays_within_its_uncertainty(value: float, uncertainty: float) -> None:
     places = numbers.decimals_for(uncertainty)
@@ -52,7 +57,18 @@ def test_a_rounded_number_stays_within_its_uncertainty(value: float, uncertainty
         (numbers.interval_text(effect("-4.0±3.9")), "−8 … −0.1 %"),
         (numbers.interval_text(effect("+5.0")), "–"),
         (numbers.change_text(effect("+1.5±0.4", "difference")), "+1.5 ms"),
-        (numbers.half_width_text(effect("+1.5±0.4", "difference")), "0.4"),
+        (beside("+5.0±1.2"), "+5.0 ±1.2 %"),
+        (beside("+0.1±0.4"), "+0.1 ±0.4 %"),
+        (beside("+300±20"), "× 4.00 ±0.20"),
+        (beside("+40±35"), "+5 … +75 %"),
+        (beside("+300±250"), "× 1.5 … 6.5"),
+        (beside("-70±25"), "× 0.050 … 0.55"),
+        (beside("+9000±8990"), "× 91 wide"),
+        (beside("+9000±9200"), "× 91 wide"),
+        (beside("+5.0"), "+5.0 %"),
+        (beside(">+20"), ">+20.0 %"),
+        (beside("+1.5±0.4", "difference"), "+1.5 ±0.4 ms"),
+        (beside("+0.5±9", "difference"), "0 ±9 ms"),
         (numbers.percent(0.0123), "1.2 %"),
         (significant(1234.0), "1234"),
         (significant(1234567.0), f"1{GROUP}234{GROUP}567"),

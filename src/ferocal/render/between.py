@@ -14,8 +14,8 @@ from ferocal.render.console import Text, show_beside
 from ferocal.render.grid import MOST_ROWS
 from ferocal.render.numbers import (
     PlainChange,
+    change_and_half,
     change_text,
-    half_width_text,
     percent,
     series_margin,
 )
@@ -181,14 +181,10 @@ def _heads(answer: BetweenAnswer) -> Sequence[str]:
 def _row(answer: BetweenAnswer, d: Difference) -> list[str | Text]:
     bench = [d.first.bench] if _names_bench(answer) else []
     series = [] if answer.kind == "workload" else [_title(d, answer)]
-    known = math.isfinite(d.estimate.low)
-    half = f" ±{half_width_text(as_change(d))}" if known else ""
-    text = change_text(as_change(d))
-    number, _, unit = text.rpartition(" ")
     word = VERDICT_WORDS[d.estimate.verdict]
     return [
         answer.labels[d.first.configuration], *bench, *series,
         d.first_place, change_text(d.first), d.second_place, change_text(d.second),
-        f"{number}{half} {unit}" if number else text,
+        " ".join(change_and_half(as_change(d))),
         Text(word, VERDICT_STYLES[d.estimate.verdict]),
     ]  # fmt: skip

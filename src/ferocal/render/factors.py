@@ -16,7 +16,7 @@ from ferocal.render.numbers import (
     change_and_half,
     change_decimals,
     change_text,
-    half_width_text,
+    interval_shape,
     interval_text,
     margin_text,
     percent,
@@ -296,6 +296,17 @@ def is_shown(judged: Judged) -> bool:
     return judged.low > 0 or judged.high < 0
 
 
+def _efficiency_interval(known: Judged) -> str:
+    """The interval of an efficiency, as it stands behind it; nothing where there is none."""
+    if math.isnan(known.low):
+        return ""
+    low, high = (100 * (1 + end) for end in (known.low, known.high))
+    places = change_decimals(known)
+    if interval_shape(low, high) == "even":
+        return f" ±{grouped((high - low) / 2, places)}"
+    return f" ({grouped(low, places)} … {grouped(high, places)})"
+
+
 def scaling_lines(scaling: Scaling) -> Iterator[str]:
     """Speed and efficiency with every amount of a resource, and the serial share."""
     title, factor = scaling.series.title, scaling.factor
@@ -304,7 +315,7 @@ def scaling_lines(scaling: Scaling) -> Iterator[str]:
         known = step.efficiency
         speed = significant(1 + step.speed.change, 3)
         reached = grouped(100 * (1 + known.change), change_decimals(known))
-        half = "" if math.isnan(known.low) else f" ±{half_width_text(known)}"
+        half = _efficiency_interval(known)
         yield (
             f"{title}, {step.amount:g} {factor}: {speed} times as fast as with "
             f"{scaling.least:g} (ideal {ideal:g}); efficiency {reached}{half} %, "

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Literal, Protocol
 
 from ferocal.terms.numbers import MINUS, as_read, grouped, significant
 
@@ -16,6 +16,10 @@ if TYPE_CHECKING:
 TIMES = "\N{MULTIPLICATION SIGN}"
 # Beyond such a factor a percentage is hard to picture.
 LARGE_FACTOR = 3.0
+# Up to such a factor between its middle and an end an interval is about even, and "±" says it.
+_EVEN = 1.25
+# Beyond such a one its ends are no more than a word in a table.
+_WIDE = 10.0
 # So many more digits are tried for the end of an interval before it is called zero.
 _MORE_DIGITS = 4
 
@@ -161,26 +165,47 @@ def _end_text(end: float, places: int) -> str:
     return next((signed(end, n) for n in digits if round(end, n)), signed(end, places))
 
 
-def half_width_text(effect: Change) -> str:
-    """Half of the width of the interval in the digits of the change, without its unit."""
-    factor, _ = _change_scale(effect)
-    return grouped(factor * (effect.high - effect.low) / 2, change_decimals(effect))
+def interval_shape(low: float, high: float) -> Literal["even", "uneven", "wide"]:
+    """How an interval of amounts that are compared by ratios can be told beside its middle."""
+    reach = math.sqrt(high / low) if low > 0 else math.inf
+    if reach <= _EVEN:
+        return "even"
+    return "uneven" if reach <= _WIDE else "wide"
 
 
 def change_and_half(effect: Change) -> tuple[str, str]:
-    """The change and half of the width of its interval, as two pieces with one unit."""
-    open_ended = effect.bound is not None or effect.verdict == "seen once"
-    known = not open_ended and not math.isnan(effect.low)
-    factor = factor_text(effect)
-    if factor is not None:
-        if not known:
-            return factor, ""
-        half = grouped((effect.high - effect.low) / 2, factor_decimals(effect))
-        return factor, f"±{half}"
-    number, _, unit = change_text(effect).rpartition(" ")
+    """The change and half of the width of its interval, as two pieces with one unit.
+
+    The two ends of an interval that is far from symmetric; of one that says next to nothing
+    the second piece is "wide".
+    """
+    number, _, unit = (factor_text(effect) or change_text(effect)).rpartition(" ")
+    is_factor = number == TIMES
+    if is_factor:
+        number, unit = f"{number} {unit}", ""
     if not number:
         return unit, ""
-    return number, f"±{half_width_text(effect)} {unit}" if known else unit
+    if effect.bound is not None or effect.verdict == "seen once" or math.isnan(effect.low):
+        return number, unit
+    if effect.scale == "ratio":
+        shape = interval_shape(1 + effect.low, 1 + effect.high)
+        if shape == "wide":
+            return f"{number} {unit}".rstrip(), "wide"
+        if shape == "uneven":
+            return _two_ends(effect)
+    factor, _ = _change_scale(effect)
+    places = factor_decimals(effect) if is_factor else change_decimals(effect)
+    half = grouped((1 if is_factor else factor) * (effect.high - effect.low) / 2, places)
+    return number, f"±{half} {unit}".rstrip()
+
+
+def _two_ends(effect: Change) -> tuple[str, str]:
+    """The ends of an interval in two pieces; as factors where one of them is large."""
+    if max(1 + effect.high, 1 / (1 + effect.low)) >= LARGE_FACTOR:
+        low, high = (significant(1 + end, 2) for end in (effect.low, effect.high))
+        return f"{TIMES} {low}", f"… {high}"
+    low, _, high = interval_text(effect).partition(" … ")
+    return low, f"… {high}"
 
 
 def interval_name(confidence: float) -> str:

@@ -10,7 +10,7 @@ from rich.console import Console
 
 from ferocal.analysis.data.index import WhyNot
 from ferocal.render.console import Text, fold_with, room, show_beside
-from ferocal.render.numbers import decimals_for
+from ferocal.render.numbers import decimals_for, interval_shape
 from ferocal.render.remarks import mixed_text
 from ferocal.render.tables import plain_table
 from ferocal.terms.numbers import grouped, significant
@@ -155,6 +155,11 @@ def value_text(standing: Standing) -> str:
     half = (standing.high - standing.low) / 2
     if not math.isfinite(half):
         return significant(standing.value, 4)
+    if standing.value > 0 and (shape := interval_shape(standing.low, standing.high)) != "even":
+        low, high = significant(standing.low, 2), significant(standing.high, 2)
+        return f"{significant(standing.value, 2)} " + (
+            "(wide)" if shape == "wide" else f"({low} … {high})"
+        )
     if not half:
         return significant(standing.value, 3)
     places = decimals_for(half)

@@ -16,7 +16,6 @@ from ferocal.render.numbers import (
     change_and_half,
     change_text,
     decimals_for,
-    half_width_text,
     margin_text,
     percent,
 )
@@ -127,10 +126,7 @@ def _known_workloads(steps: Sequence[Step]) -> dict[Step, str]:
 
 def step_text(step: Step, answer: SeriesAnswer, title: str) -> str:
     """A metric with its change, such as "kiosk-page −5.0 ±0.6 % (worse)"."""
-    size = change_text(step)
-    if math.isfinite(step.low):
-        number, _, unit = size.rpartition(" ")
-        size = f"{number} ±{half_width_text(step)} {unit}"
+    size = " ".join(change_and_half(step))
     word = "creep of " if step.kind == "creep" else ""
     text = f"{title} {word}{size} ({VERDICT_WORDS[step.verdict]})"
     if step.undone is not None:
