@@ -130,10 +130,12 @@ def _level_text(effects: Sequence[FactorEffect]) -> str:
             rest = len(names) - _MOST_NAMED
             text = ", ".join(names[:_MOST_NAMED]) + (f", {rest} more" if rest > 0 else "")
             parts.append(f"{VERDICT_WORDS[verdict]}: {text}")
-    whole = "" if index is None else f"{change_text(index)} over all workloads"
-    if index is not None and index.verdict not in CHANGED:
-        whole += f" ({VERDICT_WORDS[index.verdict]})"
-    return "; ".join(filter(None, (whole, *parts)))
+    if index is None:
+        return "; ".join(parts)
+    # Beside changes of times, which are better lower, its own direction has to be said.
+    said = [] if index.verdict in CHANGED else [VERDICT_WORDS[index.verdict]]
+    minds = ", ".join([*said, f"{index.series.better} is better"])
+    return "; ".join([f"index {change_text(index)} ({minds})", *parts])
 
 
 def _named(judged: Judged) -> str:

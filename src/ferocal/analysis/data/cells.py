@@ -16,7 +16,8 @@ class Cell:
     """What was read of one series on one bench under one configuration.
 
     ``centre`` is in the unit of the series: the geometric mean of the visits' summaries
-    (the arithmetic mean on the "difference" scale). ``cv`` is the sample standard
+    (the arithmetic mean on the "difference" scale, and of whatever has a part on that scale, so
+    that no part is more than the whole). ``cv`` is the sample standard
     deviation of single runs over their mean, NaN below two runs or at a mean of zero, and
     0 only where all are equal. ``rounds`` counts the rounds that were visited, or the visits
     where there are none. ``span`` is that of the ranges off moving displays, from the lowest
@@ -44,7 +45,7 @@ def tabulate(
     The scale of a series is chosen by its readings on all benches. Only the column of one
     ``configuration`` is filled where that is all that is wanted.
     """
-    scales = choose_scales(readings)
+    scales = _scales_of_centres(readings)
     everything = readings.on_bench(bench)
     if configuration is not None:
         everything = everything.select(everything.configuration_of == configuration)
@@ -57,6 +58,19 @@ def tabulate(
         if cell is not None and cell is not beside:
             rows[s][c] = replace(cell, bounds=beside.runs)
     return rows
+
+
+def _scales_of_centres(readings: Readings) -> tuple[Scale, ...]:
+    """The scales on which the means are taken: one for a metric and its parts."""
+    scales = choose_scales(readings)
+    families: dict[tuple[str, str], set[int]] = {}
+    for n, series in enumerate(readings.series):
+        families.setdefault((series.workload, series.unit), set()).add(n)
+    for members in families.values():
+        has_parts = any(readings.series[n].depth for n in members)
+        if has_parts and any(scales[n] == "difference" for n in members):
+            scales = tuple("difference" if n in members else s for n, s in enumerate(scales))
+    return scales
 
 
 def _fill(
