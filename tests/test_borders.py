@@ -325,8 +325,7 @@ def test_what_is_not_known_of_the_time_is_not_told(
     typed.quick("export", "out.json")
     assert (typed.directory / "out.json").read_text().count('"started_at": null') == 12
     # Where Ferocal runs is not where that was read.
-    inspected = typed.quick("inspect")
-    assert inspected.index("this machine") < inspected.index("architecture")
+    assert "architecture" not in typed.quick("inspect")
     typed.quick("report")
     page = (typed.directory / "report.html").read_text()
     assert "architecture" not in page and "at a time that nobody recorded" in page

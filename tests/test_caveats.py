@@ -42,6 +42,14 @@ def fine() -> Readings:
     return with_series(clean(run_sd=0.002, visit_sd=0.002), margin=0.001)
 
 
+def of_frames() -> Readings:
+    return with_series(clean(), of_frames=True)
+
+
+def in_seconds() -> Readings:
+    return with_series(clean(), unit="s")
+
+
 def case(readings: Readings, context: Context | None = None, **setting: Any) -> Case:
     return readings, Setting(**setting), context or Context()
 
@@ -257,9 +265,13 @@ CASES: dict[str, tuple[Case, Case]] = {
         case(with_series(clean(), plausible=(0, 90))),
     ),
     "magnitude": (with_values(clean(), few_wrong(0.1, 7)), with_values(clean(), few_wrong(0.5, 7))),
+    "unit-doubtful": (
+        with_values(in_seconds(), lambda r, v: np.where(other(r), 1000 * v, v)),
+        with_values(in_seconds(), lambda r, v: np.where(other(r), 200 * v, v)),
+    ),
     "short-capture": (
-        case(replace(clean(), samples=np.full(36, 900.0))),
-        case(replace(clean(), samples=np.full(36, 60_000.0))),
+        case(replace(of_frames(), samples=np.full(36, 900.0))),
+        case(replace(of_frames(), samples=np.full(36, 60_000.0))),
     ),
     "difference-scale": (with_values(clean(), lambda r, v: v - 54.6), case(clean())),
     "assumed-times": (case(with_series(clean(), assumed_times=True)), case(clean())),
@@ -317,7 +329,7 @@ def test_more_ways_to_the_same_caveats() -> None:
     for factor, metered, told in ((1e3, False, True), (1e3, True, False), (200, False, False)):
         timed = with_series(clean(), unit="s", metered=metered)
         scaled = with_values(timed, lambda r, v: np.where(other(r), factor * v, v))  # noqa: B023
-        assert ("magnitude" in codes(scaled)) is told
+        assert ("unit-doubtful" in codes(scaled)) is told
 
 
 def test_differences_count_unless_unknown_explained_or_of_another_workload() -> None:

@@ -21,6 +21,7 @@ import ferocal as face
 from conftest import PROGRAM, Ferocal, surroundings
 from ferocal.answers.export import readings_frame
 from ferocal.api import OpenedStudy
+from ferocal.bench.facts import read_facts
 from ferocal.errors import IntakeError
 from ferocal.intake.loading import load_files
 from ferocal.intake.placed import Place, enter_values
@@ -150,6 +151,35 @@ def test_an_operator_is_led_through_a_whole_session(kiosk: Ferocal) -> None:
     assert len(rows) == 6
     assert {row[3] for row in rows} == {0.15, None}
     assert (510.0, 500.0, 520.0, None) in rows and (512.0, None, None, None) in rows
+
+
+def test_the_computer_of_an_operator_is_no_bench_and_visits_are_begun(ferocal: Ferocal) -> None:
+    text = STUDY.format(hold='hold = "Start from the disk with Halden 4."')
+    text = text.replace("rounds = 1\nruns = 2", 'schedule = "once"\nvisits = 2\nruns = 1')
+    ferocal.write(text.partition("[workload.idle-memory")[0])
+    processor = next(fact.value for fact in read_facts() if fact.name == "processor")
+    assert processor not in ferocal.quick("inspect") and ferocal.json("inspect")["machine"] == []
+    terminal = spawn(ferocal)
+    again = "once more, so that this is a visit of its own: "
+    for words in ("needed now", f"{again}Start from", "", f"{again}leave it and come back"):
+        if words:  # nobody brings the other level the first time
+            terminal.expect(words)
+            terminal.sendline("")
+        take_time(terminal, "\r")
+    terminal.expect("the plan is complete")
+    end(terminal, 0)
+    facts = query(ferocal, "SELECT content FROM facts")
+    assert {fact["name"] for row in facts for fact in json.loads(row[0])} == {"screen"}
+    conditions = query(ferocal, "SELECT conditions FROM run")
+    assert [json.loads(row[0]) for row in conditions] == [{"before": {}, "after": {}}] * 4
+    # The times are a thousandth of what a hand is exact to, so that anything may be true.
+    (effect,) = ferocal.json("compare")["effects"]
+    assert effect["verdict"] == "inconclusive" and " wide " in ferocal.quick("compare")
+    ferocal.quick("report")
+    page = (ferocal.directory / "report.html").read_text(encoding="utf-8")
+    assert processor not in page and "L7" in page
+    ferocal.write(text.replace("[bench.kiosk]", "[bench.kiosk]\nthis-machine = true"))
+    assert processor in " ".join(ferocal.quick("inspect").split())
 
 
 @pytest.mark.parametrize("how", ["Ctrl-C", "SIGKILL"])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -214,3 +215,15 @@ def test_once_gives_every_visit_its_number() -> None:
         (1, "a"), (2, "a"), (1, "b"), (2, "b"), (3, "a"), (4, "a"),
     ]  # fmt: skip
     assert [visit.position for visit in visits] == [1, 2, 3, 4, 5, 6]
+
+
+def test_what_is_impossible_is_counted_by_nobody(small_study: Callable[..., Ferocal]) -> None:
+    ferocal = small_study(rounds=3)
+    text = (ferocal.directory / "study.toml").read_text()
+    second = text[text.index("[workload.flight]") :].replace("workload.flight", "workload.orbit")
+    barred = '[configuration]\nimpossible = [{ mode = "on", workload = "orbit" }]\n'
+    ferocal.write(text + second + barred)
+    said = [ferocal.json("plan")["cost"]["runs"], ferocal.json("inspect")["runs"]]
+    assert "9 runs" in ferocal.quick("inspect")
+    ferocal.quick("measure")
+    assert said == [9, 9] and len(ferocal.json("runs")["runs"]) == 9

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import json
+import re
+from collections.abc import Callable
 from dataclasses import replace
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import Ferocal
 from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect
@@ -143,3 +146,24 @@ def test_every_section_of_the_report_has_a_place_and_a_title_of_its_own() -> Non
     names = [section.name for section in SECTIONS]
     titles = [section.title for section in SECTIONS if section.title]
     assert len(names) == len(set(names)) and len(titles) == len(set(titles))
+
+
+@pytest.mark.parametrize("schedule", ["rounds", "once"])
+def test_the_page_has_the_order_that_happened(
+    small_study: Callable[..., Ferocal], schedule: str
+) -> None:
+    ferocal = small_study(rounds=2)
+    if schedule == "once":
+        text = (ferocal.directory / "study.toml").read_text()
+        ferocal.write(text.replace("rounds = 2", 'schedule = "once"\nvisits = 2'))
+    ferocal.quick("measure", "--only", "on")
+    ferocal.quick("measure")
+    ferocal.quick("report")
+    page = (ferocal.directory / "report.html").read_text(encoding="utf-8")
+    table = page[page.index("order of the visits") :].partition("</table>")[0]
+    rows = re.findall(r'<td class="n">(\d+)</td><td>(.*?)</td>', table)
+    if schedule == "once":
+        assert rows == [("2", "on"), ("2", "off")]
+    else:
+        assert rows == [("1", "on"), ("2", "on"), ("1", "off"), ("2", "off")]
+        assert "Of 2 rounds, 2 are in pieces: left, and taken up again later." in page

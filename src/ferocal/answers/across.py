@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
@@ -11,7 +10,7 @@ import numpy as np
 
 from ferocal.analysis.data.index import deciding_places
 from ferocal.analysis.data.readings import Readings
-from ferocal.analysis.data.series import Scale, Series
+from ferocal.analysis.data.series import Scale, Series, share_of
 from ferocal.analysis.inference.effects import Estimate
 from ferocal.analysis.inference.judging import judge_contrasts
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
@@ -250,7 +249,7 @@ def _reigns(
     for stretch in find_stretches(search):
         if stretch.low > 0 or stretch.high < 0:
             ends = (stretch.level, stretch.low, stretch.high)
-            change, low, high = map(math.expm1, ends) if search.course.scale == "ratio" else ends
+            change, low, high = map(share_of, ends) if search.course.scale == "ratio" else ends
             names = [readings.configurations[order[n]] for n in (stretch.first, stretch.last)]
             leader = bench if (stretch.level > 0) == higher else other
             yield Reign(names[0], names[1], leader, change, low, high)

@@ -11,7 +11,7 @@ import numpy as np
 
 from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.data.segments import FloatArray
-from ferocal.analysis.data.series import Scale, Series
+from ferocal.analysis.data.series import Scale, Series, factor_of
 from ferocal.analysis.inference.effects import Estimate, Setting
 from ferocal.analysis.inference.judging import judge_contrasts
 from ferocal.analysis.inference.noise_floors import stated_floor
@@ -249,7 +249,7 @@ class _Values:
         """The interval of one value, from the noise as it is known of comparisons."""
         course = search.course
         series, centre = self.readings.series[course.series], float(course.centre[row])
-        value = math.exp(centre) if course.scale == "ratio" else centre
+        value = factor_of(centre) if course.scale == "ratio" else centre
         floor = self.setting.noise_floors.get((bench, series))
         stated = stated_floor(series, course.scale, value) if floor is None else None
         known = None if floor is None else (floor.variance, floor.degrees)

@@ -147,12 +147,14 @@ class Transition:
     ) -> None:
         """Begin a visit afresh where the configuration stays as it is.
 
-        Of visits in one go each has to be one: where an operator brings a level and no command
-        renews it, it is for the operator to do so once more.
+        Of visits in one go each has to be one: where an operator brings the levels of a factor
+        and no command renews them, it is for the operator to do so once more.
         """
         name = configuration.levels[factor]
         level = self._study.level(factor, name)
-        if level.hold and not level.renew and self._study.head.schedule != "rounds":
+        others = self._study.file.factor[factor].level.values()
+        in_one_go = self._study.head.schedule != "rounds"
+        if in_one_go and not level.renew and any(other.hold for other in others):
             self._hold(factor, configuration, context, again=True)
         self._do(factor, name, "renew", environment)
 
@@ -216,9 +218,10 @@ class Transition:
         """Wait until the operator has acted and the checks, if there are any, hold."""
         name = configuration.levels[factor]
         level = self._study.level(factor, name)
-        text = (
-            f"once more, so that this is a visit of its own: {level.hold}" if again else level.hold
-        )
+        task = level.hold or "leave it and come back"
+        if again:
+            task = f"once more, so that this is a visit of its own: {task}"
+        text = task
         while True:
             decision = self._observer.hold(
                 configuration.name, f"{factor}={name}", text, int(context["FEROCAL_ROUND"])
@@ -227,12 +230,12 @@ class Transition:
                 decision or Decision.STOP, "waiting"
             )
             self._recorder.record_step(
-                StepRecord(self._study.bench, "hold", factor, name, state, level.hold)
+                StepRecord(self._study.bench, "hold", factor, name, state, task)
             )
             if decision is None:
                 raise HoldError(
                     f"waiting at {factor}={name}, for configuration {configuration.name}\n"
-                    f"  do this: {level.hold}\n"
+                    f"  do this: {task}\n"
                     "  then run `ferocal measure` again"
                     + (
                         ": it verifies and goes on from here"
@@ -247,7 +250,7 @@ class Transition:
             failing = self._failing(f"{factor}={name}", configuration, context)
             if not failing:
                 return
-            text = f"{failing[0]}\n  {level.hold}"
+            text = f"{failing[0]}\n  {task}"
 
 
 def _has_checks(level: Level) -> bool:

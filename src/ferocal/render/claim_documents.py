@@ -6,6 +6,7 @@ import math
 from collections.abc import Callable
 from typing import Any
 
+from ferocal.analysis.data.series import factor_of, share_of
 from ferocal.render.claims import undecided_text
 from ferocal.render.documents import CHANGES, LEFT_OUT
 from ferocal.render.objects import Key, Schema, attributes
@@ -20,7 +21,7 @@ def _as_shown(name: str) -> Callable[[Any], Any]:
             return None
         if finding.judged.scale != "ratio":
             return number
-        return math.expm1(number) if finding.kind == "change" else math.exp(number)
+        return share_of(number) if finding.kind == "change" else factor_of(number)
 
     return value
 

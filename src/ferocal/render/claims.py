@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from rich.console import Console
 
+from ferocal.analysis.data.series import factor_of, share_of
 from ferocal.analysis.inference.claims import ClaimVerdict
 from ferocal.render.console import Text, fold_with, room, show_beside
 from ferocal.render.next_steps import measure_command
@@ -120,7 +121,7 @@ def _read(finding: ClaimFinding, value: float) -> float:
     """A number on the scale of the analysis as people read it: per cent, a ratio, a value."""
     if finding.judged.scale != "ratio":
         return value
-    return 100 * math.expm1(value) if finding.kind == "change" else math.exp(value)
+    return 100 * share_of(value) if finding.kind == "change" else factor_of(value)
 
 
 def _number(finding: ClaimFinding, value: float, places: int) -> str:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from rich.console import Console
 
+from ferocal.analysis.data.series import share_of
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.render.console import Text, fold_with, plain_words, room, show_beside
 from ferocal.render.grid import Footnotes, GridCell, Shape, arrange, lay_out
@@ -283,7 +284,7 @@ def part_line(part: Decomposition) -> str:
     )
     text = f"{part.series.title}: {change_text(part.total)} = {joined}"
     if part.lacks and abs(part.rest) > _REST:
-        rest = math.expm1(part.rest + part.total.mean) if ratio else part.rest + part.total.mean
+        rest = share_of(part.rest + part.total.mean) if ratio else part.rest + part.total.mean
         text += f"; measured as a whole {change_text(replace(part.total, change=rest))}"
     shares = [s.share for s in part.parts]
     # Of what may be noise no share is told.

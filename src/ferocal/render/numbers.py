@@ -152,7 +152,7 @@ def interval_text(effect: Change) -> str:
     if math.isnan(effect.low) or effect.verdict == "seen once":
         return "–"
     factor, unit = _change_scale(effect)
-    if math.isinf(effect.low) or math.isinf(effect.high):
+    if effect.bound is not None:
         return change_text(effect).replace(">", "above ").replace("<", "below ")
     places = change_decimals(effect)
     low, high = (_end_text(factor * end, places) for end in (effect.low, effect.high))
@@ -161,6 +161,8 @@ def interval_text(effect: Change) -> str:
 
 def _end_text(end: float, places: int) -> str:
     """An end of an interval; one that is near zero shows on which side of it."""
+    if math.isinf(end):
+        return "+∞" if end > 0 else f"{MINUS}∞"
     digits = range(places, places + _MORE_DIGITS)
     return next((signed(end, n) for n in digits if round(end, n)), signed(end, places))
 

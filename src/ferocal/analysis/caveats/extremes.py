@@ -11,7 +11,7 @@ from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, of_arms
 from ferocal.analysis.data.arms import Arms
 from ferocal.analysis.data.resolution import find_arm_steps, find_resolution
 from ferocal.analysis.data.segments import FloatArray, find_segments
-from ferocal.analysis.data.series import Series
+from ferocal.analysis.data.series import Series, factor_of
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.analysis.inference.weights import Arm
@@ -133,7 +133,7 @@ def _far_apart(view: View) -> Iterator[Finding]:
         alone = effect.runs - effect.base_runs == effect.base_runs == 1
         known = effect.scale == "ratio" and effect.bound is None and not effect.series.metered
         if alone and known and abs(effect.shift.mean) > _TENFOLD:
-            factor = significant(math.exp(abs(effect.shift.mean)), 2)
+            factor = significant(factor_of(abs(effect.shift.mean)), 2)
             text = f"two single readings are {factor} times apart, as with a digit too few"
             yield Finding(text, [n])
 

@@ -15,7 +15,7 @@ from ferocal.analysis.data.arms import Arms, sort_into_arms
 from ferocal.analysis.data.readings import Readings, VisitSummaries, summarise_visits
 from ferocal.analysis.data.resolution import find_steps
 from ferocal.analysis.data.segments import FloatArray
-from ferocal.analysis.data.series import Scale, Series
+from ferocal.analysis.data.series import Scale, Series, share_of
 from ferocal.analysis.inference.components import run_variances
 from ferocal.analysis.inference.effects import Effect, Setting
 from ferocal.terms.numbers import grouped, signed_significant
@@ -264,5 +264,5 @@ def percentage(share: float) -> str:
 def sized(shift: float, scale: Scale, unit: str) -> str:
     """A difference on the scale of the analysis, such as "+3.4 %" or "−2 W"."""
     if scale == "ratio":
-        return percentage(math.expm1(shift))
+        return percentage(share_of(shift))
     return f"{signed_significant(shift)} {'points' if unit == '%' else unit}"

@@ -11,6 +11,7 @@ from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, of_arms
 from ferocal.analysis.data.arms import Arms
 from ferocal.analysis.data.readings import MEDIAN_FROM_RUNS, NO_ROUND, round_number
 from ferocal.analysis.data.segments import FloatArray, IntArray, Segments, find_segments
+from ferocal.analysis.data.series import factor_of
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.terms.numbers import significant
 from ferocal.terms.wording import counted
@@ -114,7 +115,7 @@ def _find_two_modes(view: View, arms: Arms) -> Iterator[Finding]:
         lower = int(size[arm])
         low, high = float(readings[:lower].mean()), float(readings[lower:].mean())
         if arms.scales[arms.series_of[arm]] == "ratio":
-            low, high = math.exp(low), math.exp(high)
+            low, high = factor_of(low), factor_of(high)
         step = float(view.steps[arms.series_of[arm]])
         names = [significant(centre) for centre in (low, high)]
         # Rounding makes two groups of any readings that spread over a step or two.

@@ -19,6 +19,9 @@ from ferocal.terms.wording import counted, listed
 
 FEW_ROUNDS = 5
 
+# In days, as times are.
+_HOUR = 1 / 24
+
 
 def _one_visit(view: View) -> Iterator[Finding]:
     for n, effect in enumerate(view.effects):
@@ -149,6 +152,8 @@ def _time_between(view: View, effect: Effect) -> str:
     gap = max(sides[1].min() - sides[0].max(), sides[0].min() - sides[1].max())
     if gap <= 0:
         return "their visits overlap in time"
+    if gap < _HOUR:
+        return f"{significant(24 * 60 * gap, 2)} minutes lie between them"
     if gap < 1:
         return f"{significant(24 * gap, 2)} hours lie between them"
     return f"{counted(round(gap), 'day')} lie between them"

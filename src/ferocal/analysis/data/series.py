@@ -12,6 +12,8 @@ from typing import Literal
 from ferocal.terms.roles import Role
 
 Scale = Literal["ratio", "difference"]
+# Of what is less, the exponential is a number.
+_LARGEST_LOGARITHM = 709.0
 
 
 @dataclass(frozen=True)
@@ -66,3 +68,13 @@ def margin_on_scale(series: Series, scale: Scale) -> float:
     if scale == "ratio":
         return math.log1p(series.margin)
     return float("nan") if series.unit_margin is None else series.unit_margin
+
+
+def share_of(shift: float) -> float:
+    """A change on the logarithmic scale as a share, infinite where no number is as large."""
+    return math.expm1(shift) if shift < _LARGEST_LOGARITHM else math.inf
+
+
+def factor_of(shift: float) -> float:
+    """What a value on the logarithmic scale stands for, infinite where no number is as large."""
+    return math.exp(shift) if shift < _LARGEST_LOGARITHM else math.inf

@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ferocal.analysis.data.readings import Readings, summarise_visits, to_scale
-from ferocal.analysis.data.series import Scale
+from ferocal.analysis.data.series import Scale, share_of
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Estimate, Shift
 from ferocal.analysis.inference.noise_floors import KNOWN_DEGREES, NoiseFloor, summary_variance
@@ -109,7 +109,7 @@ class BoundJudge:
         edge = low if bound == ">" else high
         if math.isinf(low) and math.isinf(high):
             bound, edge = "", math.nan
-        turn = math.expm1 if scale == "ratio" else float
+        turn = share_of if scale == "ratio" else float
         nothing = math.nan
         return Estimate(
             scale=scale,

@@ -11,6 +11,7 @@ import numpy as np
 
 from ferocal.analysis.data.readings import Readings, choose_scales, summarise_visits
 from ferocal.analysis.data.segments import FloatArray
+from ferocal.analysis.data.series import factor_of
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.inference.verdicts import CONFIDENCE
 
@@ -60,7 +61,7 @@ def find_crossing(
         if shown[a] != shown[b]:
             place = _fieller(table[:, a], table[:, b], reach)
             ends = (math.log(sizes[a]), math.log(sizes[b]))
-            size, low, high = (math.exp(ends[0] + (ends[1] - ends[0]) * p) for p in place)
+            size, low, high = (factor_of(ends[0] + (ends[1] - ends[0]) * p) for p in place)
             return Crossing(
                 size, low, high, sizes[a], sizes[b], bool((shown[b] > 0) == (better == "higher"))
             )

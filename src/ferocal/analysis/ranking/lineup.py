@@ -18,7 +18,7 @@ from ferocal.analysis.data.readings import (
 )
 from ferocal.analysis.data.resolution import find_resolution, find_steps
 from ferocal.analysis.data.segments import FloatArray, IntArray
-from ferocal.analysis.data.series import Scale, Series
+from ferocal.analysis.data.series import Scale, Series, factor_of
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.noise_floors import (
     NoiseFloor,
@@ -104,7 +104,7 @@ def line_up(
         if len(values) == 1 and c.bench not in floors:
             floors[c.bench] = _floor(numbers, series, c.bench, scales, setting)
         centre = float(values.mean())
-        value = math.exp(centre) if scales[series] == "ratio" else centre
+        value = factor_of(centre) if scales[series] == "ratio" else centre
         floor = floors.get(c.bench) or stated_floor(readings.series[series], scales[series], value)
         error, degrees = _error(values, summaries.runs[rows[n]], floor)
         code = Arm(series, c.bench, c.configuration).code(readings)

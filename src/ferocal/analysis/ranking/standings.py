@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ferocal.analysis.data.readings import Readings
-from ferocal.analysis.data.series import Scale, Series, margin_on_scale
+from ferocal.analysis.data.series import Scale, Series, factor_of, margin_on_scale
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.judging import judge_contrasts
 from ferocal.analysis.inference.student import t_quantile
@@ -212,7 +212,7 @@ def _shifted(readings: Readings, series: int, contestants: Sequence[Contestant])
     for c in contestants:
         rows = readings.series_of == series
         rows &= (readings.bench_of == c.bench) & (readings.configuration_of == c.configuration)
-        value[rows] *= math.exp(c.offset)
+        value[rows] *= factor_of(c.offset)
     return replace(readings, value=value)
 
 
@@ -254,7 +254,7 @@ def _value(
     else:
         base = found.places.index(relative_to)
         ends = _against(found, n, base, confidence)
-    value, low, high = (math.exp(e) if ratio else float(e) for e in ends)
+    value, low, high = (factor_of(e) if ratio else float(e) for e in ends)
     return value, low, high
 
 
