@@ -301,7 +301,7 @@ def is_shown(judged: Judged) -> bool:
 
 def _efficiency_interval(known: Judged) -> str:
     """The interval of an efficiency, as it stands behind it; nothing where there is none."""
-    if math.isnan(known.low):
+    if not math.isfinite(known.high - known.low):
         return ""
     low, high = (100 * (1 + end) for end in (known.low, known.high))
     places = change_decimals(known)
