@@ -72,9 +72,9 @@ def margin_on_scale(series: Series, scale: Scale) -> float:
 
 def share_of(shift: float) -> float:
     """A change on the logarithmic scale as a share, infinite where no number is as large."""
-    return math.expm1(shift) if shift < _LARGEST_LOGARITHM else math.inf
+    return math.inf if shift >= _LARGEST_LOGARITHM else math.expm1(shift)
 
 
 def factor_of(shift: float) -> float:
     """What a value on the logarithmic scale stands for, infinite where no number is as large."""
-    return math.exp(shift) if shift < _LARGEST_LOGARITHM else math.inf
+    return math.inf if shift >= _LARGEST_LOGARITHM else math.exp(shift)
