@@ -93,7 +93,7 @@ def test_rows_are_in_groups_with_parts_below_their_total_and_details_on_request(
     assert "workers" not in table.split("▲ better")[0]
     assert "with Oxbow-M: render workers differs by +100 % from Oxbow-S" in " ".join(text.split())
     context = ferocal.quick("compare", "--role", "context")
-    assert re.search(r"render workers +1 +4\.000 +\+\d+ … \+\d+ % ", context)
+    assert re.search(r"workers +1 +4\.000 +\+100 ±\d+ % +−\d+ … \+\d+ %", context)
     assert "▲" not in context
     (only, *rest) = ferocal.json("compare", "--only", "worse")["effects"]
     assert (only["label"], only["role"], only["mark"], rest) == ("export spill", "detail",
