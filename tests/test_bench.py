@@ -89,7 +89,7 @@ def test_only_what_changes_is_switched_and_stays_are_renewed(bench_study: Study)
     assert "8 visits, 3 switches, 8 runs" in plan
     assert "impossible, and skipped: r64+opengl" in plan
     assert "not interleaved" in plan
-    ferocal("measure")
+    ferocal.quick("measure")
     # r61+opengl twice, r61+vulkan twice, r64+vulkan twice, and back to r61+opengl twice.
     assert steps(ferocal) == [
         "switch r61", "renew r61", "renew r61",
@@ -108,13 +108,13 @@ def test_a_step_is_tried_again_and_a_failing_one_ends_with_its_output(bench_stud
         " shell = true, retries = 2 }}"
     )
     ferocal = bench_study(head="rounds = 1", r61=flaky.format(3), configuration=ONE_FACTOR)
-    ferocal("measure")
+    ferocal.quick("measure")
     assert steps(ferocal) == ["try"] * 3
     states = query(ferocal, "SELECT state FROM step ORDER BY id")
     assert states == [("failed",), ("failed",), ("done",), ("done",)]  # the last one leaves r61
     ferocal = bench_study(head="rounds = 3", r61=flaky.format(99), configuration=ONE_FACTOR)
-    ferocal("measure", "--only", "driver=r64", "--rounds", "3")
-    error = ferocal("measure", "--rounds", "3", status=1).stderr
+    ferocal.quick("measure", "--only", "driver=r64", "--rounds", "3")
+    error = ferocal.quick("measure", "--rounds", "3", status=1)
     assert "switch of driver=r61 failed 3 times" in error
     assert "no link" in error
     assert len(valid_runs(ferocal)) == 4
@@ -195,14 +195,14 @@ def test_here_takes_the_visit_of_what_is_active_and_copies_merge(
     set_driver(other, "r64")
     for side, name in ((ferocal, "r61+opengl"), (other, "r64+opengl")):
         for left in (3, 2):  # of the whole plan, of which one visit was asked for
-            done = side("measure", "--here").stdout
+            done = side.quick("measure", "--here")
             assert re.search(rf"took 1 run in .*; {left} are still to be taken", done)
         assert {configuration for _, configuration, _, _ in valid_runs(side)} == {name}
     set_driver(other, "r66")
-    assert "no configuration is active here" in other("measure", "--here", status=1).stderr
+    assert "no configuration is active here" in other.quick("measure", "--here", status=1)
     assert "brought in 2 runs" in ferocal.quick("merge", str(other.directory))
     assert "brought in 0 runs" in ferocal.quick("merge", str(other.directory))
-    assert "everything is measured: 4 runs" in ferocal("measure").stdout
+    assert "everything is measured: 4 runs" in ferocal.quick("measure")
     (effect,) = ferocal.json("compare")["effects"]
     # All visits to one before all to the other are no rounds, whatever their numbers.
     assert (effect["rounds"], effect["visits"], effect["runs"]) == (0, 2, 4)
@@ -222,13 +222,13 @@ def test_a_changed_hardware_fact_stops_the_study_and_is_named(bench_study: Study
         configuration=ONE_FACTOR,
     )
     (ferocal.directory / "memory").write_text("32 GiB")
-    ferocal("measure", "--rounds", "1")
+    ferocal.quick("measure", "--rounds", "1")
     (ferocal.directory / "memory").write_text("16 GiB")
-    error = ferocal("measure", status=1).stderr
+    error = ferocal.quick("measure", status=1)
     assert 'memory-fitted is "16 GiB", it was "32 GiB"' in error
     assert len(valid_runs(ferocal)) == 2
     (ferocal.directory / "memory").write_text("32 GiB")
-    ferocal("measure")
+    ferocal.quick("measure")
 
 
 def test_facts_read_in_two_ways_are_compared_by_what_both_can_tell() -> None:
@@ -275,7 +275,7 @@ def test_what_else_differs_becomes_a_caveat(bench_study: Study, explained: bool)
         text = (ferocal.directory / "study.toml").read_text()
         ferocal.write(text.replace("3.$CODEC", "3"))
         (ferocal.directory / "scene").write_text("one")
-    ferocal("measure")
+    ferocal.quick("measure")
     (effect,) = ferocal.json("compare")["effects"]
     found = {(caveat["code"], caveat["seen"].split(":")[0]) for caveat in effect["caveats"]}
     unexpected = {
@@ -298,7 +298,7 @@ def test_a_running_workload_proves_or_disproves_what_is_active(bench_study: Stud
         configuration=ONE_FACTOR,
         command="sleep 1; echo score 1",
     )
-    error = ferocal("measure", "--if-not-active", "go-on", status=1).stderr
+    error = ferocal.quick("measure", "--if-not-active", "go-on", status=1)
     assert "driver=r64 is not active: expected libraries of the running workload" in error
     assert {configuration for _, configuration, _, _ in valid_runs(ferocal)} <= {"r61+opengl"}
     outcomes = ferocal.json("runs")["runs"]
@@ -332,7 +332,7 @@ def test_a_busy_machine_is_waited_for_then_told_and_named(bench_study: Study) ->
     )
     busy = [subprocess.Popen(["sh", "-c", "exec yes > /dev/null"]) for _ in range(2)]
     try:
-        output = ferocal("measure").stdout
+        output = ferocal.quick("measure")
     finally:
         for process in busy:
             process.kill()
@@ -347,11 +347,11 @@ def test_a_busy_machine_is_waited_for_then_told_and_named(bench_study: Study) ->
 
 def test_runs_are_excluded_restored_and_noted(small_study: Study) -> None:
     ferocal = small_study(rounds=3)
-    ferocal("measure")
+    ferocal.quick("measure")
     ledger = ferocal.directory / "ledger.sqlite"
     runs = ferocal.json("runs", "--configuration", "on")["runs"]
     first = runs[0]["id"]
-    ferocal("exclude", first[:6], "--reason", "projector was off")
+    ferocal.quick("exclude", first[:6], "--reason", "projector was off")
     assert ferocal.json("compare")["effects"][0]["rounds"] == 2
     for command in ("table", "compare"):
         assert "1 run is excluded: ferocal runs --excluded" in ferocal(command).stdout
@@ -391,7 +391,7 @@ def test_the_plan_tells_rounds_needed_and_the_control_arm_is_measured(small_stud
     assert any(text.endswith("in 0 of 1 secondary metric") for text in seen["answers"])
     assert any("nothing proves" in text for text in seen["shortcomings"])
     assert (seen["cost"]["visits"], seen["cost"]["seconds"]) == (9, None)
-    ferocal("measure")
+    ferocal.quick("measure")
     effects = {e["configuration"]: e["change"] for e in ferocal.json("compare")["effects"]}
     assert effects["control"] == pytest.approx(0, abs=0.02)
     after = ferocal.json("plan")
@@ -403,14 +403,14 @@ def test_the_plan_tells_rounds_needed_and_the_control_arm_is_measured(small_stud
 
 def test_deciding_stops_at_the_first_look_that_is_enough(small_study: Study) -> None:
     ferocal = small_study(rounds=3)
-    output = ferocal("measure", "--decide", "--rounds", "10").stdout
+    output = ferocal.quick("measure", "--decide", "--rounds", "10")
     assert "look after round 5: everything is decided" in output
     result = ferocal.json("compare")
     assert result["confidence"] == 0.9772
     assert (result["effects"][0]["verdict"], result["effects"][0]["rounds"]) == ("better", 5)
     assert "intervals 97.72 %" in ferocal.quick("compare")
     assert "10 or 20" in ferocal.refusal("measure", "--decide", "--rounds", "12")
-    ferocal("measure", "--rounds", "11")
+    ferocal.quick("measure", "--rounds", "11")
     codes = {caveat["code"] for caveat in ferocal.json("compare")["effects"][0]["caveats"]}
     assert codes == {"extended", "unproven"}
 

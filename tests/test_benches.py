@@ -54,7 +54,7 @@ def test_one_ledger_holds_the_benches_and_compare_shows_them_in_turn(ferocal: Fe
     assert "this machine may be node or lobby: say which with --bench" in error
     ferocal.quick("measure", "--bench", "node")
     # What was taken on one bench is not taken for granted on the other.
-    assert "took 10 runs" in ferocal("measure", "--bench", "lobby").stdout
+    assert "took 10 runs" in ferocal.quick("measure", "--bench", "lobby")
     visits = query(ferocal, "SELECT bench, count(*) FROM visit GROUP BY bench ORDER BY bench")
     assert visits == [("lobby", 10), ("node", 10)]
     effects = ferocal.json("compare")["effects"]
@@ -66,7 +66,7 @@ def test_one_ledger_holds_the_benches_and_compare_shows_them_in_turn(ferocal: Fe
     (only,) = ferocal.json("compare", "--bench", "lobby")["effects"]
     assert only == effects[1]
     assert "bench node" not in ferocal.quick("compare", "--bench", "lobby")
-    gate = ferocal("compare", "--gate", "not-equivalent", status=3).stderr
+    gate = ferocal.quick("compare", "--gate", "not-equivalent", status=3)
     assert "gate not-equivalent: on on flight is better, on the bench lobby" in gate
     assert 'did you mean "lobby"' in ferocal.refusal("compare", "--bench", "loby")
     assert {c["bench"] for c in ferocal.json("table")["cells"]} == {"node", "lobby"}
@@ -82,14 +82,14 @@ def test_one_ledger_holds_the_benches_and_compare_shows_them_in_turn(ferocal: Fe
 
 def test_a_bench_is_found_by_facts_that_ferocal_can_read(ferocal: Ferocal) -> None:
     write(ferocal, node=MACHINE, lobby='architecture = "z80"')
-    assert "this machine is the bench node" in ferocal("measure").stdout
+    assert "this machine is the bench node" in ferocal.quick("measure")
     error = ferocal.refusal("measure", "--bench", "lobby")
     assert 'this machine is not the bench "lobby": architecture is' in error and '"z80"' in error
     write(ferocal, node='architecture = "6502"', lobby='architecture = "z80"')
     assert "none of the benches node and lobby" in ferocal.refusal("measure")
     # A bench that was measured is known by the hardware that was recorded there.
     write(ferocal, lobby='architecture = "z80"')
-    assert "this machine is the bench node" in ferocal("measure").stdout
+    assert "this machine is the bench node" in ferocal.quick("measure")
     threads = psutil.cpu_count()
     assert any(f["value"] == str(threads) for f in ferocal.json("inspect")["machine"])
 
@@ -112,7 +112,7 @@ def test_readings_from_elsewhere_are_of_a_bench(ferocal: Ferocal) -> None:
     assert "name one with --bench" in ferocal.refusal("load", "none.csv")
     ferocal.quick("load", "none.csv", "--bench", "node")
     # A study that is begun from a file has the benches of the file.
-    ferocal("new", "begun", "--from", "rows.csv")
+    ferocal.quick("new", "begun", "--from", "rows.csv")
     begun = Ferocal(ferocal.directory / "begun")
     assert [e["bench"] for e in begun.json("compare")["effects"]] == ["node"]
     assert {c["bench"] for c in begun.json("table")["cells"]} == {"node", "lobby"}
@@ -129,9 +129,8 @@ def test_looks_and_plans_are_those_of_each_bench(ferocal: Ferocal) -> None:
     node, lobby = ferocal.json("compare")["effects"]
     assert (node["verdict"], node["rounds"]) == ("better", 5)
     assert (lobby["verdict"], lobby["p_adjusted"], lobby["rounds"]) == ("inconclusive", None, 4)
-    assert (
-        "look after round 5: everything is decided"
-        in ferocal("measure", "--bench", "lobby", "--decide", "--rounds", "10").stdout
+    assert "look after round 5: everything is decided" in ferocal.quick(
+        "measure", "--bench", "lobby", "--decide", "--rounds", "10"
     )
     node, lobby = ferocal.json("compare")["effects"]
     assert lobby["verdict"] == "better" and "extended" not in codes(ferocal)
@@ -145,8 +144,8 @@ def test_ledgers_of_two_benches_merge_into_one_list_in_order_of_time(
     other.directory.mkdir()
     write(other)
     for number in (1, 2):  # in turn, as on two machines of one study
-        ferocal("measure", "--bench", "node", "--rounds", str(number))
-        other("measure", "--bench", "lobby", "--rounds", str(number))
+        ferocal.quick("measure", "--bench", "node", "--rounds", str(number))
+        other.quick("measure", "--bench", "lobby", "--rounds", str(number))
     assert "brought in 4 runs of 4 visits" in ferocal.quick("merge", "other")
     runs = ferocal.json("runs")["runs"]
     times = [run["started_at"] for run in runs]
@@ -171,10 +170,10 @@ def test_noise_floors_are_brought_to_the_bench_that_both_studies_name(
     earlier.directory.mkdir()
     text = STUDY.format(**DEFAULTS)
     earlier.write(text.replace("runs = 1", "runs = 1\ncontrol = true"))
-    earlier("measure", "--bench", "lobby")
+    earlier.quick("measure", "--bench", "lobby")
     ferocal.write(text.replace("rounds = 5", 'schedule = "once"'))
     for bench in ("node", "lobby"):
-        ferocal("measure", "--bench", bench)
+        ferocal.quick("measure", "--bench", bench)
     floors = ferocal.json("noise-floor", "earlier")["noise_floors"]
     assert [floor["bench"] for floor in floors] == ["lobby"]
     methods = {e["bench"]: e["method"] for e in ferocal.json("compare")["effects"]}
@@ -188,7 +187,7 @@ def test_traces_of_several_benches_are_drawn_apart(ferocal: Ferocal) -> None:
     head, _, _ = text.partition("unit =")
     ferocal.write(head + metric)
     for bench in ("node", "lobby"):
-        ferocal("measure", "--bench", bench, "--rounds", "2")
+        ferocal.quick("measure", "--bench", bench, "--rounds", "2")
     output = ferocal.quick("soak", "--chart", "chart.svg")
     assert output.count("wrote chart-flight-score-") == 2
     charts = {path.name for path in ferocal.directory.glob("*.svg")}
@@ -252,7 +251,7 @@ def test_criteria_that_change_after_the_first_reading_are_told(
     assert message in (ferocal.directory / "report.html").read_text()
     status = 3 if "better" in values else 0
     gate = ferocal("compare", "--gate", "worse", "--bench", "node", status=status).stderr
-    unmeasured = ferocal("compare", "--gate", "worse", status=3).stderr
+    unmeasured = ferocal.quick("compare", "--gate", "worse", status=3)
     assert "gate worse: nothing of on can be compared on lobby" in unmeasured
     assert f"warning: {message}" in gate
     # Once something was measured so, the date of that is known.

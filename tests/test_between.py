@@ -54,7 +54,7 @@ def browsers(tmp_path_factory: pytest.TempPathFactory) -> Ferocal:
     """A study of which nothing is changed any more."""
     ferocal = Ferocal(tmp_path_factory.mktemp("browsers"))
     ferocal.write(STUDY.format(benches=""))
-    ferocal("measure")
+    ferocal.quick("measure")
     return ferocal
 
 

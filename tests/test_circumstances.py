@@ -59,7 +59,7 @@ def test_a_hold_that_nothing_checks_is_confirmed_every_time(small_study: Study) 
         )  # fmt: skip
 
     for _ in range(2):  # asking twice without anybody there proves nothing
-        assert "in a terminal, and confirm it" in ferocal("measure", status=4).stderr
+        assert "in a terminal, and confirm it" in ferocal.quick("measure", status=4)
     first = spawn()
     first.expect("round [12]: for on, mode=on is needed now")
     first.sendline("skip")
@@ -73,7 +73,7 @@ def test_a_hold_that_nothing_checks_is_confirmed_every_time(small_study: Study) 
     second.expect(pexpect.EOF)
     second.close()
     # A hold that was continued is not taken for granted in another session.
-    ferocal("measure", "--rounds", "4", "--only", "mode=on", status=4)
+    ferocal.quick("measure", "--rounds", "4", "--only", "mode=on", status=4)
 
 
 def test_steps_around_a_run_are_outside_of_it_and_failures_are_told(small_study: Study) -> None:
@@ -85,7 +85,7 @@ after = { command = "rm profile" }
     command = "n=$(cat tries 2>/dev/null || echo 0); echo $((n + 1)) > tries; "
     command += "test $((n % 3)) -gt 0 || exit 9; cat profile; echo score $GAIN"
     ferocal = small_study(rounds=1, command=command, workload=workload)
-    output = ferocal("measure").stdout
+    output = ferocal.quick("measure")
     assert output.count("exit status 9; it is taken again") == 1
     outcomes = query(ferocal, "SELECT outcome, wall FROM run ORDER BY id")
     assert [outcome for outcome, _ in outcomes] == ["failed", "ok", "ok"]
@@ -157,13 +157,13 @@ def test_a_command_that_leaves_its_work_behind_is_no_timing(small_study: Study) 
         command="setsid sh -c 'touch there; sleep 33' & "
         "while ! test -e there; do sleep 0.02; done; rm there; echo score 5",
     )
-    assert " running in a session of its own" in ferocal("measure").stdout
+    assert " running in a session of its own" in ferocal.quick("measure")
     assert len(valid_runs(ferocal)) == 2
     (run, _) = ferocal.json("runs")["runs"]
     assert set(run["conditions"]["left_behind"]) <= {"sh", "sleep"}
     replaced(ferocal, 'unit = "points"', 'unit = "s"')
     replaced(ferocal, 'source = { pattern = "score ([0-9.]+)" }', 'source = "wall-time"')
-    error = ferocal("measure", "--rounds", "2", status=1).stderr
+    error = ferocal.quick("measure", "--rounds", "2", status=1)
     assert "wall-time is not that of the work; keep it in the foreground" in error
 
 
@@ -171,7 +171,7 @@ def test_hardware_that_a_factor_explains_is_a_resource(small_study: Study) -> No
     probe = '[bench.node.probe.gpu]\nkind = "hardware"\ncommand = "sh -c \'echo $GAIN\'"\n'
     ferocal = small_study(rounds=1)
     ferocal.write((ferocal.directory / "study.toml").read_text() + probe)
-    error = ferocal("measure", status=1).stderr
+    error = ferocal.quick("measure", status=1)
     assert '[factor.mode]\n  explains = ["gpu"]' in error
     (ferocal.directory / "ledger.sqlite").unlink()
     replaced(
@@ -222,11 +222,11 @@ def test_what_is_named_otherwise_has_not_been_measured(small_study: Study) -> No
     ferocal = small_study(rounds=2)
     ferocal.quick("measure")
     replaced(ferocal, "metric.score", "metric.points")
-    assert "took 4 runs" in ferocal("measure").stdout
-    assert "everything is measured" in ferocal("measure").stdout
+    assert "took 4 runs" in ferocal.quick("measure")
+    assert "everything is measured" in ferocal.quick("measure")
     # A bench of another name is another bench, whose readings are not pooled.
     ferocal.write((ferocal.directory / "study.toml").read_text() + "[bench.lobby]\n")
-    assert "took 4 runs" in ferocal("measure").stdout
+    assert "took 4 runs" in ferocal.quick("measure")
     assert ferocal.effect()["rounds"] == 2 and ferocal.json("compare")["left_out"] == 8
 
 
@@ -235,8 +235,8 @@ def test_excluded_runs_can_be_replaced(small_study: Study) -> None:
     ferocal.quick("measure")
     run = ferocal.json("runs")["runs"][0]["id"]
     ferocal.quick("exclude", run, "--reason", "the door was open")
-    assert "everything is measured" in ferocal("measure").stdout
-    assert "took 1 run" in ferocal("measure", "--retry").stdout
+    assert "everything is measured" in ferocal.quick("measure")
+    assert "took 1 run" in ferocal.quick("measure", "--retry")
     assert ferocal.effect()["rounds"] == 2
 
 

@@ -71,7 +71,7 @@ def test_signals_end_with_their_status_and_leave_nothing_open(
     assert "goes on from there" in out
     assert query(ferocal, "SELECT outcome, reason FROM run") == [("interrupted", reason)]
     assert list(scratch.iterdir()) == []
-    ferocal("measure")
+    ferocal.quick("measure")
     assert len(valid_runs(ferocal)) == 4
 
 
@@ -97,7 +97,7 @@ main()
 
 @pytest.mark.parametrize("module", ["click", "ferocal.study.load", "sqlalchemy"])
 def test_ctrl_c_while_modules_are_loaded_ends_in_a_line(ferocal: Ferocal, module: str) -> None:
-    ferocal("new", ".")
+    ferocal.quick("new", ".")
     program = f"""
 import os, signal, sys
 class Interrupting:
@@ -186,7 +186,7 @@ runs = 1
 def test_a_value_amid_40_mb_of_output_is_found(small_study: Study) -> None:
     noise = "head -c 15000000 /dev/zero | base64 -w 99"
     ferocal = small_study(rounds=1, command=f"{noise}; echo score $GAIN; {noise}")
-    ferocal("measure")
+    ferocal.quick("measure")
     assert query(ferocal, "SELECT value FROM reading ORDER BY 1") == [(100.0,), (120.0,)]
     assert query(ferocal, "SELECT min(size) > 4e7 FROM output") == [(1,)]
 
@@ -230,7 +230,7 @@ def test_a_ledger_that_stays_locked_loses_no_finished_reading(
     assert "locked" in error and "the run in progress is in measure.journal" in error
     other.rollback()
     assert valid_runs(ferocal) == []
-    out = ferocal("measure").stdout
+    out = ferocal.quick("measure")
     assert "recorded now" in out
     assert len(valid_runs(ferocal)) == 2 == query(ferocal, "SELECT count(*) FROM run")[0][0]
     assert not (ferocal.directory / "measure.journal").exists()
@@ -238,7 +238,7 @@ def test_a_ledger_that_stays_locked_loses_no_finished_reading(
     # Of another ledger, or damaged: it is neither taken in nor removed.
     for content, told in (('{"run": "0"', "cannot be read"), (foreign_journal(), "does not have")):
         (ferocal.directory / "measure.journal").write_text(content)
-        assert told in ferocal("measure", "--rounds", "2", status=1).stderr
+        assert told in ferocal.quick("measure", "--rounds", "2", status=1)
         assert (ferocal.directory / "measure.journal").read_text() == content
 
 
@@ -352,7 +352,7 @@ def test_new_and_exports_leave_nothing_half(
     fill(small_disk)
     assert "No space left" in Ferocal(small_disk)("new", ".", status=1).stderr
     ferocal = small_study(rounds=2)
-    ferocal("measure")
+    ferocal.quick("measure")
     for words in (["report", "-o"], ["export"], ["export"]):
         target = small_disk / {"report": "r.html"}.get(words[0], "all.csv")
         assert "No space left" in ferocal(*words, str(target), status=1).stderr
@@ -374,7 +374,7 @@ def test_full_places_of_our_own_keep_nobody_from_working(
 @pytest.mark.parametrize("command", ["--help", "inspect", "compare", "runs --json"])
 def test_an_output_that_takes_nothing_is_told(small_study: Study, command: str) -> None:
     ferocal = small_study(rounds=1)
-    ferocal("measure")
+    ferocal.quick("measure")
     with Path("/dev/full").open("w") as full:
         done = subprocess.run(
             [PROGRAM, *command.split()],
@@ -388,7 +388,7 @@ def test_an_output_that_takes_nothing_is_told(small_study: Study, command: str) 
 def test_a_clock_that_is_set_back_changes_no_order(small_study: Study) -> None:
     # The score falls from visit to visit, which paired rounds do not mind.
     ferocal = small_study(rounds=6, command="echo score $((GAIN * 10 - FEROCAL_VISIT * 9))")
-    ferocal("measure")
+    ferocal.quick("measure")
     order = [run["id"] for run in ferocal.json("runs")["runs"]]
     expected = ferocal.effect()
     for table in ("visit", "run"):

@@ -99,7 +99,7 @@ def end(terminal: pexpect.spawn[str], status: int) -> None:
 def test_an_operator_is_led_through_a_whole_session(kiosk: Ferocal) -> None:
     kiosk.write(STUDY.format(hold='hold = "Start from the disk with Halden 4."'))
     assert "operator, stopwatch" in kiosk.quick("inspect")
-    assert "do this: Start from the disk" in kiosk("measure", status=4).stderr
+    assert "do this: Start from the disk" in kiosk.quick("measure", status=4)
     first, second = spawn(kiosk), None
     # Whichever comes first: halden-4 is switched to by the operator, halden-5 by nobody.
     if first.expect(["when it is done", "ready"]) == 0:
@@ -422,7 +422,7 @@ def test_a_spreadsheet_becomes_a_study_with_verdicts_in_two_commands(ferocal: Fe
     pd.DataFrame(rows, columns=["test", "Halden 4", "Halden 5 (bêta)"]).to_excel(
         ferocal.directory / "scores.xlsx", index=False
     )
-    assert "with 24 readings" in ferocal("new", "s", "--from", "scores.xlsx").stdout
+    assert "with 24 readings" in ferocal.quick("new", "s", "--from", "scores.xlsx")
     verdicts = {
         e["workload"]: e["verdict"] for e in ferocal.json("compare", "--study", "s")["effects"]
     }
@@ -431,7 +431,7 @@ def test_a_spreadsheet_becomes_a_study_with_verdicts_in_two_commands(ferocal: Fe
     assert 'did you mean "Halden-' in error and not (ferocal.directory / "t").exists()
     text = "Metric,Unit,Halden 4,Halden 5\nLatency,ms,25,20\nMemory,MiB,200,200\n"
     (ferocal.directory / "Viewer 2.csv").write_text(text)
-    ferocal("new", "v", "--from", "Viewer 2.csv")
+    ferocal.quick("new", "v", "--from", "Viewer 2.csv")
     study = load_study(ferocal.directory / "v")
     assert [(w, name, m.better) for w, name, m in study.metrics()] == [
         ("Viewer-2", "Latency", "lower"), ("Viewer-2", "Memory", "lower")

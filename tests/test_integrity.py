@@ -21,7 +21,7 @@ def measured(tmp_path_factory: pytest.TempPathFactory) -> Path:
     directory = tmp_path_factory.mktemp("measured")
     ferocal = Ferocal(directory)
     ferocal.write(STUDY)
-    ferocal("measure")
+    ferocal.quick("measure")
     (directory / "more.csv").write_text(MORE)
     ferocal.quick("load", "more.csv")
     ferocal.quick("note", "no sound", "--configuration", "on")

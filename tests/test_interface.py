@@ -113,21 +113,21 @@ def test_compare_selects_sorts_and_takes_another_baseline(demo: tuple[Ferocal, s
         size = abs(math.log1p(e["change"])) if e["scale"] == "ratio" else -1.0
         largest[e["label"]] = max(size, largest.get(e["label"], -1.0))
     assert list(largest.values()) == sorted(largest.values(), reverse=True)
-    error = ferocal("compare", "--metric", "framerate", status=2).stderr
+    error = ferocal.quick("compare", "--metric", "framerate", status=2)
     assert 'did you mean "frame rate"' in error
-    text = ferocal("compare", "--times", "--workload", "show-export").stdout
+    text = ferocal.quick("compare", "--times", "--workload", "show-export")
     factor = 1 / (1 + change["show-export", "r61+vulkan"])
     assert f"{factor:.2f}" in text
 
 
 def test_gates_hold_or_exit_with_3(demo: tuple[Ferocal, str]) -> None:
     ferocal = demo[0]
-    error = ferocal("compare", "--gate", "worse", status=3).stderr
+    error = ferocal.quick("compare", "--gate", "worse", status=3)
     assert "gate worse: r64+opengl on catalogue-query is worse" in error
-    ferocal("compare", "--gate", "worse", "--metric", "frame rate")
-    ferocal("compare", "--gate", "not-equivalent", "--workload", "dome-flight", status=3)
+    ferocal.quick("compare", "--gate", "worse", "--metric", "frame rate")
+    ferocal.quick("compare", "--gate", "not-equivalent", "--workload", "dome-flight", status=3)
     only = ("--workload", "catalogue-query", "--configuration", "r61+vulkan")
-    ferocal("compare", "--gate", "not-equivalent", *only)
+    ferocal.quick("compare", "--gate", "not-equivalent", *only)
 
 
 @pytest.mark.parametrize(

@@ -177,18 +177,18 @@ def valid_rows(directory: Path) -> list[Any]:
 @pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
 def test_a_folder_that_cannot_be_written_is_told_and_can_be_read(small_study: Study) -> None:
     ferocal = small_study(rounds=2)
-    ferocal("measure")
+    ferocal.quick("measure")
     before = (ferocal.directory / LEDGER_FILE).read_bytes()
     place = str(ferocal.directory)
     if subprocess.run(["mount", "--bind", place, place], check=False).returncode:
         pytest.skip("mounting is not allowed here")
     try:
         subprocess.run(["mount", "-o", "remount,ro,bind", place], check=True)
-        error = ferocal("measure", "--rounds", "3", status=1).stderr
+        error = ferocal.quick("measure", "--rounds", "3", status=1)
         assert "Read-only file system" in error or "cannot be written" in error
         assert ferocal.json("compare")["effects"][0]["rounds"] == 2
         assert "cannot be written" in ferocal("report", status=1).stderr
-        assert "cannot be written" in ferocal("note", "dark", status=1).stderr
+        assert "cannot be written" in ferocal.quick("note", "dark", status=1)
     finally:
         subprocess.run(["umount", place], check=True)
     assert (ferocal.directory / LEDGER_FILE).read_bytes() == before
@@ -197,12 +197,12 @@ def test_a_folder_that_cannot_be_written_is_told_and_can_be_read(small_study: St
 def test_an_empty_or_truncated_ledger_is_told(small_study: Study) -> None:
     ferocal = small_study(rounds=1)
     ledger = ferocal.directory / LEDGER_FILE
-    ferocal("measure")
+    ferocal.quick("measure")
     whole = ledger.read_bytes()
     ledger.write_bytes(whole[: len(whole) // 2])
-    assert "cannot be" in ferocal("compare", status=1).stderr
+    assert "cannot be" in ferocal.quick("compare", status=1)
     ledger.write_bytes(b"")
-    assert "no such table" in ferocal("compare", status=1).stderr
+    assert "no such table" in ferocal.quick("compare", status=1)
     ledger.write_bytes(whole)
     assert len(valid_runs(ferocal)) == 2
 
@@ -284,7 +284,7 @@ def test_ledgers_of_earlier_versions_give_the_same_results(ferocal: Ferocal, ver
     if version == 3:
         check_what_people_said(ferocal)
         return
-    ferocal("measure", "--rounds", "6")
+    ferocal.quick("measure", "--rounds", "6")
     assert ferocal.json("compare")["effects"][0]["rounds"] == 6
     if version == 2:
         assert len(ferocal.json("noise-floor")["noise_floors"]) == 6

@@ -60,14 +60,14 @@ def wait_until(condition: Callable[[], bool], seconds: float = 120) -> None:
 
 
 def test_a_study_from_new_to_report(ferocal: Ferocal) -> None:
-    assert "ferocal measure" in ferocal("new", ".").stdout
+    assert "ferocal measure" in ferocal.quick("new", ".")
     before = (ferocal.directory / "study.toml").read_text()
     assert "left as it is" in ferocal.refusal("new", ".")
     ferocal.write(before.replace("400_000", "4_000"))
     assert "nothing recorded yet" in ferocal("table", status=1).stderr
-    assert "took 12 runs" in ferocal("measure", "--rounds", "2").stdout
-    assert "everything is measured: 12 runs" in ferocal("measure", "--rounds", "2").stdout
-    assert "took 6 runs" in ferocal("measure", "--rounds", "3").stdout
+    assert "took 12 runs" in ferocal.quick("measure", "--rounds", "2")
+    assert "everything is measured: 12 runs" in ferocal.quick("measure", "--rounds", "2")
+    assert "took 6 runs" in ferocal.quick("measure", "--rounds", "3")
     cells = ferocal.json("table")["cells"]
     assert {(c["metric"], c["runs"], c["rounds"]) for c in cells} == {
         ("rate", 9, 3), ("peak-memory", 9, 3),
@@ -78,8 +78,8 @@ def test_a_study_from_new_to_report(ferocal: Ferocal) -> None:
 
 def test_compare_prints_the_documented_object(small_study: Study) -> None:
     ferocal = small_study(rounds=5)
-    ferocal("measure")
-    result = json.loads(ferocal("compare", "--json").stdout)
+    ferocal.quick("measure")
+    result = json.loads(ferocal.quick("compare", "--json"))
     assert result["baseline"] == "off"
     assert (result["confidence"], result["margin"]) == (0.95, 0.05)
     (effect,) = result["effects"]
@@ -89,7 +89,7 @@ def test_compare_prints_the_documented_object(small_study: Study) -> None:
     assert (effect["rounds"], effect["runs"]) == (5, 10)
     required = "bench workload metric unit better baseline configuration p_adjusted caveats"
     assert set(required.split()) < set(effect)
-    text = ferocal("compare").stdout
+    text = ferocal.quick("compare")
     assert text.splitlines()[2].startswith("on  better: flight +")
 
 
@@ -120,7 +120,7 @@ print(json.dumps({"a/b": [1, {"c": 7 + int(os.environ.get("PREFIXED", "0"))}]}))
         text = { unit = "n", better = "lower", source = { pattern = '"c": (\\d+)' } }
         """
     )
-    ferocal("measure")
+    ferocal.quick("measure")
     rows = query(
         ferocal,
         "SELECT v.configuration, m.name, g.value FROM reading g JOIN metric m ON m.id = g.metric_id"
@@ -160,7 +160,7 @@ def test_a_failing_run_is_recorded_and_the_rest_goes_on(small_study: Study) -> N
             for name, (command, _, _) in FAILURES.items()
         )
     )
-    errors = ferocal("measure", status=1).stderr
+    errors = ferocal.quick("measure", status=1)
     outcomes = dict(query(ferocal, "SELECT workload, outcome FROM run WHERE outcome != 'ok'"))
     for name, (_, outcome, reason) in FAILURES.items():
         assert outcomes.pop(name) == outcome
@@ -168,9 +168,9 @@ def test_a_failing_run_is_recorded_and_the_rest_goes_on(small_study: Study) -> N
         assert reason in line
     assert outcomes == {}
     assert len(valid_runs(ferocal)) == 2 + len(FAILURES)
-    assert "everything is measured" in ferocal("measure").stdout
+    assert "everything is measured" in ferocal.quick("measure")
     ferocal.write((ferocal.directory / "study.toml").read_text().replace("= 120", "= 121"))
-    assert "took 5 runs" in ferocal("measure", "--retry").stdout
+    assert "took 5 runs" in ferocal.quick("measure", "--retry")
     assert len(set(valid_runs(ferocal))) == len(valid_runs(ferocal)) == 12
     left = [p.info["cmdline"] for p in psutil.process_iter(["cmdline"])]
     assert ["sleep", "60"] not in left
@@ -180,7 +180,7 @@ def test_an_output_of_100_mb_is_bounded(small_study: Study) -> None:
     ferocal = small_study(
         rounds=1, command="head -c 100000000 /dev/urandom | base64 -w 99; echo score $GAIN"
     )
-    ferocal("measure")
+    ferocal.quick("measure")
     assert len(valid_runs(ferocal)) == 2
     assert query(ferocal, "SELECT min(size) > 1e8 FROM output") == [(1,)]
     assert (ferocal.directory / "ledger.sqlite").stat().st_size < 4e6
@@ -191,14 +191,14 @@ def test_a_configuration_that_is_not_active_is_not_measured(small_study: Study) 
     ferocal = small_study(verify=verify)
     driver = ferocal.directory / "driver"
     driver.write_text("61.4\n")
-    error = ferocal("measure", status=1).stderr
+    error = ferocal.quick("measure", status=1)
     assert 'mode=on is not active: expected equals "64.0", seen "61.4"' in error
     assert all(configuration == "off" for _, configuration, _, _ in valid_runs(ferocal))
     driver.write_text("64.0\n")
-    ferocal("measure")
+    ferocal.quick("measure")
     assert len(valid_runs(ferocal)) == 8
     driver.unlink()
-    assert "exit status 1" in ferocal("measure", "--rounds", "5", status=1).stderr
+    assert "exit status 1" in ferocal.quick("measure", "--rounds", "5", status=1)
 
 
 def runs_begun(ferocal: Ferocal) -> int:
@@ -221,7 +221,7 @@ def test_sigkill_at_10_moments_loses_at_most_the_run_in_progress(small_study: St
         process.kill()
         process.wait()
         begun = runs_begun(ferocal)
-    ferocal("measure")
+    ferocal.quick("measure")
     runs = valid_runs(ferocal)
     assert len(runs) == len(set(runs)) == 48
     assert query(ferocal, "PRAGMA integrity_check") == [("ok",)]
@@ -312,7 +312,7 @@ def test_ctrl_c_on_a_terminal_ends_cleanly_and_goes_on(small_study: Study) -> No
     assert terminal.exitstatus == 130
     assert "running" not in {row[0] for row in query(ferocal, "SELECT outcome FROM run")}
     (ferocal.directory / "go").touch()
-    assert "going on: " in ferocal("measure").stdout
+    assert "going on: " in ferocal.quick("measure")
     assert len(valid_runs(ferocal)) == len(set(valid_runs(ferocal))) == 8
 
 
@@ -320,8 +320,8 @@ def test_a_second_measure_is_refused(small_study: Study) -> None:
     ferocal = small_study(command="sleep 20; echo score 1")
     first = start(ferocal)
     wait_until(lambda: (ferocal.directory / "measure.lock").exists())
-    wait_until(lambda: str(first.pid) in ferocal("measure", status=1).stderr)
-    error = ferocal("measure", status=1).stderr
+    wait_until(lambda: str(first.pid) in ferocal.quick("measure", status=1))
+    error = ferocal.quick("measure", status=1)
     assert "`ferocal measure` is already running" in error
     assert str(ferocal.directory) in error
     first.send_signal(signal.SIGINT)
@@ -330,11 +330,11 @@ def test_a_second_measure_is_refused(small_study: Study) -> None:
 
 def test_a_ledger_of_a_newer_or_no_ferocal_is_refused(small_study: Study) -> None:
     ferocal = small_study(rounds=1)
-    ferocal("measure")
+    ferocal.quick("measure")
     ferocal.edit("UPDATE about SET value = '99'", sealed=False)
-    assert "schema version 99" in ferocal("compare", status=1).stderr
+    assert "schema version 99" in ferocal.quick("compare", status=1)
     (ferocal.directory / "ledger.sqlite").write_bytes(b"not a database at all" * 99)
-    assert "not a database" in ferocal("measure", status=1).stderr
+    assert "not a database" in ferocal.quick("measure", status=1)
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
@@ -347,7 +347,7 @@ def test_a_full_disk_ends_with_an_error_and_an_intact_ledger(small_study: Study)
         pytest.skip("mounting is not allowed here")
     try:
         ferocal.write(text)
-        error = ferocal("measure", status=1).stderr
+        error = ferocal.quick("measure", status=1)
         assert "cannot be written" in error
         assert "full" in error
         assert query(ferocal, "PRAGMA integrity_check") == [("ok",)]

@@ -175,7 +175,7 @@ def test_what_is_private_is_neither_kept_nor_shown(
     ferocal: Ferocal, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     ferocal.write(SECRET_STUDY)
-    assert "DB_TOKEN is set neither" in ferocal("measure", status=2).stderr
+    assert "DB_TOKEN is set neither" in ferocal.quick("measure", status=2)
     monkeypatch.setenv("DB_TOKEN", "abc")
     assert "fewer than 4" in ferocal.refusal("measure")
     done = ferocal("measure", status=1, DB_TOKEN="token-x9")

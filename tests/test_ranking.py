@@ -264,7 +264,7 @@ def test_where_we_stand_among_references(demo: tuple[Ferocal, str]) -> None:
 def test_references_are_checked_and_kept_all_or_none(ferocal: Ferocal) -> None:
     ferocal.write(SMALL.format(question="Which is faster?", factor="host", bench=""))
     add = ("reference", "add", "--device", "Marram", "--metric", "copy", "--source", "a leaflet")
-    ferocal("measure")
+    ferocal.quick("measure")
     assert "no references are kept" in ferocal.refusal("reference")
     assert "--value: is missing" in ferocal.refusal(*add)
     assert 'cannot be turned into "MB/s"' in ferocal.refusal(*add, "--value", "3", "--unit", "s")

@@ -559,7 +559,7 @@ long = "1 min"
 source = { output = "csv", column = "fps", time = "second" }
 """
     ferocal.write(study)
-    ferocal("measure")
+    ferocal.quick("measure")
     (run, *_) = ferocal.json("runs")["runs"]
     values = {name: entry["value"] for name, entry in run["values"].items()}
     fps = 50 + seconds % 7 + (seconds >= 60) * 9
@@ -570,11 +570,11 @@ source = { output = "csv", column = "fps", time = "second" }
     (tmp_path / "loop.csv").write_text("\n".join(heat))
     second = 'time = "second", second = "heat", second-unit = "$/h"'
     ferocal.write(study.replace('time = "second"', second).replace("rounds = 2", "rounds = 3"))
-    ferocal("measure", status=1)
+    ferocal.quick("measure", status=1)
     failed = [run for run in ferocal.json("runs")["runs"] if run["outcome"] == "failed"]
     assert len(failed) == 2 and "heat 41 is not a finite number" in failed[0]["reason"]
     (tmp_path / "loop.csv").write_text("\n".join(heat).replace("inf", "20"))
-    ferocal("measure", "--retry")
+    ferocal.quick("measure", "--retry")
     ferocal.quick("soak", "--chart", "soak.svg")
     assert "heat, $/h" in (tmp_path / "soak.svg").read_text()
     ferocal.write(study.replace('kind = "soak"\n', "").replace(

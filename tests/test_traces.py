@@ -152,7 +152,7 @@ def test_frames_are_read_from_output_and_files(
     ferocal: Ferocal, tmp_path: Path, command: str, unit: str, source: str, rate: float
 ) -> None:
     ferocal.write(TRACED.format(command=command, unit=unit, source=source))
-    ferocal("measure")
+    ferocal.quick("measure")
     cells = {c["metric"]: c["centre"] for c in ferocal.json("frames")["cells"]}
     # Exported, the traces come to the same again, whatever their unit and columns were.
     with read_ledger(ferocal.directory) as ledger:
@@ -186,7 +186,7 @@ def test_a_run_without_a_true_trace_is_a_failed_one(
     (ferocal.directory / "old.csv").write_text("ms\n10\n")
     command = command.replace("echo -- ", "echo ")
     ferocal.write(TRACED.format(command=f"sleep 0.1; {command}", unit="ms", source=source))
-    ferocal("measure", "--rounds", "1", status=1)
+    ferocal.quick("measure", "--rounds", "1", status=1)
     assert message in ferocal.json("runs")["runs"][0]["reason"]
 
 
@@ -304,7 +304,7 @@ def test_a_short_soak_says_what_is_scaled(ferocal: Ferocal) -> None:
     text = TRACED.format(command="seq 101 220", unit="ms", source='{ output = "lines" }')
     text = text.replace('kind = "frames"', 'kind = "soak"\nbetter = "higher"')
     ferocal.write(text.replace('limit = "20 ms"\n', ""))
-    ferocal("measure")
+    ferocal.quick("measure")
     assert "medians of 4.96 s stand for those of 10 s" in ferocal.quick("soak")
 
 
@@ -330,7 +330,7 @@ def test_the_example_of_graphics_drivers(ferocal: Ferocal) -> None:
         (ferocal.directory / name).write_bytes((GRAPHICS / name).read_bytes())
     text = (ferocal.directory / "study.toml").read_text()
     ferocal.write(text.replace("runs = 2", "runs = 1").replace('"100"', '"20"'))
-    ferocal("measure", "--rounds", "2")
+    ferocal.quick("measure", "--rounds", "2")
     effects = {(e["metric"], e["configuration"]): e for e in ferocal.json("frames")["effects"]}
     assert effects["frame-time/rate", "softpipe"]["change"] < -0.5
     # The same picture under all drivers, or a caveat would say that the workload differs.
@@ -340,7 +340,7 @@ def test_the_example_of_graphics_drivers(ferocal: Ferocal) -> None:
     assert "zink" in dict(renderers)["over-vulkan"] and "softpipe" in dict(renderers)["softpipe"]
     # A driver that ignores the setting is found out.
     ferocal.write(text.replace('GALLIUM_DRIVER = "softpipe"', 'GALLIUM_DRIVER = "llvmpipe"'))
-    error = ferocal("measure", "--rounds", "3", "--only", "softpipe", status=1).stderr
+    error = ferocal.quick("measure", "--rounds", "3", "--only", "softpipe", status=1)
     assert 'driver=softpipe is not active: expected equals "softpipe", seen "llvmpipe' in error
 
 
