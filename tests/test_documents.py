@@ -168,7 +168,11 @@ def setting_of(command: str) -> Setting:
     if any(word.startswith("examples/") for word in words):
         # What they measure is not there yet: the study is understood, and the command is one.
         assert words[0] in NAMES
-        return (".", f"inspect --study {ROOT / words[words.index('--study') + 1]}", 0)
+        return (
+            ".",
+            shlex.join(["inspect", "--study", str(ROOT / words[words.index("--study") + 1])]),
+            0,
+        )
     if words[0] == "enter" and len(words) > 1:
         return ("lobby", shlex.join(words), 0)
     if words[0] == "correct" and len(words) > 1:
