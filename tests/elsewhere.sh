@@ -18,9 +18,11 @@ if [[ ${1-} != inside ]]; then
         echo "elsewhere: needs the German locale: install the package locales" >&2
         exit 2
     }
+    # What it can do is still what it is: there are programs that look here before they start.
+    flags=$(grep -m 1 -E '^(flags|Features)' /proc/cpuinfo || true)
     for number in 0 1 2 3 4 5 6; do
         printf 'processor\t: %s\nvendor_id\t: Pelican\nmodel name\t: Pelican 9 @ 1.70GHz\n' "$number"
-        printf 'microcode\t: 0x77\ncpu MHz\t\t: 1700.000\nphysical id\t: 0\ncore id\t\t: %s\n\n' "$number"
+        printf 'microcode\t: 0x77\ncpu MHz\t\t: 1700.000\nphysical id\t: 0\ncore id\t\t: %s\n%s\n\n' "$number" "$flags"
     done >"$away/cpuinfo"
     printf 'PRETTY_NAME="Halden 5 (dome)"\nID=halden\nVERSION_ID="5"\n' >"$away/os-release"
     chown -R 54321:54321 "$away"
