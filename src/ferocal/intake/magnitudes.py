@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -113,10 +112,9 @@ def _apart(rows: np.ndarray) -> bool:
 
 def _held(rows: np.ndarray, among: np.ndarray) -> list[tuple[list[Any], float]]:
     """Each row with the median of the others."""
-    values: Sequence[float] = among[:, 3].tolist()
-    held = []
-    for row in rows.tolist():
-        others = list(values)
-        others.remove(row[3])
-        held.append((row, float(np.median(others))))
-    return held
+    ordered = np.sort(among[:, 3])
+    place = np.searchsorted(ordered, rows[:, 3])
+    # The middle ones of the others: those behind the row itself have moved up by one.
+    low, high = (len(ordered) - 2) // 2, (len(ordered) - 1) // 2
+    medians = (ordered[low + (low >= place)] + ordered[high + (high >= place)]) / 2
+    return list(zip(rows.tolist(), medians.tolist(), strict=True))
