@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -10,7 +11,7 @@ import sqlalchemy as sa
 
 from ferocal.intake.typed import is_odd
 from ferocal.ledger import schema
-from ferocal.ledger.reading.runs import COUNTS, ID_LENGTH
+from ferocal.ledger.reading.runs import COUNTS, ID_LENGTH, MOST_IN_A_QUERY
 from ferocal.ledger.store import Ledger
 
 if TYPE_CHECKING:
@@ -65,20 +66,33 @@ def find_odd(study: Study, ledger: Ledger, intake: Intake) -> list[OddReading]:
     ]
     everything = np.array(known, dtype=float).reshape(-1, 4) if known else new
     fresh = {tuple(row) for row in new.tolist()}
+    odd = [(p, fellows) for p, fellows in _odd_rows(everything) if tuple(p) in fresh]
+    latest = _latest_runs(ledger, query, sorted({p[3] for p, _ in odd}))
     found = []
-    for place, fellows in _odd_rows(everything):
-        if tuple(place) in fresh:
-            s, b, c = (int(x) for x in place[:3])
-            workload, name, declared = metrics[s]
-            where = (visit.bench == study.benches[b], visit.configuration == names[c])
-            this = query.where(metric.name == name, reading.value == place[3], *where)
-            uid = next((row[6] for row in ledger.rows(this) if row[0] == workload), "")
-            found.append(
-                OddReading(
-                    uid[:ID_LENGTH], names[c], workload, name, declared.unit, place[3], fellows
-                )
+    for (s, b, c, value), fellows in odd:
+        workload, name, declared = metrics[int(s)]
+        configuration = names[int(c)]
+        uid = latest.get((workload, name, study.benches[int(b)], configuration, value), "")
+        found.append(
+            OddReading(
+                uid[:ID_LENGTH], configuration, workload, name, declared.unit, value, fellows
             )
+        )
     return found
+
+
+def _latest_runs(
+    ledger: Ledger, query: sa.Select[Any], values: Sequence[float]
+) -> dict[tuple[Any, ...], str]:
+    """By workload, metric, bench, configuration and value the id of the latest run with it."""
+    latest: dict[tuple[Any, ...], str] = {}
+    for start in range(0, len(values), MOST_IN_A_QUERY):
+        some = values[start : start + MOST_IN_A_QUERY]
+        for workload, metric, _, *place, uid in ledger.rows(
+            query.where(schema.reading.c.value.in_(some))
+        ):
+            latest.setdefault((workload, metric, *place), uid)
+    return latest
 
 
 def _odd_rows(rows: np.ndarray) -> list[tuple[list[Any], float]]:

@@ -88,7 +88,7 @@ class RunRow:
 
 
 # The store takes no more values in one query.
-_MOST_IN_A_QUERY = 10_000
+MOST_IN_A_QUERY = 10_000
 # So many readings of a run name it well enough.
 _MOST_READ = 2
 # Enough of a random uid to be unique in a ledger of a million runs, nearly always.
@@ -382,9 +382,9 @@ def count_outcomes(ledger: Ledger) -> Counter[str]:
 def known_run_uids(ledger: Ledger, uids: Sequence[str]) -> list[str]:
     """Which of the ids are those of runs in the ledger."""
     found: list[str] = []
-    for start in range(0, len(uids), _MOST_IN_A_QUERY):
+    for start in range(0, len(uids), MOST_IN_A_QUERY):
         query = sa.select(schema.run.c.uid).where(
-            schema.run.c.uid.in_(uids[start : start + _MOST_IN_A_QUERY])
+            schema.run.c.uid.in_(uids[start : start + MOST_IN_A_QUERY])
         )
         found += [uid for (uid,) in ledger.rows(query)]
     return found
