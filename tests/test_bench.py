@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
+import os
 import platform
 import re
 import shutil
 import subprocess
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pexpect
@@ -322,6 +324,17 @@ def test_checks_after_a_visit_set_it_aside(bench_study: Study) -> None:
     assert "r61+opengl" not in {run["configuration"] for run in ferocal.json("table")["cells"]}
 
 
+@contextlib.contextmanager
+def open_affinity(processors: int) -> Iterator[int]:
+    """Whatever starts within may use as many processors as can be had; yields their number."""
+    before = os.sched_getaffinity(0)
+    os.sched_setaffinity(0, range(processors))
+    try:
+        yield len(os.sched_getaffinity(0))
+    finally:
+        os.sched_setaffinity(0, before)
+
+
 def test_a_busy_machine_is_waited_for_then_told_and_named(bench_study: Study) -> None:
     ferocal = bench_study(
         head="rounds = 1",
@@ -330,7 +343,11 @@ def test_a_busy_machine_is_waited_for_then_told_and_named(bench_study: Study) ->
         configuration=ONE_FACTOR,
         command="sleep 0.5; echo score 1",
     )
-    busy = [subprocess.Popen(["sh", "-c", "exec yes > /dev/null"]) for _ in range(2)]
+    processors = os.cpu_count() or 1
+    with open_affinity(processors) as usable:
+        busy = [subprocess.Popen("exec yes > /dev/null", shell=True) for _ in range(usable)]
+    if usable / processors < 0.3:
+        pytest.skip("too few of the processors can be made busy from here")
     try:
         output = ferocal.quick("measure")
     finally:
@@ -340,7 +357,8 @@ def test_a_busy_machine_is_waited_for_then_told_and_named(bench_study: Study) ->
     assert "not settled within 2 s" in output
     conditions = [run["conditions"] for run in ferocal.json("runs")["runs"]]
     assert all("yes" in run["busiest_others"] for run in conditions)
-    assert all(run["busy_share_of_others"] > 0.5 for run in conditions)
+    least = 0.5 * usable / processors
+    assert all(run["busy_share_of_others"] > least for run in conditions)
     assert all(run["before"]["ambient"] == run["after"]["ambient"] == 21.5 for run in conditions)
     assert all(run["before"]["load"] >= 0 for run in conditions)
 
