@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import shutil
+import sqlite3
 from collections.abc import Callable
 from pathlib import Path
 
@@ -11,6 +12,7 @@ import pytest
 
 from conftest import Ferocal
 from ferocal.ledger.opening import LEDGER_FILE
+from test_measure import query
 
 Study = Callable[..., Ferocal]
 
@@ -101,7 +103,7 @@ def test_flipped_bits_are_told_or_change_nothing(copy: Ferocal) -> None:
         ("UPDATE note SET text = 'sound'", "note .* is not as it was"),
         ("UPDATE session SET study_file = ''", "session .* is not as it was"),
         ("DELETE FROM output WHERE run_id = 2", "run .* is not as it was"),
-        ("DELETE FROM seal WHERE id = 4", "a chain of seals that does not hold"),
+        ("DELETE FROM seal WHERE id = 4", "the chain of seals does not hold"),
         ("UPDATE claim SET before_readings = 0", "claim .* is not as it was"),
         (
             "INSERT INTO mark SELECT 9, printf('%032x', 9), 2, at, 1, 'x' FROM mark",
@@ -175,3 +177,92 @@ def test_what_no_row_can_hold_is_refused_when_opened_and_when_merged(
     assert status == 1
     assert_matches(err, f"{copy.directory.name}.*is damaged: .*{told}")
     assert (target.directory / LEDGER_FILE).read_bytes() == before
+
+
+@pytest.mark.parametrize(
+    ("sql", "told"),
+    [
+        ("PRAGMA user_version = 0", "its header says version 0, its tables say 8"),
+        ("PRAGMA application_id = 7", "its header says version 0"),
+        ("UPDATE about SET value = '6' WHERE key = 'schema'", "its tables say 6"),
+        ("CREATE TRIGGER t AFTER INSERT ON note BEGIN DELETE FROM mark; END", "holds a trigger"),
+        ("CREATE VIEW v AS SELECT 1", "holds a view that is not Ferocal's: v"),
+        ("CREATE TABLE extra (id)", "holds a table that is not Ferocal's: extra"),
+    ],
+)
+def test_a_ledger_cannot_be_made_an_unsealed_one(copy: Ferocal, sql: str, told: str) -> None:
+    copy.edit(sql, sealed=False)
+    for command in (["compare"], ["note", "no sound"], ["measure"]):
+        status, _, err = copy.attempt(*command)
+        assert status == 1
+        assert_matches(err, f"is damaged: .*{told}")
+
+
+def test_what_is_in_a_write_ahead_log_is_checked_too(copy: Ferocal) -> None:
+    assert copy.json("compare")["effects"]
+    connection = sqlite3.connect(copy.directory / LEDGER_FILE)
+    connection.execute("PRAGMA journal_mode = WAL")
+    assert copy.json("compare")["effects"]
+    connection.execute("UPDATE reading SET value = value + 1 WHERE run_id = 2")
+    connection.commit()
+    assert_matches(copy.attempt("compare")[2], "is damaged: run .* is not as it was written")
+    connection.close()
+
+
+def test_entries_that_are_gone_are_noticed(copy: Ferocal) -> None:
+    before = copy.json("inspect", "--integrity")
+    earlier = (copy.directory / LEDGER_FILE).read_bytes()
+    copy("exclude", copy.json("runs")["runs"][5]["id"], "--reason", "dark")
+    after = copy.json("inspect", "--integrity")
+    assert (after["ledger"], after["losses"]) == (before["ledger"], [])
+    assert after["entries"] == before["entries"] + 1
+    assert copy("compare").stderr == ""
+    (copy.directory / LEDGER_FILE).write_bytes(earlier)
+    assert_matches(
+        copy("compare").stderr, f"{after['entries']} entries were seen here on .*deleted"
+    )
+    assert copy("compare").stderr == ""
+    assert len(copy.json("inspect", "--integrity")["losses"]) == 1
+    copy.quick("export", "all.csv")
+    name = f"{before['ledger']}:{before['entries']}"
+    assert (copy.directory / "all.csv").read_text().splitlines()[1].endswith(name)
+    copy.quick("report", "-o", "page.html")
+    page = (copy.directory / "page.html").read_text()
+    assert f"ledger {before['ledger'][:8]}, {before['entries']} entries" in page
+
+
+@pytest.mark.parametrize(
+    ("sql", "sealed", "lost"),
+    [
+        ("UPDATE reading SET value = 1e300 WHERE run_id = 2", True, (0, 1)),
+        ("UPDATE visit SET started_at = 'noon' WHERE id = 2", True, (1, 2)),
+        ("UPDATE metric SET unit = 'fps'", False, (0, 14)),
+        ("UPDATE note SET text = 'sound'", False, (0, 0)),
+        ("DELETE FROM mark", False, (0, 0)),
+        ("DELETE FROM seal WHERE id = 4", False, None),
+        ("CREATE TRIGGER t AFTER INSERT ON note BEGIN DELETE FROM run; END", True, (0, 0)),
+        ("PRAGMA user_version = 0", True, (0, 0)),
+    ],
+)
+def test_what_is_damaged_can_be_set_aside(
+    copy: Ferocal, sql: str, sealed: bool, lost: tuple[int, int] | None
+) -> None:
+    ledger, tables = copy.directory / LEDGER_FILE, ("visit", "run")
+    counts = [query(copy, f"SELECT count(*) FROM {name}")[0][0] for name in tables]
+    copy.edit(sql, sealed=sealed)
+    damaged = ledger.read_bytes()
+    assert "would set aside" in copy.quick("repair", "--reason", "test", "--preview")
+    assert ledger.read_bytes() == damaged
+    copy.quick("repair", "--reason", "the disk failed")
+    assert copy.json("inspect", "--integrity")["whole"] is True
+    now = [query(copy, f"SELECT count(*) FROM {name}")[0][0] for name in tables]
+    gone = tuple(before - after for before, after in zip(counts, now, strict=True))
+    assert lost is None or gone == lost
+    for command in ("compare", "runs", "note", "table"):
+        copy.quick(command)
+    (kept,) = copy.directory.glob(f"{LEDGER_FILE}.damaged")
+    with sqlite3.connect(kept) as connection:
+        assert connection.execute("SELECT count(*) FROM run").fetchone()[0] == counts[1]
+    assert "the disk failed" in copy.quick("note")
+    assert "nothing is damaged" in copy.quick("repair", "--reason", "again")
+    copy.quick("measure")

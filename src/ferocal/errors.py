@@ -4,6 +4,7 @@ FerocalError (1)
 ├── UsageError (2)          what was asked for cannot be done as asked
 │   ├── NothingToShowError (2)  nothing that was asked for was measured
 │   ├── IntakeError (2)     a file of readings cannot be taken in
+│   ├── BeyondLedgerError (2)   a value that no ledger can hold
 │   └── StudyFileError (2)  the study file says something that cannot be
 ├── VerificationError (1)   a configuration was not active
 ├── BenchChangedError (1)   a hardware fact is not what it was
@@ -36,6 +37,10 @@ class NothingToShowError(UsageError):
 
 class IntakeError(UsageError):
     """A file that cannot be taken in; says where and what would be right."""
+
+
+class BeyondLedgerError(UsageError):
+    """Something that a ledger would not be readable with; nothing of it was recorded."""
 
 
 class VerificationError(FerocalError):

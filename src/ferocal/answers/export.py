@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from ferocal.analysis.data.series import Series
 from ferocal.answers.series import study_series
 from ferocal.ledger.reading.export import read_long_rows, read_trace_rows
+from ferocal.ledger.reading.integrity import read_identity
 from ferocal.ledger.reading.runs import read_excluded
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
@@ -74,6 +75,8 @@ def readings_frame(study: Study, ledger: Ledger) -> pd.DataFrame:
     for factor in study.file.factor:
         column = [levels.get(name, {}).get(factor) for name in frame["configuration"]]
         frame[f"factor:{factor}"] = column
+    identity = read_identity(ledger)
+    frame["ledger"] = f"{identity.id}:{identity.entries}"
     frame = frame.drop(columns=["known", "key"])
     return frame.astype({"round": "Int64", "samples": "Int64"})
 

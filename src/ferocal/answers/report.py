@@ -30,6 +30,7 @@ from ferocal.answers.table import ReadingsTable, make_table
 from ferocal.errors import NothingToShowError
 from ferocal.ledger.opening import read_ledger
 from ferocal.ledger.reading.claims import read_claims
+from ferocal.ledger.reading.integrity import Identity, read_identity
 from ferocal.ledger.reading.notes import read_notes
 from ferocal.ledger.reading.order import NOWHERE
 from ferocal.ledger.reading.references import read_references
@@ -80,6 +81,7 @@ class Report:
     facts: Mapping[str, list[tuple[str, str, str]]]
     procedure: Procedure
     version: str
+    ledger: Identity
     factors: FactorsAnswer | None = None
     claims: ClaimsAnswer | None = None
     series: SeriesAnswer | None = None
@@ -107,6 +109,7 @@ def make_report(study: Study, against: str | None = None, *, identifying: bool =
         procedure = _procedure(study, ledger, evidence, comparison, identifying=identifying)
         claims = examine(study, evidence, read_claims(ledger)) if study.file.claim else None
         references = read_references(ledger)
+        identity = read_identity(ledger)
     several = len(study.file.factor) > 1 and len(evidence.readings.value) > 0
     return Report(
         comparison=comparison,
@@ -122,6 +125,7 @@ def make_report(study: Study, against: str | None = None, *, identifying: bool =
         },
         procedure=procedure,
         version=__version__,
+        ledger=identity,
         factors=attribute(study, evidence) if several else None,
         claims=claims,
         **_standing(study, evidence, references, against, identifying=identifying),

@@ -10,12 +10,15 @@ from typing import TYPE_CHECKING, Any, TypeVar, get_args
 
 import click
 
+from ferocal.terms.bounds import MOST_ROUNDS, MOST_SAMPLES
 from ferocal.terms.roles import Role
 from ferocal.terms.signs import visible
 
 if TYPE_CHECKING:
     from rich.console import Console
 
+ROUND = click.IntRange(1, MOST_ROUNDS)
+SAMPLES = click.IntRange(1, MOST_SAMPLES)
 Function = TypeVar("Function", bound=Callable[..., Any])
 
 study_option = click.option(

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, say, study_option
+from ferocal.cli.common import ROUND, SAMPLES, example, say, study_option
 from ferocal.cli.place import bench_option, date_option, parse_time
 
 
@@ -16,7 +16,7 @@ from ferocal.cli.place import bench_option, date_option, parse_time
 @click.argument("values", nargs=-1, required=True, metavar="VALUE...")
 @click.option("--configuration", required=True, metavar="NAME", help="Of this configuration.")
 @click.option("--metric", default="", metavar="NAME", help="If the workload has several.")
-@click.option("--round", "number", type=click.IntRange(min=1), metavar="N", help="Its round.")
+@click.option("--round", "number", type=ROUND, metavar="N", help="Its round.")
 @click.option("--visit", metavar="NAME", help="Its visit: values with one name belong together.")
 @bench_option
 @click.option(
@@ -24,9 +24,7 @@ from ferocal.cli.place import bench_option, date_option, parse_time
     type=click.Choice(["single", "mean", "median", "best"]),
     help="What the value is of several, if not as the study file says.",
 )
-@click.option(
-    "--samples", type=click.IntRange(min=1), metavar="N", help="Of how many values it is one."
-)
+@click.option("--samples", type=SAMPLES, metavar="N", help="Of how many values it is one.")
 @click.option("--version", metavar="TEXT", help="What the workload says of its version.")
 @date_option
 @example("ferocal enter dome-flight --configuration halden-5 rate=57.2 stutters=40")

@@ -30,6 +30,7 @@ def command(directory: Path, output: Path, traces: Path | None, force: bool) -> 
     from ferocal.answers.criteria import find_criteria_changes
     from ferocal.answers.export import exported_traces, readings_frame
     from ferocal.ledger.opening import read_ledger
+    from ferocal.ledger.reading.integrity import read_identity
     from ferocal.ledger.reading.sessions import read_criteria
     from ferocal.render.export import check_output, write_readings, write_traces
     from ferocal.study.load import load_study
@@ -40,7 +41,7 @@ def command(directory: Path, output: Path, traces: Path | None, force: bool) -> 
     with read_ledger(directory) as ledger:
         frame = readings_frame(study, ledger)
         write_readings(frame, output, force=force)
-        say(f"wrote {counted(len(frame), 'reading')} to {output}")
+        say(f"wrote {counted(len(frame), 'reading')} to {output} ({read_identity(ledger)})")
         for change in find_criteria_changes(study, read_criteria(ledger)):
             say(f"criteria changed: {change.text}")
         if traces is not None:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ferocal.cli.common import example, make_console, say, study_option
+from ferocal.cli.common import ROUND, example, make_console, say, study_option
 from ferocal.cli.place import (
     again_option,
     bench_option,
@@ -16,6 +16,7 @@ from ferocal.cli.place import (
     parse_time,
     preview_option,
 )
+from ferocal.terms.bounds import MOST_COUNTED
 
 if TYPE_CHECKING:
     from ferocal.intake.trace_loading import LoadedTraces
@@ -28,10 +29,12 @@ if TYPE_CHECKING:
 @click.option("--workload", required=True, metavar="NAME", help="Of this workload.")
 @click.option("--metric", default="", metavar="NAME", help="If the workload has several traces.")
 @click.option("--column", metavar="NAME", help="The column of the values, if not as declared.")
-@click.option("--skip", type=click.IntRange(min=0), metavar="N", help="Leave out the first N.")
+@click.option(
+    "--skip", type=click.IntRange(0, MOST_COUNTED), metavar="N", help="Leave out the first N."
+)
 @click.option("--unit", metavar="UNIT", help="The unit of the values, if not the metric's.")
 @click.option("--separate", is_flag=True, help="Every file is a run of its own.")
-@click.option("--round", "number", type=click.IntRange(min=1), metavar="N", help="Its round.")
+@click.option("--round", "number", type=ROUND, metavar="N", help="Its round.")
 @click.option("--visit", metavar="NAME", help="Its visit: runs with one name belong together.")
 @bench_option
 @date_option

@@ -38,6 +38,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "exclude": "Mark runs as not to be used.",
         "restore": "Lift the exclusion of runs.",
         "correct": "Replace a reading that was wrong.",
+        "repair": "Set aside what is damaged in the ledger, and keep a copy.",
         "table": "Show what was read: centre, spread, runs.",
         "frames": "Show frame times: average rate, lows, stutters.",
         "soak": "Show soaks: peak, minimum, last quarter, onset of throttling.",

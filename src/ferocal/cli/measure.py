@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from ferocal.cli import ending
-from ferocal.cli.common import example, say, study_option
+from ferocal.cli.common import ROUND, example, say, study_option
 
 if TYPE_CHECKING:
     from ferocal.ledger.store import Ledger
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 @study_option
 @click.option(
     "--rounds",
-    type=click.IntRange(min=1),
+    type=ROUND,
     metavar="N",
     help="Measure up to round N in all, instead of the number in the study file.",
 )
@@ -55,7 +55,7 @@ if TYPE_CHECKING:
 @click.option("--metric", metavar="NAME", help="With --seek, the metric.  [one that decides]")
 @click.option(
     "--visits",
-    type=click.IntRange(min=1),
+    type=ROUND,
     metavar="N",
     help="With --seek, at most so many visits.  [60]",
 )

@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 
 from ferocal.cli.common import say
+from ferocal.terms.bounds import FIRST_YEAR, LAST_YEAR, is_time
 from ferocal.terms.times import in_utc, lacks_zone
 
 files_argument = click.argument(
@@ -41,12 +42,13 @@ def parse_time(text: str | None) -> str:
     """
     if text is None:
         return ""
-    try:
-        moment = datetime.fromisoformat(text)
-    except ValueError:
+    if not is_time(text):
         raise click.BadParameter(
-            f'"{text}" is not a time in ISO 8601, like 2026-05-01T14:30', param_hint="--date"
-        ) from None
+            f'"{text}" is not a time in ISO 8601, like 2026-05-01T14:30, in the years '
+            f"{FIRST_YEAR} to {LAST_YEAR}",
+            param_hint="--date",
+        )
+    moment = datetime.fromisoformat(text)
     if lacks_zone(text) and "T" in text.replace(" ", "T"):
         say(f'"{text}" has no zone, and is taken as UTC; write it like 2026-05-01T14:30+02:00')
     return in_utc(moment, zone_known=not lacks_zone(text))

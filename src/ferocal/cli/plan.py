@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, json_option, make_console, print_json, study_option
+from ferocal.cli.common import ROUND, example, json_option, make_console, print_json, study_option
 
 
 @click.command("plan")
@@ -26,7 +26,7 @@ from ferocal.cli.common import example, json_option, make_console, print_json, s
     metavar="FACTOR:FACTOR",
     help="With --design: two factors that may act on each other; may be repeated.",
 )
-@click.option("--rounds", type=click.IntRange(min=1), metavar="N", help="Plan for so many rounds.")
+@click.option("--rounds", type=ROUND, metavar="N", help="Plan for so many rounds.")
 @click.option("--detect", metavar="CHANGE", help='A change to be found, such as "2%".')
 @click.option("--sd", metavar="SD", help='Spread of changes between rounds, such as "3%".')
 @click.option(

@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 
 from ferocal.cli.common import (
+    ROUND,
     example,
     json_option,
     make_console,
@@ -20,7 +21,7 @@ from ferocal.cli.common import (
 @study_option
 @json_option
 @selection_options()
-@click.option("--round", "round_number", type=int, metavar="N", help="Only of this round.")
+@click.option("--round", "round_number", type=ROUND, metavar="N", help="Only of this round.")
 @click.option("--outcome", metavar="WORD", help="Only with this outcome: ok, failed, overran, …")
 @click.option("--excluded", is_flag=True, help="Only runs that are excluded.")
 @click.option("--all", "everything", is_flag=True, help="All runs, however many they are.")

@@ -18,6 +18,7 @@ from ferocal.intake.typed import (
     parse_cell,
     parse_mark,
 )
+from ferocal.terms.bounds import BEYOND, beyond
 
 _GROUPS = r"[-+]?[1-9]\d{0,2}([,.' ]\d{3})+([.,]\d+)?"
 _ONE_COMMA = r"[^,.]+,[^,.]+"
@@ -52,7 +53,7 @@ def read_cells(columns: Columns, complain: Complain) -> Cells:
     """The column of values; what is neither a reading nor a mark is complained of."""
     cells = columns.by_name["value"]
     if isinstance(cells, np.ndarray):
-        complain(np.isinf(cells), "value", "{} is not finite")
+        complain(beyond(cells), "value", f"{{}} {BEYOND}")
         nothing = np.broadcast_to(np.nan, len(cells))
         none = Labels.same("", len(cells))
         kept = np.zeros(len(cells), dtype=bool)
@@ -85,7 +86,8 @@ def _read_texts(cells: Labels, complain: Complain) -> Cells:
         "value",
         lambda row: wrong.get(int(cells.codes[row])) or what_is_wrong(cells[row]),
     )
-    complain(np.isinf(value).take(cells.codes), "value", "{} is not finite")
+    wide = beyond(value) | beyond(low) | beyond(high)
+    complain(wide.take(cells.codes), "value", f"{{}} {BEYOND}")
     codes = cells.codes
     return Cells(
         value.take(codes),

@@ -6,11 +6,13 @@ from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Annotated
 
-from pydantic import ConfigDict, Field, TypeAdapter, ValidationError
+from pydantic import AfterValidator, ConfigDict, Field, TypeAdapter, ValidationError
 
 from ferocal.errors import IntakeError, LedgerError
 from ferocal.intake.placed import Place
-from ferocal.ledger.records import MOST_ROUNDS
+from ferocal.terms.bounds import MOST_ROUNDS, is_time
+from ferocal.terms.times import lacks_zone, zone_is_assumed
+from ferocal.terms.wording import shortened
 from ferocal.traces.capture import Trace
 from ferocal.traces.packing import CONTEXT_KEY, unpack_columns
 
@@ -25,6 +27,12 @@ class Exported:
     trace: Trace
 
 
+def _check_time(text: str) -> str:
+    if text and (not is_time(text) or (lacks_zone(text) and not zone_is_assumed(text))):
+        raise ValueError(f'"{shortened(text, 40)}" is not a time in ISO 8601 with its zone')
+    return text
+
+
 @dataclass(frozen=True, kw_only=True)
 class _Context(Place):
     """What a file says of the trace in it."""
@@ -34,6 +42,7 @@ class _Context(Place):
     kind: str
     unit: str
     number: Annotated[int, Field(ge=1, le=2**31)]
+    started_at: Annotated[str, AfterValidator(_check_time)] = ""
     round: Annotated[int, Field(ge=1, le=MOST_ROUNDS)] | None = None
 
 

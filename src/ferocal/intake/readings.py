@@ -20,8 +20,18 @@ from ferocal.intake.lookup import (
     of_metrics,
 )
 from ferocal.intake.problems import Problems
-from ferocal.ledger.records import MOST_ROUNDS, Mark
+from ferocal.ledger.records import Mark
 from ferocal.study.metrics import STATISTICS
+from ferocal.terms.bounds import (
+    BEYOND,
+    BEYOND_SAMPLES,
+    BEYOND_YEARS,
+    FIRST_YEAR,
+    LAST_YEAR,
+    MOST_ROUNDS,
+    MOST_SAMPLES,
+    beyond,
+)
 from ferocal.terms.times import lacks_zone
 from ferocal.terms.units import is_time
 from ferocal.terms.wording import listed
@@ -99,6 +109,8 @@ def check_readings(columns: Columns, study: Study, table: SourceTable) -> Intake
     factor = find_factors(columns, study, series_of, problems)
     cells = read_cells(columns, problems.add)
     value = _in_unit(cells.value, factor)
+    if factor is not None:
+        problems.add(beyond(value) & ~beyond(cells.value), "value", f"{{}} {BEYOND}")
     low, high = _ends(columns, cells, problems, factor)
     resolution = _numbers(columns, "resolution", problems, factor)
     mark, reason = _marks(columns, cells, problems)
@@ -116,7 +128,7 @@ def check_readings(columns: Columns, study: Study, table: SourceTable) -> Intake
         value=value,
         low=low,
         high=high,
-        samples=_numbers(columns, "samples", problems),
+        samples=_samples(columns, problems),
         resolution=resolution,
         round=_rounds(columns, problems),
         visit=columns.labels("visit"),
@@ -263,13 +275,23 @@ def _numbers(
         numbers = parse_numbers(texts.names).take(texts.codes)
         unread = np.isnan(numbers) & texts.given
         problems.add(unread, column, lambda row: what_is_wrong(texts[row]))
-    problems.add(np.isinf(numbers), column, "{} is not finite")
-    return _in_unit(numbers.astype(float, copy=False), factor)
+    numbers = numbers.astype(float, copy=False)
+    in_unit = _in_unit(numbers, factor)
+    problems.add(beyond(numbers) | beyond(in_unit), column, f"{{}} {BEYOND}")
+    return in_unit
 
 
 def _in_unit(values: np.ndarray, factor: np.ndarray | None) -> np.ndarray:
     """Numbers of a file in the units of the study."""
     return values if factor is None else values * factor
+
+
+def _samples(columns: Columns, problems: Problems) -> np.ndarray:
+    """How many single values the readings summarise, NaN where nobody says."""
+    samples = _numbers(columns, "samples", problems)
+    wrong = (samples < 1) | (samples > MOST_SAMPLES) | (np.floor(samples) != samples)
+    problems.add(wrong & ~np.isnan(samples), "samples", f"{{}} {BEYOND_SAMPLES}")
+    return samples
 
 
 def _rounds(columns: Columns, problems: Problems) -> np.ndarray:
@@ -312,5 +334,9 @@ def _times(columns: Columns, problems: Problems) -> Labels:
         wrong[stated.codes], "started_at", "{} is not a time in ISO 8601, like 2026-05-01T14:30"
     )
     zones = texts.map(lambda text: "-00:00" if lacks_zone(text) else "+00:00")
+    years = parsed.dt.year
+    beyond_years = ~(years.between(FIRST_YEAR, LAST_YEAR) | parsed.isna()).to_numpy(dtype=bool)
+    problems.add(beyond_years[stated.codes], "started_at", f"{{}} {BEYOND_YEARS}")
+    parsed = parsed.mask(beyond_years)
     stamps = parsed.dt.strftime("%Y-%m-%dT%H:%M:%S.%f").str[:-3] + zones
     return Labels(stated.codes, stamps.fillna("").tolist())

@@ -7,7 +7,9 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+from ferocal.terms.bounds import BEYOND, beyond
 from ferocal.terms.units import UnitError, convert, is_time
+from ferocal.terms.wording import shortened
 
 _NUMBER = r"[-+−]?\d+(?:[.,]\d+)?"
 _TO = r"\s*(?:\.\.|…|–|-)\s*"
@@ -155,6 +157,8 @@ def _reading(match: re.Match[str], text: str, unit: str, wanted: str) -> TypedRe
 
     first, last, low, high = (number(name) for name in ("first", "last", "low", "high"))
     assert first is not None
+    if any(beyond(end) for end in (first, last, low, high) if end is not None):
+        raise TypedError(f'"{shortened(text.strip(), 40)}" {BEYOND}')
     if last is not None:
         low, high = first, last
     if match["bound"] and low is not None:

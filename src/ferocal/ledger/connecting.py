@@ -14,13 +14,13 @@ from ferocal.ledger.store import WRITES
 
 # How long another process is waited for, in seconds.
 _PATIENCE = 60.0
-# What writes waits in pieces (ms), between which it can be interrupted: others may hold the
-# ledger for as long as they like.
-_PIECE = 200
+# It is waited for in pieces (s), between which Ctrl-C is heard: others may hold the ledger for as
+# long as they like.
+_PIECE = 0.2
 
 
 class _PatientConnection(sqlite3.Connection):
-    """A connection that waits in pieces when it writes."""
+    """A connection that waits in pieces, between which it can be interrupted."""
 
     def commit(self) -> None:
         _wait_in_pieces(super().commit)
@@ -29,7 +29,7 @@ class _PatientConnection(sqlite3.Connection):
 def patient_engine(path: Path) -> sa.Engine:
     """An engine for a ledger, whose transactions wait up to a minute for other processes."""
     engine = sa.create_engine(
-        f"sqlite:///{path}", connect_args={"factory": _PatientConnection, "timeout": _PATIENCE}
+        f"sqlite:///{path}", connect_args={"factory": _PatientConnection, "timeout": _PIECE}
     )
     sa.event.listen(engine, "connect", _configure)
     sa.event.listen(engine, "begin", _begin)
@@ -47,14 +47,17 @@ def _configure(connection: Any, _record: Any) -> None:
     cursor.close()
 
 
+_ANY = "SELECT 1 FROM sqlite_master LIMIT 1"
+
+
 def _begin(connection: sa.Connection) -> None:
     driver = connection.connection.cursor()
     try:
         if not connection.get_execution_options().get(WRITES, False):
-            driver.execute(f"PRAGMA busy_timeout = {int(_PATIENCE * 1000)}")
             driver.execute("BEGIN")
+            # The first query gets the right to read, and with it all that follow.
+            _wait_in_pieces(lambda: driver.execute(_ANY).fetchall())
             return
-        driver.execute(f"PRAGMA busy_timeout = {_PIECE}")
         # A transaction that reads first and writes later is refused at once, without waiting,
         # when another has written in between. One that is going to write says so.
         _wait_in_pieces(lambda: driver.execute("BEGIN IMMEDIATE"))

@@ -218,6 +218,18 @@ def _add_seals_and_merged_sessions(op: Operations) -> None:
     )
 
 
+def _chain_all_seals(op: Operations) -> None:
+    """Version 8: one chain for all seals; they are made anew. The header says what it is."""
+    op.drop_column("seal", "session")
+    op.drop_table("chain")
+    op.create_table(
+        "chain",
+        sa.Column("id", sa.Integer(), primary_key=True, autoincrement=False),
+        _required("length", sa.Integer()),
+        _required("head", sa.LargeBinary()),
+    )
+
+
 def _identity() -> list[sa.Column[Any]]:
     return [
         sa.Column("id", sa.Integer(), primary_key=True),
@@ -237,6 +249,7 @@ STEPS: dict[int, Callable[[Operations], None]] = {
     5: _add_claims_and_bench_looks,
     6: _add_references,
     7: _add_seals_and_merged_sessions,
+    8: _chain_all_seals,
 }
 
 

@@ -8,6 +8,7 @@ import logging
 import os
 import sqlite3
 import tempfile
+import uuid
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -17,21 +18,32 @@ from ferocal.errors import LedgerError
 from ferocal.ledger import schema
 from ferocal.ledger.connecting import patient_engine
 from ferocal.ledger.integrity import memory
-from ferocal.ledger.integrity.check import describe, find_broken, is_excluded
+from ferocal.ledger.integrity.check import (
+    describe,
+    find_broken,
+    foreign_objects,
+    header_version,
+    is_excluded,
+)
 from ferocal.ledger.integrity.seals import (
     CHANGED,
+    LEDGER_ID,
     SEALED_AT,
     Broken,
     driver_of,
+    ledger_id,
     seal_all,
+    seal_as_damaged,
 )
-from ferocal.ledger.store import STORE_ERRORS, WRITES, Ledger, cause, now
+from ferocal.ledger.store import STORE_ERRORS, WRITES, Ledger, cause
 from ferocal.terms.signs import visible
+from ferocal.terms.times import now
 from ferocal.terms.wording import shortened
 
 LEDGER_FILE = "ledger.sqlite"
 _MOST_DIGITS = 9
-_VERSION = sa.select(schema.about.c.value).where(schema.about.c.key == "schema")
+# The first version with seals.
+FIRST_SEALED = 7
 
 
 def open_ledger(directory: Path, *, create: bool = False, checked: bool = True) -> Ledger:
@@ -49,14 +61,15 @@ def open_ledger(directory: Path, *, create: bool = False, checked: bool = True) 
     if create:
         _keep_private(path)
     if not create:
-        _refuse_missing(path)
+        refuse_missing(path)
     engine = patient_engine(path)
-    with _explained(path):
+    with explained(path):
         if create:
             _create_tables(engine)
         _bring_up_to_date(engine, path, keep=True)
         if checked:
-            _check(engine, path)
+            with engine.connect() as connection, connection.begin():
+                _check(driver_of(connection), path)
     return Ledger(engine, path)
 
 
@@ -72,22 +85,24 @@ def read_ledger(directory: Path, *, checked: bool = True) -> Iterator[Ledger]:
         As for `open_ledger`.
     """
     path = directory / LEDGER_FILE
-    _refuse_missing(path)
+    refuse_missing(path)
     with contextlib.ExitStack() as stack:
         engine = patient_engine(path)
         stack.callback(engine.dispose)
-        with _explained(path):
+        with explained(path):
             with engine.connect() as connection:
-                version = _version(connection, path)
+                version = version_of(connection, path)
             if version != schema.SCHEMA_VERSION:
                 scratch = Path(stack.enter_context(tempfile.TemporaryDirectory())) / LEDGER_FILE
                 copy_ledger(path, scratch)
                 engine = patient_engine(scratch)
                 stack.callback(engine.dispose)
-            if checked:
-                _check(engine, path if version == schema.SCHEMA_VERSION else scratch)
         ledger = Ledger(engine, path)
         stack.enter_context(ledger.snapshot())
+        if checked:
+            # Within the snapshot: what is read is what was checked.
+            with ledger.driver() as driver:
+                _check(driver, path if version == schema.SCHEMA_VERSION else None)
         yield ledger
 
 
@@ -110,13 +125,14 @@ def _back_up(source: Path, copy: Path) -> None:
         here.backup(there)
 
 
-def _refuse_missing(path: Path) -> None:
+def refuse_missing(path: Path) -> None:
+    """Refuse to read what was never recorded."""
     if not path.exists():
         raise LedgerError(f"{path}: nothing recorded yet; take readings with `ferocal measure`")
 
 
 @contextlib.contextmanager
-def _explained(path: Path) -> Iterator[None]:
+def explained(path: Path) -> Iterator[None]:
     """Errors of the store, as errors of this ledger."""
     try:
         yield
@@ -140,30 +156,35 @@ def _create_tables(engine: sa.Engine) -> None:
         if sa.inspect(connection).has_table("about"):
             return  # another process was faster
         schema.metadata.create_all(connection)
-        row = {"key": "schema", "value": str(schema.SCHEMA_VERSION)}
-        connection.execute(sa.insert(schema.about).values(row))
+        stamp(connection)
 
 
 def _bring_up_to_date(engine: sa.Engine, path: Path, *, keep: bool) -> None:
     """Bring a ledger to the present version; to ``keep`` it, it is copied before, and told."""
     with engine.connect() as connection:
-        version = _version(connection, path)
+        version = version_of(connection, path)
+        # Writing beside a trigger would run what others have put there.
+        _refuse(driver_of(connection), path, foreign_objects(driver_of(connection)))
     if version == schema.SCHEMA_VERSION:
         return
     from ferocal.ledger.migrations import migrate
 
     with engine.connect().execution_options(**{WRITES: True}) as connection, connection.begin():
-        before = _version(connection, path)
+        before = version_of(connection, path)
         if before == schema.SCHEMA_VERSION:
             return  # another process was faster
-        kept = _keep_version(path, before) if keep else None
+        kept = keep_copy(path, f"v{before}") if keep else None
+        damaged: list[int] = []
+        if before == FIRST_SEALED:
+            # What is sealed anew below was whole until now, or is used nowhere.
+            driver = driver_of(connection)
+            broken = list(find_broken(driver, by_session=True))
+            damaged = [b.key for b in broken if is_excluded(driver, b)]
+            _refuse(driver, path, broken)
         version = migrate(connection, before)
-        change = sa.update(schema.about).where(schema.about.c.key == "schema")
-        connection.execute(change.values(value=str(version)))
-        # What was there before has no seals of its time; it is kept from now on.
-        connection.execute(sa.delete(schema.about).where(schema.about.c.key == SEALED_AT))
-        connection.execute(sa.insert(schema.about).values(key=SEALED_AT, value=now()))
+        stamp(connection)
         seal_all(connection)
+        seal_as_damaged(connection, damaged)
     if kept is not None:
         logging.getLogger(__name__).warning(
             "%s: was of version %d and is now of version %d; what it was is kept as %s",
@@ -171,17 +192,36 @@ def _bring_up_to_date(engine: sa.Engine, path: Path, *, keep: bool) -> None:
         )  # fmt: skip
 
 
-def _keep_version(path: Path, version: int) -> Path:
-    """A copy of a ledger beside it, named for its version, which no power cut takes back."""
-    names = itertools.chain((f"{path.name}.v{version}",), _numbered(f"{path.name}.v{version}"))
+def stamp(connection: sa.Connection) -> None:
+    """Write down which version a ledger is of, also in its header, since when, and its id.
+
+    What was there before has no seals of its time; it is kept as it is from now on.
+    """
+    about = schema.about
+    known = {row.key: row.value for row in connection.execute(sa.select(about))}
+    values = {"schema": str(schema.SCHEMA_VERSION), LEDGER_ID: uuid.uuid4().hex}
+    if known:
+        values[SEALED_AT] = now()
+    values[LEDGER_ID] = known.get(LEDGER_ID, values[LEDGER_ID])
+    connection.execute(sa.delete(about).where(about.c.key.in_(values)))
+    connection.execute(sa.insert(about), [{"key": k, "value": v} for k, v in values.items()])
+    # The header is on the first page, and written with the transaction.
+    connection.exec_driver_sql(f"PRAGMA application_id = {schema.APPLICATION_ID}")
+    connection.exec_driver_sql(f"PRAGMA user_version = {schema.SCHEMA_VERSION}")
+
+
+def keep_copy(path: Path, ending: str) -> Path:
+    """A copy of a ledger beside it, named by an ending, which no power cut takes back."""
+    names = itertools.chain((f"{path.name}.{ending}",), _numbered(f"{path.name}.{ending}"))
     kept = next(place for name in names if not (place := path.with_name(name)).exists())
     handle, scratch = tempfile.mkstemp(prefix=f".{kept.name}-", dir=path.parent)
+    os.close(handle)
     try:
         _back_up(path, Path(scratch))
-        os.fsync(handle)
+        with Path(scratch).open("rb") as file:
+            os.fsync(file.fileno())
         Path(scratch).replace(kept)
     finally:
-        os.close(handle)
         Path(scratch).unlink(missing_ok=True)
     return kept
 
@@ -190,27 +230,31 @@ def _numbered(name: str) -> Iterator[str]:
     return (f"{name}.{number}" for number in itertools.count(2))
 
 
-def _check(engine: sa.Engine, path: Path) -> None:
+def _check(driver: sqlite3.Connection, path: Path | None) -> None:
     """Refuse a ledger that is damaged, unless only runs are that are excluded.
+
+    The driver is in the transaction that reads. What was found whole is remembered by its path.
 
     Raises
     ------
     LedgerError
         When it is; the message names the first row, and what can be done.
     """
-    # The file is never opened beside a transaction: closing it would drop the locks that SQLite
-    # holds for this process.
-    if memory.is_known(path) or memory.was_whole(path):
+    digest = memory.digest_of(driver) if path is not None else ""
+    if path is not None and memory.is_known(path, digest):
         return
-    with engine.connect() as connection:
-        # A transaction that has read keeps others from writing, until it ends.
-        connection.execute(_VERSION)
-        content = memory.content_of(path)
-        driver = driver_of(connection)
-        broken = [b for b in find_broken(driver) if not is_excluded(driver, b)]
-        if broken:
-            raise LedgerError(f"{path}: {_damage(driver, broken)}")
-    memory.remember(path, content)
+    _refuse(driver, path, list(find_broken(driver)))
+    if path is None:
+        return
+    loss = memory.remember(path, driver, ledger_id(driver), digest)
+    if loss is not None:
+        logging.getLogger(__name__).warning("%s: %s", visible(str(path)), loss)
+
+
+def _refuse(driver: sqlite3.Connection, path: Path | None, broken: list[Broken]) -> None:
+    broken = [b for b in broken if not is_excluded(driver, b)]
+    if broken:
+        raise LedgerError(f"{path or LEDGER_FILE}: {_damage(driver, broken)}")
 
 
 def _damage(driver: sqlite3.Connection, broken: list[Broken]) -> str:
@@ -219,20 +263,29 @@ def _damage(driver: sqlite3.Connection, broken: list[Broken]) -> str:
     advice = "`ferocal inspect --integrity` lists all; bring the ledger back from a copy"
     if all(b.kind == "run" and b.what == CHANGED for b in broken):
         advice += ", or leave out what is damaged with `ferocal exclude`"
+    elif all(b.kind != "file" for b in broken):
+        advice += ", or set aside what is damaged with `ferocal repair`"
     return f"is damaged: {first}{more}; {advice}"
 
 
-def _version(connection: sa.Connection, path: Path) -> int:
-    """The version of a ledger.
+def version_of(connection: sa.Connection, path: Path) -> int:
+    """The version of a ledger: what it says itself, or its header, if that is later.
 
     Raises
     ------
     LedgerError
-        When it is not known, or newer than this program.
+        When it is not known, or newer than this program, or when what is asked is a view.
     """
-    text = connection.scalar(_VERSION)
+    driver = driver_of(connection)
+    query = 'SELECT "name" FROM "sqlite_master" WHERE "type" = \'view\''
+    views = [name for (name,) in driver.execute(query) if name in schema.metadata.tables]
+    if views:
+        # Asking it would run what others have put there.
+        raise LedgerError(f"{path}: is damaged: {views[0]} is a view; bring it back from a copy")
+    row = driver.execute('SELECT "value" FROM "about" WHERE "key" = \'schema\'').fetchone()
+    text = row[0] if row is not None else None
     known = isinstance(text, str) and text.isdecimal() and len(text) <= _MOST_DIGITS
-    version = int(str(text)) if known else None
+    version = max(int(str(text)), header_version(driver)) if known else None
     if version is None or version > schema.SCHEMA_VERSION:
         raise LedgerError(
             f"{path}: has schema version {shortened(str(text), 20)}, this Ferocal reads up to "

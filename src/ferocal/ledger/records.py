@@ -13,8 +13,6 @@ from ferocal.traces.capture import Trace
 
 # Of a longer output, so many bytes of its beginning and of its end are kept.
 KEPT_BYTES = 256 * 2**10
-# Nobody measures more rounds: what is more is a time or a size by mistake.
-MOST_ROUNDS = 1_000_000
 
 
 class Outcome(StrEnum):

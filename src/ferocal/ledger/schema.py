@@ -24,7 +24,9 @@ from sqlalchemy import (
     UniqueConstraint,
 )
 
-SCHEMA_VERSION = 7
+SCHEMA_VERSION = 8
+# What the header of the file says it is (SQLite, "The Database Header": application id): "FERC".
+APPLICATION_ID = 0x46455243
 
 metadata = MetaData()
 
@@ -317,22 +319,21 @@ look = Table(
 )
 
 # The digest of a row of another table, with all that belongs to it, as it was written; of several
-# the latest counts. `session` is the key of the session that the row belongs to, 0 if to none.
+# the latest counts.
 seal = Table(
     "seal",
     metadata,
     Column("id", Integer, primary_key=True),
-    Column("session", Integer, nullable=False),
     Column("kind", String(20), nullable=False),
     Column("key", Integer, nullable=False),
     Column("digest", LargeBinary, nullable=False),
 )
 
-# How many seals a session has, and the last link of the chain of them.
+# How many seals there are, and the last link of the chain of them: one row.
 chain = Table(
     "chain",
     metadata,
-    Column("session", Integer, primary_key=True, autoincrement=False),
+    Column("id", Integer, primary_key=True, autoincrement=False),
     Column("length", Integer, nullable=False),
     Column("head", LargeBinary, nullable=False),
 )

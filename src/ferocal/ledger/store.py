@@ -7,7 +7,6 @@ import itertools
 import sqlite3
 import uuid
 from collections.abc import Iterable, Iterator
-from datetime import UTC, datetime
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self, cast
@@ -15,9 +14,12 @@ from typing import TYPE_CHECKING, Any, Self, cast
 import sqlalchemy as sa
 from sqlalchemy.exc import SQLAlchemyError
 
-from ferocal.errors import LedgerError
+from ferocal.errors import BeyondLedgerError, LedgerError
 from ferocal.ledger import schema
-from ferocal.ledger.integrity.seals import SEALED, Rows, driver_of, seal_rows
+from ferocal.ledger.integrity.check import describe
+from ferocal.ledger.integrity.seals import SEALED, Rows, driver_of, joined, seal_rows
+from ferocal.ledger.integrity.shapes import broken_among
+from ferocal.terms.times import now
 
 if TYPE_CHECKING:
     import numpy as np
@@ -27,11 +29,6 @@ if TYPE_CHECKING:
 WRITES = "ferocal_writes"
 # What goes wrong with a store; the driver itself does not decode what a damaged file says.
 STORE_ERRORS = (SQLAlchemyError, sqlite3.Error, UnicodeDecodeError)
-
-
-def now() -> str:
-    """The time as ISO 8601 text in UTC."""
-    return datetime.now(UTC).isoformat(timespec="milliseconds")
 
 
 class Ledger:
@@ -152,6 +149,14 @@ class Ledger:
             finally:
                 self._open = None
 
+    def _check_touched(self, connection: sa.Connection) -> None:
+        """Refuse what could not be read again: nothing is in a ledger that its check refuses."""
+        driver = driver_of(connection)
+        for rows in joined(self._touched):
+            for broken in broken_among(driver, rows):
+                what = describe(driver, broken)
+                raise BeyondLedgerError(f"{what}; nothing of it was recorded")
+
     @contextlib.contextmanager
     def transaction(self) -> Iterator[sa.Connection]:
         """A transaction that writes; what fails in it leaves the ledger as it was.
@@ -167,6 +172,7 @@ class Ledger:
                 connection = connection.execution_options(**{WRITES: True})
                 with connection.begin():
                     yield connection
+                    self._check_touched(connection)
                     seal_rows(connection, self._touched)
         except STORE_ERRORS as error:
             raise LedgerError(

@@ -15,6 +15,7 @@ from ferocal.measure.search import SearchError, find_matches
 from ferocal.measure.traces import extract_traces
 from ferocal.study.metrics import Metric
 from ferocal.study.sources import SOURCES, JsonSource, PatternSource
+from ferocal.terms.bounds import BEYOND, BEYOND_SAMPLES, MOST_SAMPLES, beyond
 from ferocal.terms.wording import shortened
 from ferocal.traces.capture import Trace, TraceError
 
@@ -85,8 +86,8 @@ def _count(metric: Metric, completed: Completed, document: list[Any]) -> int | N
     if metric.samples is None:
         return None
     count = _from_output(metric.samples, completed, document)
-    if count < 1 or count != int(count):
-        raise ExtractionError(f"samples are {count:g}, not a count")
+    if not 1 <= count <= MOST_SAMPLES or count != int(count):
+        raise ExtractionError(f"samples: {count:g} {BEYOND_SAMPLES}")
     return int(count)
 
 
@@ -133,4 +134,6 @@ def _finite(value: float | str, where: str) -> float:
         raise ExtractionError(f"{where} is {shortened(repr(value))}, not a number") from None
     if not math.isfinite(number):
         raise ExtractionError(f"{where} is {number}, not a finite number")
+    if beyond(number):
+        raise ExtractionError(f"{where}: {number:g} {BEYOND}")
     return number

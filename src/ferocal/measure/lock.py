@@ -19,8 +19,8 @@ from filelock import FileLock, Timeout
 
 from ferocal.bench.machine import machine_identity
 from ferocal.errors import FerocalError
-from ferocal.ledger.store import now
 from ferocal.study.load import Study
+from ferocal.terms.times import now
 
 LOCK_FILE = "measure.lock"
 # Names the directory of the locks of benches, such as one that containers share.

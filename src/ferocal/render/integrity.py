@@ -23,17 +23,20 @@ def show_integrity(console: Console, found: Integrity) -> None:
         show_beside(console, "", [f"whole: {counts}, all as they were written"], margin=0)
     else:
         show_beside(console, "", [f"damaged: {counted(len(found.broken), 'place')}"], margin=0)
+    show_beside(console, "", [str(found.identity)], margin=0)
     for text in found.broken[:_SHOWN]:
         show_beside(console, "", [f"  {text}"], margin=0)
     if len(found.broken) > _SHOWN:
         show_beside(console, "", [f"  and {len(found.broken) - _SHOWN} more: --json"], margin=0)
     for text in found.excluded[:_SHOWN]:
         show_beside(console, "mind", [f"{text}; it is excluded, and used nowhere"])
+    for text in found.losses[-_SHOWN:]:
+        show_beside(console, "mind", [text])
     if found.sealed_at is not None:
         text = f"what was recorded before {found.sealed_at[:10]} was sealed then, as it was"
         show_beside(console, "mind", [text])
     if found.broken:
-        text = "bring the ledger back from a copy; leave out single runs with `ferocal exclude`"
+        text = "bring the ledger back from a copy, or set aside what is damaged: `ferocal repair`"
         show_beside(console, "next", [text])
 
 
@@ -48,5 +51,10 @@ INTEGRITY = Schema(
         Key("sealed_at", "string?",
             "when rows of an earlier version were sealed as they were, null where all were sealed "
             "as they were written"),
+        Key("ledger", "string", "what tells this ledger from others; copies have the same",
+            lambda found: found.identity.id),
+        Key("entries", "integer", "how many entries it has: they only become more",
+            lambda found: found.identity.entries),
+        Key("losses", "array", "what was found to be gone, whenever it was looked at here"),
     ),
 )  # fmt: skip

@@ -46,7 +46,10 @@ def render_page(report: Report) -> str:
     )
     parts = [part for group in _groups(report) for part in _render_group(environment, *group)]
     return environment.get_template("report.html").render(
-        question=report.comparison.question, parts=parts, version=report.version
+        question=report.comparison.question,
+        parts=parts,
+        version=report.version,
+        ledger=str(report.ledger),
     )
 
 

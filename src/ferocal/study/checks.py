@@ -10,6 +10,7 @@ from pydantic import AfterValidator, BaseModel, Discriminator, Field, Tag, model
 
 from ferocal.study.base import Command, StudyTable
 from ferocal.study.sources import Pointer, compile_pattern
+from ferocal.terms.bounds import LARGEST
 
 
 def _check_regex(pattern: str) -> str:
@@ -34,7 +35,7 @@ _HOLDS: Mapping[str, Callable[[Any, str], bool]] = {
     "at_least": lambda least, seen: (number := _number(seen)) is not None and number >= least,
     "at_most": lambda most, seen: (number := _number(seen)) is not None and number <= most,
 }
-Bound = Annotated[float, Field(allow_inf_nan=False)]
+Bound = Annotated[float, Field(ge=-LARGEST, le=LARGEST)]
 
 
 class Expectation(StudyTable):

@@ -9,6 +9,7 @@ from pydantic import Field, model_validator
 from ferocal.study.base import StudyTable
 from ferocal.study.quantities import Amount, Seconds
 from ferocal.study.sources import SOURCES, CountSource, Source, TraceSource
+from ferocal.terms.bounds import LARGEST, SMALLEST
 from ferocal.terms.roles import Role
 from ferocal.terms.units import TIME, is_time
 from ferocal.terms.wording import listed
@@ -62,7 +63,7 @@ class Metric(StudyTable):
     part_margin: dict[str, Amount] = Field(default_factory=dict)
     part_role: dict[str, Role] = Field(default_factory=dict)
     noise: Amount | None = None
-    resolution: float | None = Field(default=None, gt=0)
+    resolution: float | None = Field(default=None, ge=SMALLEST, le=LARGEST)
     plausible: tuple[float, float] | None = None
     statistic: Statistic = "single"
     samples: CountSource | None = None

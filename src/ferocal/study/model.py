@@ -28,6 +28,7 @@ from ferocal.study.checks import Check, CommandCheck
 from ferocal.study.claims import Claim
 from ferocal.study.metrics import Metric
 from ferocal.study.quantities import Declared, Seconds, Share
+from ferocal.terms.bounds import LARGEST, SMALLEST
 from ferocal.terms.names import closest
 from ferocal.terms.wording import listed
 
@@ -85,7 +86,7 @@ class Level(StudyTable):
     verify: tuple[Check, ...] = ()
     facts: dict[str, FactValue] = {}
     takes: Seconds | None = None
-    quantity: float | None = Field(default=None, gt=0, allow_inf_nan=False)
+    quantity: float | None = Field(default=None, ge=SMALLEST, le=LARGEST)
     quantities: dict[Name, Declared] = {}
     date: datetime.date | None = None
     note: str = ""
@@ -162,7 +163,7 @@ class Sizes(StudyTable):
     """Sizes of the problem: ``{parameter}`` in the command stands for each of the values."""
 
     parameter: Annotated[str, AfterValidator(_check_parameter)]
-    values: tuple[Annotated[float, Field(gt=0, allow_inf_nan=False)], ...] = Field(min_length=2)
+    values: tuple[Annotated[float, Field(ge=SMALLEST, le=LARGEST)], ...] = Field(min_length=2)
 
     @model_validator(mode="after")
     def _values_ascend(self) -> Self:
@@ -210,7 +211,7 @@ class Workload(Command, Accepting):
     retakes: int = Field(default=0, ge=0, le=100)
     noise: Share | None = None
     group: str = ""
-    weight: float = Field(default=1.0, ge=0, allow_inf_nan=False)
+    weight: float = Field(default=1.0, ge=0, le=LARGEST)
     sizes: Sizes | None = None
     metric: dict[Name, Metric] = Field(min_length=1)
     _size: Size | None = PrivateAttr(default=None)
@@ -327,7 +328,7 @@ class Settle(StudyTable):
     machine; ``pause`` is waited in any case.
     """
 
-    load_below: float | None = Field(default=None, gt=0)
+    load_below: float | None = Field(default=None, ge=SMALLEST, le=LARGEST)
     temperature_below: float | None = None
     idle_for: Seconds | None = None
     pause: Seconds | None = None
@@ -368,7 +369,7 @@ class Preference(StudyTable):
     What is not named does not count.
     """
 
-    weights: dict[str, Annotated[float, Field(ge=0, allow_inf_nan=False)]] = Field(min_length=1)
+    weights: dict[str, Annotated[float, Field(ge=0, le=LARGEST)]] = Field(min_length=1)
 
     @model_validator(mode="after")
     def _something_counts(self) -> Self:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import math
 import re
 from typing import Annotated, Any
 
 from pydantic import BeforeValidator, WithJsonSchema
 
+from ferocal.terms.bounds import BEYOND, LARGEST, beyond
 from ferocal.terms.units import TIME
 
 _NUMBER_AND_UNIT = re.compile(r"\s*([-+]?\d+(?:\.\d+)?(?:[eE][-+]?\d+)?)\s*(\S*)\s*")
@@ -19,7 +19,10 @@ def _split(value: Any, example: str) -> tuple[float, str]:
     match = _NUMBER_AND_UNIT.fullmatch(value)
     if match is None:
         raise ValueError(f'is not a number with a unit; write it like "{example}"')
-    return float(match[1]), match[2]
+    number = float(match[1])
+    if beyond(number):
+        raise ValueError(f"{value!r} {BEYOND}")
+    return number, match[2]
 
 
 def parse_share(value: Any) -> float:
@@ -78,7 +81,7 @@ def parse_quantity(value: Any) -> tuple[float, str]:
     """
     plain = isinstance(value, (int, float)) and not isinstance(value, bool)
     number, unit = (float(value), "1") if plain else _split(value, "0.40 EUR/h")
-    if not 0 <= number < math.inf:
+    if not 0 <= number <= LARGEST or beyond(number):
         raise ValueError(f"is a number that is not negative, not {value!r}")
     return number, unit or "1"
 

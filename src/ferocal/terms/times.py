@@ -15,6 +15,11 @@ _EARLIEST, _LATEST = timedelta(hours=-14), timedelta(hours=12)
 _UNKNOWN_ZONE = "-00:00"
 
 
+def now() -> str:
+    """The present time, in UTC."""
+    return datetime.now(UTC).isoformat(timespec="milliseconds")
+
+
 def lacks_zone(text: str) -> bool:
     """Whether a date or time states no zone."""
     clock = re.split("[T ]", text.strip(), maxsplit=1)[1:]

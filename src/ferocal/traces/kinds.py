@@ -10,6 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
+from ferocal.terms.bounds import BEYOND, beyond
 from ferocal.terms.units import TIME
 from ferocal.traces.capture import CaptureColumns, Direction, Trace, TraceError, TraceSpec
 
@@ -290,6 +291,9 @@ def summarise_trace(
         raise
     except ValueError as error:
         raise TraceError.of(error, 0 if len(captures) == 1 else None) from None
+    for part, known in values.items():
+        if math.isfinite(known.value) and beyond(known.value):
+            raise TraceError(f"its {part} of {known.value:g} {BEYOND}")
     wanted = {part.name for part in kind.parts(spec)}
     unit = kind.kept_unit or spec.unit
     length = sum(len(columns["value"]) for columns in kept)

@@ -2,33 +2,39 @@
 
 from __future__ import annotations
 
+import itertools
 import sqlite3
 from collections.abc import Iterator
 
+from ferocal.ledger import schema
 from ferocal.ledger.integrity.seals import CHANGED, Broken, broken_seals
 from ferocal.ledger.integrity.shapes import broken_values
+from ferocal.terms.signs import visible
+from ferocal.terms.wording import shortened
 
-# So many of what is broken are found; more say no more.
-_MOST = 100
+# What SQLite keeps for itself.
+_OF_SQLITE = "sqlite_"
 
 
-def find_broken(driver: sqlite3.Connection) -> list[Broken]:
-    """What is broken in a ledger, at most a hundred things, the file itself before its rows.
+def find_broken(
+    driver: sqlite3.Connection, *, by_session: bool = False, most: int = 100
+) -> list[Broken]:
+    """What is broken in a ledger, at most so many things, the file itself before its rows.
+
+    In version 7 the chains of seals are ``by_session``.
 
     Raises
     ------
     sqlite3.Error
         When the file is so damaged that its tables cannot be read.
     """
-    found: list[Broken] = []
-    for broken in _all(driver):
-        found.append(broken)
-        if len(found) == _MOST:
-            break
-    return found
+    return list(itertools.islice(_all(driver, by_session=by_session), most))
 
 
-def _all(driver: sqlite3.Connection) -> Iterator[Broken]:
+def _all(driver: sqlite3.Connection, *, by_session: bool) -> Iterator[Broken]:
+    yield from foreign_objects(driver)
+    if not by_session:
+        yield from _wrong_header(driver)
     for (text,) in driver.execute("PRAGMA integrity_check(20)"):
         if text != "ok":
             yield Broken("file", 0, text)
@@ -36,7 +42,7 @@ def _all(driver: sqlite3.Connection) -> Iterator[Broken]:
         yield Broken("file", 0, f"{table}, row {row}, belongs to a {parent} that is not there")
     values = list(broken_values(driver))
     try:
-        yield from broken_seals(driver)
+        yield from broken_seals(driver, by_session=by_session)
     except (TypeError, OverflowError):
         # Rows whose keys are of another kind cannot be put in order; they are named below.
         if not values:
@@ -44,9 +50,43 @@ def _all(driver: sqlite3.Connection) -> Iterator[Broken]:
     yield from values
 
 
+def foreign_objects(driver: sqlite3.Connection) -> list[Broken]:
+    """What of the database is none of its tables or their indexes: views, triggers, others.
+
+    A ledger of an earlier version has fewer tables, and an index more.
+    """
+    query = 'SELECT "type", "name", "tbl_name", "sql" FROM "sqlite_master"'
+    return [
+        Broken("object", 0, f"holds a {kind} that is not Ferocal's: {shortened(visible(name), 40)}")
+        for kind, name, table, sql in driver.execute(query)
+        if kind not in ("table", "index")
+        or not (table in _TABLES or str(name).startswith(_OF_SQLITE))
+        or str(sql).upper().startswith("CREATE VIRTUAL")
+    ]
+
+
+# Those of earlier versions had another name for noise floors.
+_TABLES = frozenset({*schema.metadata.tables, "floor"})
+
+
+def header_version(driver: sqlite3.Connection) -> int:
+    """The version that the header of the file names, 0 where it names none."""
+    (application,) = driver.execute("PRAGMA application_id").fetchone()
+    (version,) = driver.execute("PRAGMA user_version").fetchone()
+    return int(version) if application == schema.APPLICATION_ID else 0
+
+
+def _wrong_header(driver: sqlite3.Connection) -> Iterator[Broken]:
+    row = driver.execute('SELECT "value" FROM "about" WHERE "key" = \'schema\'').fetchone()
+    said, version = (row[0] if row is not None else None), header_version(driver)
+    if said != str(version):
+        what = f"its header says version {version}, its tables say {shortened(str(said), 20)}"
+        yield Broken("header", 0, what)
+
+
 def describe(driver: sqlite3.Connection, broken: Broken) -> str:
     """What is broken, in words, the row by the id that people use where it has one."""
-    if broken.kind == "file":
+    if broken.kind in ("file", "object", "header", "chain"):
         return broken.what
     of_run = broken.kind in ("reading", "absence", "output")
     name = f"the {broken.kind} of run" if of_run else broken.kind

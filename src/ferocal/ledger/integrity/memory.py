@@ -1,69 +1,100 @@
-"""Which contents of ledgers were found whole, so that each is checked once only.
+"""What was seen of ledgers: which contents were whole, and how many entries they had.
 
-A content is known by the digest of the whole file: a bit that changes later makes it another
-content, which is checked. That takes a thousandth of the time of a check.
+A content is known by the digest of the whole file as a transaction sees it, so that each is checked
+once only: a bit that changes later makes it another content. That takes a thousandth of the time of
+a check. How many entries a ledger had tells later that some are gone.
 """
 
 from __future__ import annotations
 
 import hashlib
+import sqlite3
 from contextlib import suppress
 from pathlib import Path
 
 from platformdirs import user_cache_path
+from pydantic import BaseModel
 
 from ferocal._version import __version__
 from ferocal.ledger.files import replace_file
+from ferocal.ledger.integrity.seals import chain_of, chain_until
+from ferocal.terms.numbers import grouped
+from ferocal.terms.times import now
+from ferocal.terms.wording import counted
 
-# A file with its number, size and time of change: while these stay, so does its content.
-Content = tuple[Path, int, int, int]
-# What this process has seen whole.
-_seen: set[Content] = set()
-
-
-def content_of(path: Path) -> Content:
-    """What tells one content of a file from another, as long as nobody means to deceive."""
-    facts = path.stat()
-    return path.resolve(), facts.st_ino, facts.st_size, facts.st_mtime_ns
+# What this process has seen whole, by path and digest.
+_seen: set[tuple[Path, str]] = set()
+_MOST_LOSSES = 20
 
 
-def is_known(path: Path) -> bool:
-    """Whether this process has found the file whole, and nobody has written it since."""
-    return content_of(path) in _seen
+class _Sight(BaseModel):
+    """A ledger as it was when it was last seen here, and what of it was gone by then."""
+
+    digest: str
+    id: str
+    entries: int
+    head: str
+    at: str
+    losses: list[str] = []
 
 
-def was_whole(path: Path) -> bool:
-    """Whether a content like this was found whole before, by whatever process.
+def digest_of(driver: sqlite3.Connection) -> str:
+    """The digest of a ledger as the open transaction sees it, with its write-ahead log if any.
 
-    The caller holds no lock of the file, for reading it here would drop that.
+    The file itself is never opened beside a connection: closing it again would drop the locks that
+    SQLite holds for this process ("How To Corrupt An SQLite Database File", 2.2).
     """
-    with suppress(OSError, ValueError):  # whatever others may have left there
-        known = _memory(path).read_text(encoding="ascii")
-        before = content_of(path)
-        if known == _digest(path) and content_of(path) == before:
-            _seen.add(before)
-            return True
-    return False
+    content = hashlib.blake2b(driver.serialize()).hexdigest()
+    # Another version of Ferocal may find more.
+    return f"{__version__} {content}"
 
 
-def remember(path: Path, content: Content) -> None:
-    """Keep that a content was found whole; the caller holds no lock of the file any more."""
-    _seen.add(content)
+def is_known(path: Path, digest: str) -> bool:
+    """Whether this content was found whole before, by whatever process."""
+    if (path.resolve(), digest) in _seen:
+        return True
+    sight = _sight(path)
+    return sight is not None and sight.digest == digest
+
+
+def remember(path: Path, driver: sqlite3.Connection, ledger_id: str, digest: str) -> str | None:
+    """Keep that a content was found whole; what of the ledger is gone since the last time."""
+    _seen.add((path.resolve(), digest))
+    before, chain = _sight(path), chain_of(driver)
+    loss = None
+    if before is not None and before.id == ledger_id:
+        then = chain_until(driver, before.entries)
+        if (then.length, then.head.hex()) != (before.entries, before.head):
+            loss = (
+                f"{counted(before.entries, 'entry was', 'entries were')} seen here on "
+                f"{before.at[:10]}, and not all are among its {grouped(chain.length)} now: "
+                "something was deleted, or it was brought back from a copy"
+            )
+    losses = [*(before.losses if before is not None else ()), *([loss] if loss else ())]
+    sight = _Sight(
+        digest=digest, id=ledger_id, entries=chain.length, head=chain.head.hex(), at=now(),
+        losses=losses[-_MOST_LOSSES:],
+    )  # fmt: skip
     # Without a place to remember it is checked again the next time.
     with suppress(OSError):
-        digest = _digest(path)
-        if content_of(path) == content:
-            memory = _memory(path)
-            memory.parent.mkdir(parents=True, exist_ok=True)
-            replace_file(memory, digest)
+        place = _place(path)
+        place.parent.mkdir(parents=True, exist_ok=True)
+        replace_file(place, sight.model_dump_json())
+    return loss
 
 
-def _memory(path: Path) -> Path:
+def losses_seen(path: Path) -> list[str]:
+    """What was found to be gone from a ledger, whenever it was looked at on this machine."""
+    sight = _sight(path)
+    return sight.losses if sight is not None else []
+
+
+def _sight(path: Path) -> _Sight | None:
+    with suppress(OSError, ValueError):  # whatever others may have left there
+        return _Sight.model_validate_json(_place(path).read_bytes())
+    return None
+
+
+def _place(path: Path) -> Path:
     name = hashlib.sha256(str(path.resolve()).encode("utf-8", "surrogateescape")).hexdigest()
     return user_cache_path("ferocal") / "whole" / name
-
-
-def _digest(path: Path) -> str:
-    """The digest of a file, with the version that checks: another one may find more."""
-    with path.open("rb") as file:
-        return f"{__version__} {hashlib.file_digest(file, hashlib.blake2b).hexdigest()}"

@@ -1,13 +1,14 @@
-"""Seals: a digest of every row with all that belongs to it, and a chain of these per session.
+"""Seals: a digest of every row with all that belongs to it, and one chain of all of these.
 
 A seal is made in the transaction that writes the row. It shows damage (a medium that fails, a copy
 that was cut short, an edit by hand); it is no signature, for who can write the ledger can seal too.
 Rows are read as the driver has them, with texts as bytes, so that nothing depends on how they are
-decoded.
+decoded. Ledgers of version 7 have a chain per session.
 """
 
 from __future__ import annotations
 
+import functools
 import hashlib
 import itertools
 import operator
@@ -22,13 +23,14 @@ from ferocal.ledger import schema
 
 # The key of the time at which everything in a ledger was sealed, where that was later.
 SEALED_AT = "sealed_at"
+# The key of what tells a ledger from others, and is the same in its copies.
+LEDGER_ID = "ledger"
 _SIZE = 16
-_START = bytes(_SIZE)
 # What is longer is taken by its own digest.
 _LONG = 4096
 # What belongs to a run, and is sealed with it.
-_CHILDREN = (schema.reading, schema.absence, schema.trace, schema.output)
-# The session of a row, by its table; rows of other tables belong to none, which is 0.
+CHILDREN = (schema.reading, schema.absence, schema.trace, schema.output)
+# In version 7, the session of a row by its table; rows of other tables belong to none, which is 0.
 _SESSIONS = {
     "session": '"session"."id"',
     "visit": '"visit"."session_id"',
@@ -42,12 +44,26 @@ SEALED: tuple[sa.Table, ...] = (
 
 
 class Seal(NamedTuple):
-    """The digest of a row; ``session`` is the key of its session, 0 where it belongs to none."""
+    """The digest of a row, by the name of its table and its key."""
 
-    session: int
     kind: str
     key: int
     digest: bytes
+
+
+class Chain(NamedTuple):
+    """So many seals, and the last link of their chain."""
+
+    length: int
+    head: bytes
+
+    def add(self, seal: Seal) -> Chain:
+        """The chain with one more seal."""
+        link = b"%b%b%d %b" % (self.head, seal.kind.encode(), seal.key, seal.digest)
+        return Chain(self.length + 1, hashlib.blake2b(link, digest_size=_SIZE).digest())
+
+
+_NO_SEALS = Chain(0, bytes(_SIZE))
 
 
 class Rows(NamedTuple):
@@ -88,17 +104,23 @@ def _between(table: sa.Table, key: str) -> str:
     return f" WHERE {name} BETWEEN ? AND ? ORDER BY {name}{then}"
 
 
+def _own_rows(table: sa.Table, *, with_session: bool) -> str:
+    lead = [f'"{table.name}"."id"']
+    if with_session:
+        lead.append(_SESSIONS.get(table.name, "0"))
+    return _columns(table, lead) + _between(table, "id")
+
+
 _OWN = {
-    table.name: _columns(table, [f'"{table.name}"."id"', _SESSIONS.get(table.name, "0")])
-    + _between(table, "id")
-    for table in SEALED
+    with_session: {table.name: _own_rows(table, with_session=with_session) for table in SEALED}
+    for with_session in (False, True)
 }
 _OF_RUNS = [
     (
         _columns(table, [f'"{table.name}"."run_id"']) + _between(table, "run_id"),
         any(isinstance(column.type, sa.LargeBinary) for column in table.columns),
     )
-    for table in _CHILDREN
+    for table in CHILDREN
 ]
 
 
@@ -121,7 +143,9 @@ class _Followers:
         return []
 
 
-def digests(driver: sqlite3.Connection, rows: Rows) -> Iterator[Seal]:
+def digests(
+    driver: sqlite3.Connection, rows: Rows, *, with_session: bool = False
+) -> Iterator[Seal]:
     """The seals that rows should have, as they are now; texts are to be read as bytes."""
     name, ends = rows.table.name, (rows.first, rows.last)
     followers = (
@@ -129,11 +153,10 @@ def digests(driver: sqlite3.Connection, rows: Rows) -> Iterator[Seal]:
         if name == "run"
         else []
     )
-    for row in driver.execute(_OWN[name], ends):
-        key, session = row[:2]
-        content = [row, *(follower.of(key) for follower in followers)]
+    for row in driver.execute(_OWN[with_session][name], ends):
+        content = [row, *(follower.of(row[0]) for follower in followers)]
         digest = hashlib.blake2b(ascii(content).encode(), digest_size=_SIZE).digest()
-        yield Seal(session or 0, name, key, digest)
+        yield Seal(name, row[0], digest)
 
 
 def _short(rows: list[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
@@ -149,36 +172,43 @@ def _short(rows: list[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
     ]
 
 
-def linked(head: bytes, seal: Seal) -> bytes:
-    """The head of a chain with one more seal."""
-    link = b"%b%b%d %b" % (head, seal.kind.encode(), seal.key, seal.digest)
-    return hashlib.blake2b(link, digest_size=_SIZE).digest()
-
-
 def seal_rows(connection: sa.Connection, touched: Iterable[Rows]) -> None:
-    """Seal rows that were written in this transaction, each in the chain of its session."""
+    """Seal rows that were written in this transaction, at the end of the chain."""
     driver = driver_of(connection)
-    chains: dict[int, tuple[int, bytes]] = {}
+    chain = chain_of(driver)
     with texts_as_bytes(driver):
         for rows in joined(touched):
-            made = []
-            for seal in digests(driver, rows):
-                if seal.session not in chains:
-                    chains[seal.session] = _chain(driver, seal.session)
-                length, head = chains[seal.session]
-                chains[seal.session] = (length + 1, linked(head, seal))
-                made.append(seal)
+            made = list(digests(driver, rows))
+            for seal in made:
+                chain = chain.add(seal)
             driver.executemany(_ADD, made)
-    driver.executemany(_MOVE, [(key, *chain) for key, chain in chains.items()])
+    if chain.length:
+        driver.execute(_MOVE, chain)
 
 
-_ADD = 'INSERT INTO "seal" ("session", "kind", "key", "digest") VALUES (?, ?, ?, ?)'
-_MOVE = 'INSERT OR REPLACE INTO "chain" ("session", "length", "head") VALUES (?, ?, ?)'
+_ADD = 'INSERT INTO "seal" ("kind", "key", "digest") VALUES (?, ?, ?)'
+_MOVE = 'INSERT OR REPLACE INTO "chain" ("id", "length", "head") VALUES (1, ?, ?)'
+_SEALS = 'SELECT "kind", "key", "digest" FROM "seal" ORDER BY "id"'
 
 
-def _chain(driver: sqlite3.Connection, session: int) -> tuple[int, bytes]:
-    query = 'SELECT "length", "head" FROM "chain" WHERE "session" = ?'
-    return driver.execute(query, (session,)).fetchone() or (0, _START)
+def chain_of(driver: sqlite3.Connection) -> Chain:
+    """How many seals a ledger has, and the last link of their chain, as it says."""
+    row = driver.execute('SELECT "length", "head" FROM "chain" WHERE "id" = 1').fetchone()
+    return Chain(*row) if row else _NO_SEALS
+
+
+def ledger_id(driver: sqlite3.Connection) -> str:
+    """What tells one ledger from others, and is the same in its copies."""
+    row = driver.execute('SELECT "value" FROM "about" WHERE "key" = ?', (LEDGER_ID,)).fetchone()
+    return str(row[0]) if row is not None else ""
+
+
+def chain_until(driver: sqlite3.Connection, length: int) -> Chain:
+    """The chain of the first seals, so many as there are up to a length, as they are."""
+    chain = _NO_SEALS
+    for kind, key, digest in driver.execute(f"{_SEALS} LIMIT ?", (length,)):
+        chain = chain.add(Seal(kind, key, digest))
+    return chain
 
 
 def seal_all(connection: sa.Connection) -> None:
@@ -186,6 +216,15 @@ def seal_all(connection: sa.Connection) -> None:
     for table in (schema.seal, schema.chain):
         connection.execute(sa.delete(table))
     seal_rows(connection, (every(table) for table in SEALED))
+
+
+def seal_as_damaged(connection: sa.Connection, runs: Iterable[int]) -> None:
+    """Have runs that were sealed as they are count as damaged, as they did before."""
+    driver = driver_of(connection)
+    seals = [Seal("run", key, bytes(_SIZE)) for key in runs]
+    chain = functools.reduce(Chain.add, seals, chain_of(driver))
+    driver.executemany(_ADD, seals)
+    driver.execute(_MOVE, chain)
 
 
 def every(table: sa.Table) -> Rows:
@@ -219,39 +258,36 @@ LOST = "is lost"
 UNKNOWN = "was not written by Ferocal"
 
 
-def broken_seals(driver: sqlite3.Connection) -> Iterator[Broken]:
-    """Rows that are not as they were sealed, lost ones, and sessions whose chain does not hold."""
+def broken_seals(driver: sqlite3.Connection, *, by_session: bool = False) -> Iterator[Broken]:
+    """Rows that are not as they were sealed, lost ones, and a chain of seals that does not hold.
+
+    In version 7 there is one ``by_session``.
+    """
+    of, kept_by = ('"session"', '"session"') if by_session else ("1", '"id"')
     with texts_as_bytes(driver):
         latest: dict[str, dict[int, bytes]] = {table.name: {} for table in SEALED}
-        chains: dict[int, tuple[int, bytes]] = {}
-        query = 'SELECT "session", "kind", "key", "digest" FROM "seal" ORDER BY "id"'
-        for session, kind, key, digest in driver.execute(query):
-            seal = Seal(session, _text(kind), key, digest if isinstance(digest, bytes) else b"")
-            length, head = chains.get(session, (0, _START))
-            chains[session] = (length + 1, linked(head, seal))
+        chains: dict[int, Chain] = {}
+        query = f'SELECT {of}, "kind", "key", "digest" FROM "seal" ORDER BY "id"'
+        for name, kind, key, digest in driver.execute(query):
+            seal = Seal(_text(kind), key, digest if isinstance(digest, bytes) else b"")
+            chains[name] = chains.get(name, _NO_SEALS).add(seal)
             latest.setdefault(seal.kind, {})[key] = seal.digest
         for table in SEALED:
-            yield from _broken_rows(driver, table, latest[table.name])
-        kept = dict(_chains(driver))
-        for session in sorted(kept.keys() | chains.keys(), key=str):
-            if kept.get(session) != chains.get(session):
-                yield Broken("session", session, "has a chain of seals that does not hold")
+            yield from _broken_rows(driver, table, latest[table.name], with_session=by_session)
+        kept = driver.execute(f'SELECT {kept_by}, "length", "head" FROM "chain"')
+        if {name: Chain(*chain) for name, *chain in kept} != chains:
+            yield Broken("chain", 0, "the chain of seals does not hold")
 
 
 def _broken_rows(
-    driver: sqlite3.Connection, table: sa.Table, sealed: dict[int, bytes]
+    driver: sqlite3.Connection, table: sa.Table, sealed: dict[int, bytes], *, with_session: bool
 ) -> Iterator[Broken]:
-    for seal in digests(driver, every(table)):
+    for seal in digests(driver, every(table), with_session=with_session):
         expected = sealed.pop(seal.key, None)
         if expected != seal.digest:
             yield Broken(table.name, seal.key, UNKNOWN if expected is None else CHANGED)
     for key in sealed:
         yield Broken(table.name, key, LOST)
-
-
-def _chains(driver: sqlite3.Connection) -> Iterator[tuple[int, tuple[int, bytes]]]:
-    for session, length, head in driver.execute('SELECT "session", "length", "head" FROM "chain"'):
-        yield session, (length, head)
 
 
 def _text(value: Any) -> str:

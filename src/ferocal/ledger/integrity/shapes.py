@@ -6,20 +6,34 @@ changed by something else is refused before any of it is believed.
 
 from __future__ import annotations
 
+import functools
 import sqlite3
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import Annotated, Any
 
 import sqlalchemy as sa
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints, TypeAdapter, ValidationError
 
 from ferocal.ledger import schema
-from ferocal.ledger.integrity.seals import Broken
-from ferocal.ledger.records import MOST_ROUNDS, Mark, Outcome
+from ferocal.ledger.integrity.seals import CHILDREN, Broken, Rows
+from ferocal.ledger.records import Mark, Outcome
 from ferocal.study.base import ArmName, Name
+from ferocal.terms.bounds import (
+    FIRST_YEAR,
+    LARGEST,
+    LAST_YEAR,
+    MOST_COUNTED,
+    MOST_ROUNDS,
+    MOST_SAMPLES,
+    SMALLEST,
+)
 from ferocal.terms.wording import shortened
 
-_LARGEST = 1.797e308
+_Check = Callable[[str], Any]
+_TextCheck = tuple[sa.Column[Any], str, _Check]
+# What a condition may be: a number, a word, or several.
+_Number = Annotated[float, Field(ge=-LARGEST, le=LARGEST)]
+_Condition = _Number | str | bool | list[str] | None
 
 
 class _Open(BaseModel):
@@ -28,7 +42,7 @@ class _Open(BaseModel):
     model_config = ConfigDict(extra="allow", strict=True)
 
 
-class _Check(_Open):
+class _CheckOfLevel(_Open):
     level: str
     expected: str
     seen: str
@@ -38,6 +52,7 @@ class _Check(_Open):
 class _Fact(_Open):
     name: str
     value: str
+    kind: str
 
 
 class _Subject(_Open):
@@ -60,28 +75,35 @@ class _JudgedMetric(_Open):
 class _Criteria(_Open):
     question: str
     margin: str
-    planned_rounds: int
+    planned_rounds: Annotated[int, Field(le=MOST_ROUNDS)]
     families: dict[str, list[tuple[str, str]]] = Field(strict=False)
     metrics: list[_JudgedMetric]
 
 
 class _Overhead(_Open):
-    wall: float
-    cpu: float | None = None
-    peak_memory: float | None = None
+    wall: _Number
+    cpu: _Number | None = None
+    peak_memory: _Number | None = None
 
 
 class _Conditions(_Open):
-    before: dict[str, Any]
-    after: dict[str, Any]
+    before: dict[str, _Condition]
+    after: dict[str, _Condition]
+    busy_share_of_others: _Number | None = None
+    busy_resolution: _Number | None = None
+    stolen_share: _Number | None = None
+    busiest_others: list[str] | None = None
+    processors_allowed: Annotated[int, Field(ge=1, le=MOST_COUNTED)] | None = None
+    utilisation: _Number | None = None
+    left_behind: list[str] | None = None
 
 
 class _Figures(_Open):
-    seconds: float
+    seconds: _Number
     runs: int
-    loop_seconds: float
-    run_sd: float
-    stretch_sd: float
+    loop_seconds: _Number
+    run_sd: _Number
+    stretch_sd: _Number
     rounds: list[dict[str, Any]]
     first: list[str]
 
@@ -92,7 +114,7 @@ _JSON: dict[sa.Column[Any], TypeAdapter[Any]] = {
     schema.session.c.overhead: TypeAdapter(_Overhead | _Nothing),
     schema.session.c.criteria: TypeAdapter(_Criteria | _Nothing),
     schema.visit.c.levels: TypeAdapter(dict[str, str]),
-    schema.visit.c.checks: TypeAdapter(list[_Check]),
+    schema.visit.c.checks: TypeAdapter(list[_CheckOfLevel]),
     schema.visit.c.subjects: TypeAdapter(dict[str, _Subject]),
     schema.visit.c.remarks: TypeAdapter(list[str]),
     schema.run.c.conditions: TypeAdapter(_Conditions),
@@ -119,9 +141,27 @@ def _one_of(*words: str) -> str:
     return f"{{}} NOT IN ({', '.join(repr(str(word)) for word in words)})"
 
 
-_POSITIVE, _COUNT, _AMOUNT = f"{{}} < 1 OR {{}} > {MOST_ROUNDS}", "{} < 0", "{} < 0"
+_POSITIVE = f"{{}} < 1 OR {{}} > {MOST_ROUNDS}"
+_COUNT, _AMOUNT = f"{{}} < 0 OR {{}} > {MOST_COUNTED}", "{} < 0"
 _BOUND = _one_of("<", ">")
-_TIME = "{} <> '' AND {} NOT GLOB '[0-9][0-9][0-9][0-9]-[0-9][0-9]-[0-9][0-9]*'"
+# Digits of a moment with its zone, of a possible year and a day that there is.
+_DAY = "[0-9][0-9][0-9][0-9]-[0-1][0-9]-[0-3][0-9]"
+_CLOCK = "[0-2][0-9]:[0-5][0-9]:[0-5][0-9]"
+_MOMENT = (
+    f"{{}} <> '' AND NOT ({{}} GLOB '{_DAY}T{_CLOCK}*[-+][0-9][0-9]:[0-9][0-9]' "
+    "AND instr({}, ' ') = 0 AND julianday({}) IS NOT NULL AND substr({}, 12, 2) < '24' "
+    f"AND date(substr({{}}, 1, 10)) = substr({{}}, 1, 10) "
+    f"AND {{}} >= '{FIRST_YEAR}' AND {{}} < '{LAST_YEAR + 1}')"
+)
+# A year, a month or a day, with a time or without.
+_DATE = (
+    "{} <> '' AND NOT ((length({}) IN (4, 7) "
+    "AND date(substr({} || '-01-01', 1, 10)) = substr({} || '-01-01', 1, 10) "
+    "OR date(substr({}, 1, 10)) = substr({}, 1, 10) AND julianday({}) IS NOT NULL) "
+    f"AND {{}} >= '{FIRST_YEAR}' AND {{}} < '{LAST_YEAR + 1}')"
+)
+# A variance is the square of a number.
+_VARIANCE = f"{{}} < 0 OR {{}} > {LARGEST**2!r}"
 # What besides its kind is wrong with a value, as a condition of SQL on the column.
 _RULES: dict[str, str] = {
     "uid": "length({}) <> 32 OR {} GLOB '*[^0-9a-f]*'",
@@ -130,15 +170,15 @@ _RULES: dict[str, str] = {
     "limit": _POSITIVE,
     "position": _COUNT,
     "run.number": _COUNT,
-    "trace.number": "{} < 1",
-    "samples": "{} < 1",
+    "trace.number": f"{{}} < 1 OR {{}} > {MOST_COUNTED}",
+    "samples": f"{{}} < 1 OR {{}} > {MOST_SAMPLES}",
     "length": _COUNT,
     "size": _COUNT,
     "wall": _AMOUNT,
     "switching": _AMOUNT,
     "resolution": _AMOUNT,
-    "variance": _AMOUNT,
-    "run_variance": _AMOUNT,
+    "variance": _VARIANCE,
+    "run_variance": _VARIANCE,
     "degrees": _COUNT,
     "run_degrees": _COUNT,
     "bound": _BOUND,
@@ -149,9 +189,12 @@ _RULES: dict[str, str] = {
     "absence.mark": _one_of(*Mark),
     "output.stream": _one_of("stdout", "stderr"),
     "noise_floor.scale": _one_of("ratio", "difference"),
-    "started_at": _TIME,
-    "ended_at": _TIME,
-    "at": _TIME,
+    "started_at": _MOMENT,
+    "ended_at": _MOMENT,
+    "measured_at": _MOMENT,
+    "at": _MOMENT,
+    "date": _DATE,
+    "retrieved": _DATE,
 }
 
 
@@ -162,7 +205,11 @@ def _rule_of(column: sa.Column[Any]) -> str:
         wrong = f"typeof({name}) <> 'integer' OR {name} NOT IN (0, 1)"
     elif isinstance(column.type, sa.Float):
         # A whole number may be kept as one.
-        wrong = f"typeof({name}) NOT IN ('real', 'integer') OR abs({name}) > {_LARGEST}"
+        wrong = f"typeof({name}) NOT IN ('real', 'integer')"
+        if not column.name.endswith("variance"):
+            wrong += (
+                f" OR abs({name}) > {LARGEST!r} OR ({name} <> 0 AND abs({name}) < {SMALLEST!r})"
+            )
     else:
         kinds = {sa.Integer: "integer", sa.LargeBinary: "blob"}
         kind = next((word for base, word in kinds.items() if isinstance(column.type, base)), "text")
@@ -174,34 +221,70 @@ def _rule_of(column: sa.Column[Any]) -> str:
     return f"{empty}({name} IS NOT NULL AND ({wrong}))"
 
 
-def _query_of(table: sa.Table) -> str:
-    """A query of the wrong rows of a table: key, name of a wrong column, its value."""
+def _query_of(table: sa.Table, by: str) -> str:
+    """A query of the wrong rows of a table with keys between two: key, wrong column, its value."""
     columns = [column for column in table.columns if not column.primary_key]
     which = " ".join(f"WHEN {_rule_of(c)} THEN '{c.name}'" for c in columns)
     value = " ".join(f'WHEN {_rule_of(c)} THEN "{c.name}"' for c in columns)
-    key = "run_id" if "run_id" in table.primary_key.columns else "id"
     return (
-        f'SELECT "{key}", CASE {which} END AS wrong, CASE {value} END FROM "{table.name}" '
-        f"WHERE wrong IS NOT NULL LIMIT {_SHOWN}"
+        f'SELECT "{_key_of(table)}", CASE {which} END AS wrong, CASE {value} END '
+        f'FROM "{table.name}" WHERE "{by}" BETWEEN ? AND ? AND wrong IS NOT NULL'
     )
 
 
-_SHOWN = 20
+def _key_of(table: sa.Table) -> str:
+    return "run_id" if "run_id" in table.primary_key.columns else "id"
+
+
+_ALL = (-(2**63), 2**63 - 1)
 _CHECKED = tuple(t for t in schema.metadata.sorted_tables if t.name not in ("about", "chain"))
 
 
 def broken_values(driver: sqlite3.Connection) -> Iterator[Broken]:
     """Rows with a value that no column of its kind can have, or that is no name."""
     for table in _CHECKED:
-        for key, column, value in driver.execute(_query_of(table)):
-            yield _broken(table, key, column, value)
-    for adapter, names in _NAMES.items():
-        for column in names:
-            yield from _wrong_texts(driver, column, adapter.validate_python)
-    for column in _METRICS:
-        yield from _wrong_texts(driver, column, _check_metric)
-    for column, adapter in _JSON.items():
-        yield from _wrong_texts(driver, column, adapter.validate_json)
+        yield from _broken_values_of(driver, table, _key_of(table), _ALL)
+
+
+def broken_among(driver: sqlite3.Connection, rows: Rows) -> Iterator[Broken]:
+    """The same of some rows only; of runs, with what belongs to them."""
+    ends = (rows.first, rows.last)
+    yield from _broken_values_of(driver, rows.table, "id", ends)
+    for table in CHILDREN if rows.table is schema.run else ():
+        yield from _broken_values_of(driver, table, "run_id", ends)
+
+
+def _broken_values_of(
+    driver: sqlite3.Connection, table: sa.Table, by: str, ends: tuple[int, int]
+) -> Iterator[Broken]:
+    query, texts = _checks_of(table, by)
+    for key, column, value in driver.execute(query, ends):
+        what = f"cannot have {column} = {shortened(repr(value), 40)}"
+        yield Broken(table.name, key, what)
+    for column, query, check in texts:
+        yield from _wrong_texts(driver.execute(query, ends), column, check)
+
+
+@functools.cache
+def _checks_of(table: sa.Table, by: str) -> tuple[str, list[_TextCheck]]:
+    """A query of wrong rows, and for columns of texts a query of these and what checks them."""
+    checks: dict[sa.Column[Any], _Check] = {
+        **{c: adapter.validate_python for adapter, columns in _NAMES.items() for c in columns},
+        **dict.fromkeys(_METRICS, _check_metric),
+        **{column: adapter.validate_json for column, adapter in _JSON.items()},
+    }
+    # What is no text at all is found by the other query; each text is looked at once.
+    texts = [
+        (
+            column,
+            f'SELECT min("id"), "{column.name}" FROM "{table.name}" WHERE "{by}" BETWEEN ? AND ? '
+            f'AND typeof("{column.name}") = \'text\' GROUP BY "{column.name}"',
+            check,
+        )
+        for column, check in checks.items()
+        if column.table is table
+    ]
+    return _query_of(table, by), texts
 
 
 _PART = TypeAdapter(Annotated[str, StringConstraints(pattern=r"^[\w.%/-]*$")])
@@ -215,22 +298,14 @@ def _check_metric(text: str) -> None:
 
 
 def _wrong_texts(
-    driver: sqlite3.Connection, column: sa.Column[Any], check: Callable[[str], Any]
+    texts: Iterable[tuple[int, str]], column: sa.Column[Any], check: _Check
 ) -> Iterator[Broken]:
-    """Rows in which a text is refused; each text is looked at once."""
-    table, name = column.table, f'"{column.name}"'
-    # What is no text at all was found before.
-    kind = f"typeof({name}) = 'text'"
-    query = f'SELECT min("id"), {name} FROM "{table.name}" WHERE {kind} GROUP BY {name}'
-    for key, text in driver.execute(query):
+    """Rows in which a text is refused."""
+    for key, text in texts:
         try:
             check(text)
         except ValidationError as error:
             first = error.errors()[0]
             where = ".".join(map(str, first["loc"]))
             what = f"{column.name}{f'.{where}' if where else ''}"
-            yield Broken(table.name, key, f"cannot have {what} as it is: {first['msg']}")
-
-
-def _broken(table: sa.Table, key: int, column: str, value: Any) -> Broken:
-    return Broken(table.name, key, f"cannot have {column} = {shortened(repr(value), 40)}")
+            yield Broken(column.table.name, key, f"cannot have {what} as it is: {first['msg']}")

@@ -12,8 +12,9 @@ import sqlalchemy as sa
 
 from ferocal.ledger import schema
 from ferocal.ledger.records import Outcome, SessionRecord
-from ferocal.ledger.store import Ledger, now
+from ferocal.ledger.store import Ledger
 from ferocal.ledger.writing.keys import MetricKeys, facts_key
+from ferocal.terms.times import now
 from ferocal.traces.capture import Trace
 from ferocal.traces.packing import pack_trace
 

@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from typing import Any
 
 from ferocal.ledger import schema
-from ferocal.ledger.store import Ledger, now
+from ferocal.ledger.store import Ledger
+from ferocal.terms.times import now
 
 
 def record_look(ledger: Ledger, bench: str, figures: Mapping[str, Any]) -> None:

@@ -8,8 +8,9 @@ from typing import Any
 import sqlalchemy as sa
 
 from ferocal.ledger import schema
-from ferocal.ledger.store import Ledger, now
+from ferocal.ledger.store import Ledger
 from ferocal.study.claims import digest_of
+from ferocal.terms.times import now
 
 
 def freeze_claims(ledger: Ledger, claims: Mapping[str, Mapping[str, Any]]) -> int:

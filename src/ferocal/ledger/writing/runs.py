@@ -19,9 +19,10 @@ from ferocal.ledger.records import (
     VisitRecord,
     pack,
 )
-from ferocal.ledger.store import Ledger, now
+from ferocal.ledger.store import Ledger
 from ferocal.ledger.writing.keys import MetricKeys, facts_key
 from ferocal.study.masking import NOTHING_PRIVATE, Mask
+from ferocal.terms.times import now
 from ferocal.traces.packing import pack_trace
 
 

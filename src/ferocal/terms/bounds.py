@@ -1,0 +1,52 @@
+"""Bounds of what Ferocal takes in: one set, for whatever enters and for whatever the ledger holds.
+
+They are far beyond what is measured, and near enough that squares and ratios are still numbers.
+"""
+
+from __future__ import annotations
+
+import re
+from datetime import UTC, datetime
+from typing import Any
+
+# A number is 0, or its size is between these.
+SMALLEST, LARGEST = 1e-100, 1e100
+# Nobody measures more rounds: what is more is a time or a size by mistake.
+MOST_ROUNDS = 1_000_000
+# Of so many values a reading is one, at most.
+MOST_SAMPLES = 10**12
+# What is counted otherwise: runs, positions, captures, processors, bytes.
+MOST_COUNTED = 2**53
+FIRST_YEAR, LAST_YEAR = 1900, 2999
+BEYOND = "is beyond what a number can be here: 0, or 1e-100 to 1e100"
+BEYOND_SAMPLES = "is not a count: it is 1 to 1e12"
+BEYOND_YEARS = f"is not in the years {FIRST_YEAR} to {LAST_YEAR}"
+# A time of day with its zone; sqlite and Python agree on what is written like that.
+_TIME = re.compile(
+    r"\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:\.\d{1,6})?)?(?:Z|[+-]\d\d:\d\d)?)?", re.ASCII
+)
+
+
+def beyond(values: Any) -> Any:
+    """Whether numbers are beyond the bounds, infinite ones too; NaN is not. Shape as given."""
+    import numpy as np  # not for every command
+
+    with np.errstate(invalid="ignore"):
+        size = np.abs(values)
+        return (size > LARGEST) | ((size < SMALLEST) & (size > 0))
+
+
+def year_is_possible(year: int) -> bool:
+    """Whether something can be of a year."""
+    return FIRST_YEAR <= year <= LAST_YEAR
+
+
+def is_time(text: str) -> bool:
+    """Whether a text is a date or a time as ISO 8601 has it, in a possible year."""
+    try:
+        # In UTC it may be another year than where it was.
+        return bool(_TIME.fullmatch(text)) and year_is_possible(
+            datetime.fromisoformat(text).astimezone(UTC).year
+        )
+    except (ValueError, OverflowError):
+        return False

@@ -1,0 +1,112 @@
+"""A ledger that others write and hold meanwhile: nobody is told that it is damaged, nothing waits."""
+
+from __future__ import annotations
+
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from conftest import PROGRAM, Ferocal, surroundings
+from ferocal.ledger.opening import LEDGER_FILE, read_ledger
+from ferocal.ledger.reading.columns import read_columns
+
+STUDY = """
+[study]
+question = "Is the dome faster with it?"
+margin = "5 %"
+rounds = 500
+[factor.mode.level.off]
+[factor.mode.level.on]
+[workload.flight]
+command = "sh -c 'sleep 0.01; echo score 100'"
+metric.score = { unit = "points", better = "higher", source = { pattern = "score ([0-9.]+)" } }
+"""
+
+
+def begin(ferocal: Ferocal, *arguments: str) -> subprocess.Popen[str]:
+    """The program in the background, once it has begun to measure."""
+    return subprocess.Popen(
+        [PROGRAM, *arguments],
+        cwd=ferocal.directory,
+        env=surroundings(),
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        process_group=0,
+    )
+
+
+def wait_for(what: str, happened: object) -> None:
+    """Wait until something has happened, up to a minute."""
+    assert callable(happened)
+    for _ in range(6000):
+        if happened():
+            return
+        time.sleep(0.01)
+    pytest.fail(f"waited in vain: {what}")
+
+
+def test_reading_and_noting_beside_a_measurement_never_fails(ferocal: Ferocal) -> None:
+    ferocal.write(STUDY)
+    measuring = begin(ferocal, "measure")
+    ledger = ferocal.directory / LEDGER_FILE
+    wait_for(
+        "the first run", lambda: ledger.exists() and '"ok"' in ferocal.attempt("runs", "--json")[1]
+    )
+    commands = [("table",), ("runs",), ("compare",), ("inspect", "--integrity")] * 50
+    notes = 0
+    try:
+        for number, command in enumerate(commands):
+            status, _, err = ferocal.attempt(*command)
+            assert status == 0, (command, err)
+            if number % 2:
+                ferocal.quick("note", f"seen {number}")
+                notes += 1
+        assert measuring.poll() is None, measuring.communicate()
+    finally:
+        measuring.send_signal(signal.SIGINT)
+        measuring.communicate(timeout=60)
+    assert len(ferocal.json("note")["notes"]) == notes == 100
+    assert ferocal.json("inspect", "--integrity")["whole"] is True
+
+
+HOLD = """
+import sqlite3, sys
+held = sqlite3.connect(sys.argv[1], isolation_level=None, timeout=0)
+try:
+    held.execute("BEGIN EXCLUSIVE")
+except sqlite3.OperationalError:
+    sys.exit(5)
+print("held", flush=True)
+sys.stdin.read()
+"""
+
+
+def hold(ledger: Path) -> subprocess.Popen[str]:
+    """A stranger who holds a ledger until his input ends, or ends with 5 if he may not."""
+    return subprocess.Popen(
+        [sys.executable, "-c", HOLD, str(ledger)],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
+    )
+
+
+def test_the_right_to_read_is_held_until_the_last_query(demo: tuple[Ferocal, str]) -> None:
+    """A file that is opened and closed beside a connection would drop the locks of the process."""
+    directory = demo[0].directory
+    with read_ledger(directory) as ledger:
+        for _ in range(2):
+            with read_ledger(directory):
+                pass
+            read_columns(ledger)
+            stranger = hold(directory / LEDGER_FILE)
+            assert stranger.wait(60) == 5
+    stranger = hold(directory / LEDGER_FILE)
+    assert stranger.stdout is not None
+    assert stranger.stdout.readline() == "held\n"
+    stranger.communicate("")
