@@ -14,7 +14,7 @@ from pathlib import Path
 import psutil
 import pytest
 
-from conftest import Ferocal
+from conftest import PROGRAM, Ferocal, surroundings
 from ferocal.bench import execution
 from ferocal.bench.commands import prepare
 from ferocal.bench.conditions import BusyMeter
@@ -66,7 +66,7 @@ def test_the_time_limit_ends_children_too(executor: Executor, tmp_path: Path) ->
 def test_what_is_left_behind_is_ended_unless_it_may_stay(tmp_path: Path) -> None:
     with local_executor() as local:
         ended = local.run(shell("sleep 30 & echo $!", tmp_path)).text.strip()
-        kept = local.run(shell("sleep 30 & echo $!", tmp_path, end_group=False)).text.strip()
+        kept = local.run(shell("sleep 30 & echo $!", tmp_path, then="keep")).text.strip()
     wait_until(lambda: not Path("/proc", ended, "exe").exists())
     assert Path("/proc", kept, "exe").exists()
     os.kill(int(kept), 9)
@@ -148,7 +148,7 @@ def test_a_quiet_stretch_names_nobody() -> None:
 def test_what_an_earlier_command_left_running_writes_into_no_later_output(tmp_path: Path) -> None:
     service = "(sleep 0.4; echo score 1000; touch late; sleep 60) & echo started"
     with local_executor() as local:
-        started = local.run(shell(service, tmp_path, end_group=False))
+        started = local.run(shell(service, tmp_path, then="keep"))
         during = local.run(shell("while ! test -e late; do sleep 0.05; done; echo mine", tmp_path))
         after = local.run(shell("echo mine", tmp_path))
         assert started.stdout == b"started\n"
@@ -173,7 +173,7 @@ def test_a_process_in_a_session_of_its_own_is_found_ended_and_told(tmp_path: Pat
         over = local.run(shell(deep, tmp_path, timeout=3))
         assert over.ended_for == "overran"
         assert over.left_behind and set(over.left_behind) <= {"sh", "sleep"}
-        kept = local.run(shell("setsid sleep 73 & sleep 0.2", tmp_path, end_group=False))
+        kept = local.run(shell("setsid sleep 73 & sleep 0.2", tmp_path, then="keep"))
         assert kept.left_behind
         assert local.run(shell("true", tmp_path)).left_behind == ()
     left = [p for p in psutil.process_iter(["cmdline"]) if p.info["cmdline"] in (
@@ -253,10 +253,11 @@ os.killpg = signal_group
 if sys.argv[2] == "unkillable":
     os.kill = lambda *_: None
 request = dict(words=[sys.argv[1]], shell=True, cwd=".", environment=dict(os.environ), timeout=60,
-               stdout="out", stderr="err", output_limit=10**6, end_group=True, announce=False)
+               stdout="out", stderr="err", output_limit=10**6, then="end", announce=False)
 waiter = launcher._Waiter(os.pipe()[0])
 begun = time.monotonic()
-answer = launcher._execute(request, waiter, family)
+outputs = tuple(open(name, "x+b") for name in ("out", "err"))
+answer = launcher._execute(request, outputs, waiter, family)
 took, os.kill = time.monotonic() - begun, kill
 family.kept.clear()
 family.end_strays()
@@ -279,3 +280,123 @@ def test_a_group_is_ended_before_its_leader_is_reaped_and_strays_are_given_up(
     assert groups == [True]
     assert bool(unended) == (how == "unkillable"), unended
     assert took < 60
+
+
+# What a process that `switch` has left does to the run beside it, in Python.
+_INTERFERE = {
+    "scratch": """
+for path in glob.glob(os.environ["TMPDIR"] + "/ferocal-*/*"):
+    open(path, "w").write("score 999\\n")
+""",
+    "descriptor": """
+for entry in filter(str.isdecimal, os.listdir("/proc")):
+    try:
+        if b"run-of-flight" in open(f"/proc/{entry}/cmdline", "rb").read():
+            held.append(open(f"/proc/{entry}/fd/1", "r+"))
+            held[-1].write("score 999\\n"); held[-1].flush()
+    except OSError:
+        pass
+""",
+    "trace": """
+if os.path.exists("frames.csv"):
+    held.append(open("frames.csv", "a")); held[-1].write("999\\n" * 50); held[-1].flush()
+""",
+}
+_INTERFERING = """
+[study]
+question = "Does anybody interfere?"
+margin = "5 %"
+rounds = 1
+[factor.mode.level.off]
+switch = "{python} {study}/service.py"
+[factor.mode.level.on]
+[workload.flight]
+shell = true
+timeout = "20 s"
+command = "rm -f frames.csv; seq 11 60 > frames.csv; echo score 100; sleep 0.6 # run-of-flight"
+metric.score = { unit = "points", better = "higher", source = { pattern = "score ([0-9]+)" } }
+metric.frames = { unit = "ms", kind = "frames", source = { file = "frames.csv" } }
+"""
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="only Linux shows who has a file open")
+@pytest.mark.parametrize("how", _INTERFERE)
+def test_what_a_switch_left_running_changes_no_reading(
+    ferocal: Ferocal, tmp_path: Path, how: str
+) -> None:
+    ferocal.write(_INTERFERING)
+    body = "\n".join(f"    {line}" for line in _INTERFERE[how].splitlines())
+    (ferocal.directory / "service.py").write_text(
+        "import glob, os, subprocess, sys, time\n"
+        "if len(sys.argv) == 1:\n"
+        "    subprocess.Popen([sys.executable, __file__, 'on'], start_new_session=True,\n"
+        "                     stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)\n"
+        "    sys.exit()\n"
+        f"held, end = [], time.monotonic() + 20\nwhile time.monotonic() < end:\n{body}\n"
+        "    time.sleep(0.05)\n"
+    )
+    (tmp_path / "temporary").mkdir()
+    try:
+        done = subprocess.run(
+            [PROGRAM, "measure"], cwd=ferocal.directory, capture_output=True, text=True,
+            env={**surroundings(), "TMPDIR": str(tmp_path / "temporary")}, check=False, timeout=200,
+        )  # fmt: skip
+    finally:
+        for process in psutil.process_iter(["cmdline"]):
+            if f"{ferocal.directory}/service.py" in (process.info["cmdline"] or ()):
+                process.kill()
+    assert done.stdout.count("which lives on beside the runs") == 1
+    runs = ferocal.json("runs")["runs"]
+    values = [value for run in runs for name, value in run["values"].items() if "score" in name]
+    assert 999 not in values
+    if how == "scratch":
+        assert [run["outcome"] for run in runs] == ["ok"] * len(runs)
+    else:
+        assert {run["outcome"] for run in runs} == {"failed"}, runs
+
+
+def test_what_a_step_before_a_run_started_ends_with_it(ferocal: Ferocal) -> None:
+    ferocal.write(
+        _INTERFERING.replace('switch = "{python} {study}/service.py"', "").replace(
+            'timeout = "20 s"',
+            "before = \"sh -c 'sleep 97 & echo $! > pid'\"\n"
+            "after = \"sh -c 'test -e /proc/$(cat pid) && touch alive'\"",
+        )
+    )
+    ferocal("measure")
+    # It lives until the last step after the run, which may want to end it in its own way.
+    assert (ferocal.directory / "alive").exists()
+    assert not Path("/proc", (ferocal.directory / "pid").read_text().strip(), "exe").exists()
+
+
+def test_a_workload_that_stops_what_takes_its_time_fails_and_nothing_hangs(tmp_path: Path) -> None:
+    with local_executor() as local:
+        done = local.run(shell("kill -STOP $PPID; sleep 0.2; echo score 1", tmp_path, timeout=20))
+        assert "was stopped meanwhile" in str(done.failure)
+        assert local.run(shell("echo score 1", tmp_path)).failure is None
+
+
+@pytest.mark.parametrize(
+    ("command", "source", "told"),
+    [
+        ("mkfifo t.csv", '{ file = "t.csv" }', "t.csv is not a regular file"),
+        ("truncate -s 2G t.csv", '{ file = "t.csv" }', "and is read up to"),
+        ("echo $(head -c 60 /dev/zero | tr '\\\\0' a)b", "pattern", "time limit of the workload"),
+    ],
+)
+def test_the_time_limit_holds_for_reading_too(
+    ferocal: Ferocal, command: str, source: str, told: str
+) -> None:
+    metric = (
+        'metric.score = { unit = "points", better = "higher", source = { pattern = "^(a+)+$" } }'
+        if source == "pattern"
+        else f'metric.frames = {{ unit = "ms", kind = "frames", source = {source} }}'
+    )
+    ferocal.write(
+        '[study]\nquestion = "Is it read?"\nmargin = "5 %"\nrounds = 1\nruns = 1\n'
+        "[factor.mode.level.off]\n[factor.mode.level.on]\n"
+        f'[workload.flight]\nshell = true\ntimeout = "2 s"\ncommand = "rm -f t.csv; {command}"\n'
+        f"{metric}\n"
+    )
+    ferocal("measure", status=1)
+    assert all(told in run["reason"] for run in ferocal.json("runs")["runs"])

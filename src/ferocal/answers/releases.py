@@ -236,7 +236,7 @@ class _Values:
         release, centre = int(course.place[row]), float(course.centre[row])
         low, high = self._interval(search, row, bench)
         ends = (centre, low, high)
-        value, low, high = map(math.exp, ends) if course.scale == "ratio" else ends
+        value, low, high = map(factor_of, ends) if course.scale == "ratio" else ends
         before, first, best = (
             estimate(bench, course.series, release, kind) for kind in ("before", "first", "best")
         )

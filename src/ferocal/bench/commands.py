@@ -6,7 +6,7 @@ import sys
 from collections.abc import Mapping
 from pathlib import Path
 
-from ferocal.bench.execution import Invocation
+from ferocal.bench.execution import Invocation, Then
 from ferocal.study.base import Command
 
 
@@ -21,12 +21,12 @@ def prepare(
     environment: Mapping[str, str],
     prefix: tuple[str, ...] = (),
     *,
-    end_group: bool = True,
+    then: Then = "end",
 ) -> Invocation:
     """Make a command of the study ready to be run in the study's directory.
 
     ``prefix`` is put before the words of the command; a command for the shell is then
-    handed to ``sh -c`` behind the prefix.
+    handed to ``sh -c`` behind the prefix. ``then`` is what becomes of what it leaves running.
     """
     directory = directory.resolve()
     words, shell = command.words, command.shell
@@ -39,5 +39,5 @@ def prepare(
         shell=shell,
         environment={name: expand(value, directory) for name, value in environment.items()},
         timeout=command.timeout,
-        end_group=end_group,
+        then=then,
     )

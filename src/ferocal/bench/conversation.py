@@ -9,6 +9,7 @@ import select
 import signal
 import subprocess
 import sys
+import time
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +20,10 @@ from ferocal.errors import FerocalError
 # Processes are looked at after these pauses (s), ever longer: start-up is where they change.
 _FIRST_LOOK = 0.01
 _LOOK_GROWTH = 2.0
+# So often (s) it is looked at whether it still runs itself.
+_LOOK_EVERY = 1.0
+# So long (s) after the time limit of a command its end is waited for.
+_PATIENCE = 60.0
 
 
 class Launcher:
@@ -33,6 +38,7 @@ class Launcher:
             start_new_session=True,
         )
         self._unread = b""
+        self._end, self._stopped = 0.0, False
         # A signal that comes just before a blocking call, or to another thread, does not end the
         # call: it writes into this pipe, which is waited for as well.
         self._wakes = os.pipe()
@@ -45,16 +51,18 @@ class Launcher:
     def ask(self, request: dict[str, Any]) -> tuple[dict[str, Any], list[ProcessSight] | None]:
         """Have a command run; its answer, and what was seen of its processes if asked for."""
         assert self._process.stdin is not None
+        self._end = time.monotonic() + request.get("timeout", 0.0) + _PATIENCE
+        self._stopped = False
         self._process.stdin.write(json.dumps(request).encode() + b"\n")
-        answer = self._read()
-        if "started" not in answer:
-            return answer, None
-        seen: dict[int, ProcessSight] = {}
-        pause = _FIRST_LOOK
-        while not self._ready(pause):
-            seen.update(_linux.look_at_run(answer["started"]))
-            pause *= _LOOK_GROWTH
-        return self._read(), list(seen.values())
+        answer, seen = self._read(), None
+        if "started" in answer:
+            found: dict[int, ProcessSight] = {}
+            pause = _FIRST_LOOK
+            while not self._ready(pause):
+                found.update(_linux.look_at_run(answer["started"]))
+                pause = min(_LOOK_GROWTH * pause, max(pause, _LOOK_EVERY))
+            answer, seen = self._read(), list(found.values())
+        return {**answer, "stopped": self._stopped}, seen
 
     def _ready(self, seconds: float | None) -> bool:
         """Wait for an answer, so many seconds at most; whether there is some of it."""
@@ -65,12 +73,38 @@ class Launcher:
         found, _, _ = select.select([answers, wakes], [], [], seconds)
         if wakes in found:
             os.read(wakes, 1024)
+        if not found:
+            self._watch()
         return answers in found
+
+    def _watch(self) -> None:
+        """Have it go on if something has stopped it, and give it up if it does not answer.
+
+        Raises
+        ------
+        FerocalError
+            When the time of the command is long over.
+        """
+        import psutil
+
+        with contextlib.suppress(psutil.NoSuchProcess, psutil.AccessDenied):
+            launcher = psutil.Process(self._process.pid)
+            if launcher.status() == psutil.STATUS_STOPPED:
+                self._stopped = True
+                launcher.resume()
+            if time.monotonic() > self._end:
+                for process in [*launcher.children(recursive=True), launcher]:
+                    with contextlib.suppress(psutil.NoSuchProcess):
+                        process.kill()
+                raise FerocalError(
+                    "the process that starts commands does not answer, long after the time limit "
+                    "of the command; it was ended, with all that it has started"
+                )
 
     def _read(self) -> dict[str, Any]:
         assert self._process.stdout is not None
         while b"\n" not in self._unread:
-            if not self._ready(None):
+            if not self._ready(_LOOK_EVERY):
                 continue
             chunk = self._process.stdout.read(1 << 16)
             if not chunk:

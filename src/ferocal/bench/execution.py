@@ -14,13 +14,14 @@ import time
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, Literal, Protocol
 
 from ferocal.bench._linux import ProcessSight
 from ferocal.bench.conversation import Launcher
 from ferocal.bench.scratch import check_room, scratch_directory
 from ferocal.study.masking import NOTHING_PRIVATE, Mask
 from ferocal.terms.numbers import grouped
+from ferocal.terms.wording import listed
 
 # A command that writes more than this is ended: it would fill the disk.
 OUTPUT_LIMIT = 2**30
@@ -28,17 +29,22 @@ OUTPUT_LIMIT = 2**30
 READ_LIMIT = 16 * 2**20
 # A message has at most so many characters of an output.
 _TAIL = 400
+_STREAMS = ("stdout", "stderr")
 # Whether processes that leave their group can be found and ended with the run.
 FINDS_STRAYS = sys.platform == "linux"
+
+
+# What becomes of what a command leaves running: it is ended, lives on (a service), or is a guest
+# until `end_guests`.
+Then = Literal["end", "keep", "guest"]
 
 
 @dataclass(frozen=True)
 class Invocation:
     """A command, ready to be run.
 
-    ``environment`` is added to that of Ferocal. ``timeout`` is in seconds. With
-    ``end_group`` whatever the command left running in its process group is ended too,
-    with ``observe`` its processes are looked at while they run.
+    ``environment`` is added to that of Ferocal. ``timeout`` is in seconds. ``then`` says what
+    becomes of processes that it leaves running, with ``observe`` they are looked at while they run.
     """
 
     words: tuple[str, ...]
@@ -46,7 +52,7 @@ class Invocation:
     shell: bool = False
     environment: Mapping[str, str] = field(default_factory=dict)
     timeout: float = 60.0
-    end_group: bool = True
+    then: Then = "end"
     observe: bool = False
 
 
@@ -62,9 +68,10 @@ class Completed:
     ``processes`` is what was seen of the processes, None where nobody could look.
     ``ended_for`` is "overran" (time limit), "output" (too much of it) or None. ``processors``
     is the number of processors on which it was allowed to run at its end. ``left_behind``
-    names processes that it left running: with ``end_group`` only those that had taken
-    themselves a session of their own, which were ended; else those that live on. None where
-    nobody could look. ``unended`` names those that could not be ended in time.
+    names processes that it left running: where these are ended only those that had taken
+    themselves a session of their own; else those that live on. None where
+    nobody could look. ``unended`` names those that could not be ended in time. ``spoiled`` says
+    why its output cannot be believed: others may have written into it.
     """
 
     exit_status: int | None
@@ -81,6 +88,7 @@ class Completed:
     processors: int | None = None
     left_behind: tuple[str, ...] | None = None
     unended: tuple[str, ...] = ()
+    spoiled: str | None = None
     error: str | None = None
     mask: Mask = NOTHING_PRIVATE
 
@@ -95,7 +103,7 @@ class Completed:
             return f"was ended at its time limit after {self.wall:.3g} s"
         if self.exit_status != 0:
             return f"ended with exit status {self.exit_status}"
-        return None
+        return self.spoiled
 
     @property
     def complaint(self) -> str:
@@ -129,6 +137,9 @@ class Executor(Protocol):
     def run(self, invocation: Invocation) -> Completed:
         """Run one command to its end."""
 
+    def end_guests(self) -> tuple[str, ...]:
+        """End what was left running as guests; names of what could not be ended in time."""
+
 
 class LocalExecutor:
     """Runs commands on this machine; use `local_executor` to get one."""
@@ -153,6 +164,7 @@ class LocalExecutor:
         seen: list[ProcessSight] | None = None
         # Files of its own: a process that lives on would write into those of a later command.
         self._clear()
+        spoiled = None
         self._count += 1
         files = tuple(self._scratch / f"{self._count}.{name}" for name in ("out", "err"))
         size = 0
@@ -166,7 +178,18 @@ class LocalExecutor:
             if "error" in answer:
                 check_room(self._scratch)
                 return Completed(exit_status=None, error=f"could not be started: {answer['error']}")
+            holding = answer.pop("holding", ())
+            files = tuple(Path(answer.pop(n, p)) for n, p in zip(_STREAMS, files, strict=True))
             (stdout, size, whole), (stderr, _, _) = map(_take, files)
+            if answer.pop("stopped", False):
+                spoiled = "what takes its time was stopped meanwhile, perhaps by itself"
+            if holding:
+                spoiled = (
+                    f"its output is open in {listed(holding)}, which an earlier step left running"
+                )
+        except ChangedError:
+            error = "its output changed while it was read: something that it left running writes on"
+            return Completed(exit_status=None, error=error)
         except FileNotFoundError:
             error = f"what it wrote is gone: somebody has removed {self._scratch}"
             return Completed(exit_status=None, error=error)
@@ -185,8 +208,16 @@ class LocalExecutor:
             processes=None if seen is None else tuple(seen),
             left_behind=tuple(left_behind) if adopts else None,
             unended=unended,
+            spoiled=spoiled,
             **answer,
         )
+
+    def end_guests(self) -> tuple[str, ...]:
+        """End what was left running as guests; names of what could not be ended in time."""
+        if self._launcher is None:
+            return ()
+        answer, _ = self._launcher.ask({"end_guests": True})
+        return tuple(answer["unended"])
 
     def _clear(self) -> None:
         """Remove the outputs of the last command."""
@@ -207,7 +238,7 @@ class LocalExecutor:
             "stdout": str(stdout),
             "stderr": str(stderr),
             "output_limit": OUTPUT_LIMIT,
-            "end_group": invocation.end_group,
+            "then": invocation.then,
             "announce": invocation.observe,
         }
 
@@ -252,23 +283,31 @@ def _end_tree(pid: int) -> None:
                 process.kill()
 
 
+class ChangedError(Exception):
+    """An output that was written into while it was read."""
+
+
 def _take(path: Path) -> tuple[bytes, int, Path]:
     """An output as it is now, its beginning and end if it is long, its size, and its file.
 
-    It is renamed first, so that nothing that finds it by name adds to it meanwhile.
+    Where it has a name, it is renamed first, so that nothing that finds it adds to it meanwhile.
     """
-    taken = path.with_name(f"{path.name}.done")
-    try:
-        path.rename(taken)
-    except PermissionError:  # a system that does not rename what is still open somewhere
-        taken = path
+    taken = path
+    # A system may not rename what is still open somewhere; a file without a name has none.
+    if path.parent.name != "fd":
+        with contextlib.suppress(PermissionError):
+            taken = path.rename(path.with_name(f"{path.name}.done"))
     with taken.open("rb") as file:
-        size = os.fstat(file.fileno()).st_size
+        before = os.fstat(file.fileno())
+        size = before.st_size
         output = file.read(min(size, READ_LIMIT))
         if size > READ_LIMIT:
             start = max(READ_LIMIT, size - READ_LIMIT)
             file.seek(start)
             output += file.read(size - start)
+        after = os.fstat(file.fileno())
+    if (after.st_size, after.st_mtime_ns) != (before.st_size, before.st_mtime_ns):
+        raise ChangedError
     return output, size, taken
 
 

@@ -29,6 +29,8 @@ from typing import IO, Any, NamedTuple
 
 # How often the size of the output is looked at, in seconds.
 _LOOK_EVERY = 1.0
+# Whether what a process has open can be opened without its name.
+_FINDS_OPEN_FILES = sys.platform == "linux" and os.path.isdir("/proc/self/fd")
 # So long (s) is waited for what was killed: a process in the middle of a system call may last.
 _PATIENCE = 5.0
 # Linux and the BSDs count memory in KiB, Darwin in bytes.
@@ -65,13 +67,15 @@ def _end_group(leader: int) -> None:
 class _Family:
     """What descends from this process; only Linux lets it adopt what lost its parent.
 
-    ``kept`` are sessions that a command was allowed to leave behind, such as services. ``cpu``
+    ``kept`` are sessions that a command was allowed to leave behind, such as services, ``guests``
+    those that live until `end_guests`, such as what a run needs beside it. ``cpu``
     (s) and ``peak`` (as the kernel counts it) are what those used that lost their parent, and
     have ended since `begin`: nobody else accounts for them.
     """
 
     def __init__(self) -> None:
         self.kept: set[int] = set()
+        self.guests: set[int] = set()
         self.begin()
         self.adopts = sys.platform == "linux" and _become_subreaper()
 
@@ -80,18 +84,30 @@ class _Family:
         self.cpu, self.peak = 0.0, 0
 
     def strays(self) -> dict[int, tuple[int, str]]:
-        """Session and name of every descendant that is not kept, by process id."""
+        """Session and name of every descendant that is not to live on, by process id."""
+        found = self._descendants()
+        spared = self.kept | self.guests
+        return {pid: (s.session, s.name) for pid, s in found.items() if s.session not in spared}
+
+    def _descendants(self) -> dict[int, _Stat]:
         if not self.adopts or not self._take_leave():
             return {}
         table = _processes()
-        family, found = {os.getpid()}, {}
+        family = {os.getpid()}
         # Parents may have higher numbers than their children.
         while grown := {pid for pid, stat in table.items() if stat.parent in family} - family:
             family |= grown
-        for pid in family - {os.getpid()}:
-            if table[pid].session not in self.kept:
-                found[pid] = (table[pid].session, table[pid].name)
-        return found
+        return {pid: table[pid] for pid in family - {os.getpid()}}
+
+    def holding(self, files: tuple[IO[bytes], ...]) -> list[str]:
+        """Names of descendants that live on and have one of the files open."""
+        wanted = {(s.st_dev, s.st_ino) for s in (os.fstat(file.fileno()) for file in files)}
+        return sorted({s.name for pid, s in self._descendants().items() if wanted & _opened(pid)})
+
+    def end_guests(self) -> list[str]:
+        """End what was left to live beside a run; names of what could not be ended in time."""
+        self.guests.clear()
+        return self.end_strays()
 
     def end_strays(self) -> list[str]:
         """End all descendants that are not kept, and those that they start meanwhile.
@@ -126,13 +142,14 @@ class _Family:
         """Wait for a child, and account for it unless it was kept."""
         stat = _stat(pid)  # an ended process has it until it is waited for
         _, _, usage = os.wait4(pid, 0)
-        if stat is None or stat.session not in self.kept:
+        if stat is None or stat.session not in self.kept | self.guests:
             self.cpu += usage.ru_utime + usage.ru_stime
             self.peak = max(self.peak, usage.ru_maxrss)
 
-    def keep(self) -> None:
-        """Leave everything that descends from this process alone from now on."""
-        self.kept |= {session for session, _ in self.strays().values()}
+    def keep(self, *, guests: bool) -> None:
+        """Leave everything that descends from this process alone, ``guests`` for a while only."""
+        spared = self.guests if guests else self.kept
+        spared |= {session for session, _ in self.strays().values()}
 
 
 def _become_subreaper() -> bool:
@@ -169,6 +186,17 @@ def _processes() -> dict[int, _Stat]:
     """Every process that has not ended, by its id."""
     found = ((entry, _stat(entry)) for entry in os.listdir("/proc") if entry.isdecimal())
     return {int(entry): stat for entry, stat in found if stat is not None and not stat.ended}
+
+
+def _opened(pid: int) -> set[tuple[int, int]]:
+    """Device and number of every file that a process has open, as far as that can be seen."""
+    found = set()
+    with contextlib.suppress(OSError):  # ended meanwhile, or of another user
+        for entry in os.listdir(f"/proc/{pid}/fd"):
+            with contextlib.suppress(OSError):  # closed meanwhile
+                facts = os.stat(f"/proc/{pid}/fd/{entry}")
+                found.add((facts.st_dev, facts.st_ino))
+    return found
 
 
 def _own_peak() -> int:
@@ -224,17 +252,21 @@ def _look(child: subprocess.Popen[bytes], start: float, *, end_group: bool) -> _
 
 
 def _watch(
-    child: subprocess.Popen[bytes], request: dict[str, Any], waiter: _Waiter, start: float
+    child: subprocess.Popen[bytes],
+    request: dict[str, Any],
+    outputs: tuple[IO[bytes], ...],
+    waiter: _Waiter,
+    start: float,
 ) -> tuple[_Ended, str | None]:
     """Wait for a child's end; how it ended, and why it was ended if it was."""
     ended_for = None
     while True:
-        ended = _look(child, start, end_group=request["end_group"])
+        ended = _look(child, start, end_group=request["then"] == "end")
         now = time.perf_counter()
         if ended is not None:
             return ended, ended_for
         left = start + request["timeout"] - now
-        size = sum(map(_size, (request["stdout"], request["stderr"])))
+        size = sum(os.fstat(file.fileno()).st_size for file in outputs)
         if ended_for is None and left <= 0:
             ended_for = "overran"
         elif ended_for is None and size > request["output_limit"]:
@@ -246,12 +278,21 @@ def _watch(
             raise EOFError
 
 
-def _size(path: str) -> int:
-    """The size of an output, 0 if somebody has removed it."""
-    try:
-        return os.path.getsize(path)
-    except OSError:
-        return 0
+def _open_output(path: str) -> IO[bytes]:
+    """A new file for an output, without a name where that can be: nothing else finds it."""
+    if not _FINDS_OPEN_FILES:
+        return open(path, "x+b", buffering=0)
+    with contextlib.suppress(OSError):  # not every file system has it
+        handle = os.open(os.path.dirname(path), os.O_TMPFILE | os.O_RDWR, 0o600)
+        return os.fdopen(handle, "r+b", buffering=0)
+    file = open(path, "x+b", buffering=0)  # noqa: SIM115 - it is closed before the next request
+    os.unlink(path)
+    return file
+
+
+def _path_of(file: IO[bytes]) -> str:
+    """Where Ferocal finds an output: a file without a name is found among what is open here."""
+    return f"/proc/{os.getpid()}/fd/{file.fileno()}" if _FINDS_OPEN_FILES else str(file.name)
 
 
 def _start(request: dict[str, Any], out: IO[bytes], err: IO[bytes]) -> subprocess.Popen[bytes]:
@@ -268,29 +309,30 @@ def _start(request: dict[str, Any], out: IO[bytes], err: IO[bytes]) -> subproces
     )
 
 
-def _execute(request: dict[str, Any], waiter: _Waiter, family: _Family) -> dict[str, Any]:
+def _execute(
+    request: dict[str, Any], outputs: tuple[IO[bytes], ...], waiter: _Waiter, family: _Family
+) -> dict[str, Any]:
     family.begin()
-    with open(request["stdout"], "xb") as out, open(request["stderr"], "xb") as err:
-        start = time.perf_counter()
-        try:
-            child = _start(request, out, err)
-        except OSError as error:
-            return {"error": f"{error.strerror}: {error.filename or request['words'][0]}"}
-        if request["announce"]:
-            _tell({"started": child.pid})
-        try:
-            ended, ended_for = _watch(child, request, waiter, start)
-        except EOFError:
-            family.end_strays()
-            raise
-        child.returncode = os.waitstatus_to_exitcode(ended.status)
+    start = time.perf_counter()
+    try:
+        child = _start(request, *outputs)
+    except OSError as error:
+        return {"error": f"{error.strerror}: {error.filename or request['words'][0]}"}
+    if request["announce"]:
+        _tell({"started": child.pid})
+    try:
+        ended, ended_for = _watch(child, request, outputs, waiter, start)
+    except EOFError:
+        family.end_guests()
+        raise
+    child.returncode = os.waitstatus_to_exitcode(ended.status)
     strays = family.strays()
     escaped = sorted({name for session, name in strays.values() if session != child.pid})
-    unended = []
-    if request["end_group"]:
+    ends, unended = request["then"] == "end", []
+    if ends:
         unended = family.end_strays()
     else:
-        family.keep()
+        family.keep(guests=request["then"] == "guest")
     return {
         "exit_status": child.returncode,
         "wall": ended.wall,
@@ -299,9 +341,12 @@ def _execute(request: dict[str, Any], waiter: _Waiter, family: _Family) -> dict[
         "memory_floor": _own_peak() * 1024,
         "ended_for": ended_for,
         "processors": ended.processors,
-        "left_behind": escaped if request["end_group"] else sorted({n for _, n in strays.values()}),
+        "left_behind": escaped if ends else sorted({name for _, name in strays.values()}),
         "unended": unended,
         "adopts": family.adopts,
+        "holding": family.holding(outputs) if ends and (family.kept or family.guests) else [],
+        "stdout": _path_of(outputs[0]),
+        "stderr": _path_of(outputs[1]),
     }
 
 
@@ -314,24 +359,35 @@ def _serve() -> None:
     """Answer requests until their end.
 
     A request has ``words``, ``shell``, ``cwd``, ``environment``, ``timeout`` (s),
-    ``stdout`` and ``stderr`` (paths), ``output_limit`` (bytes), ``end_group``, and
-    ``announce`` (whether the process is announced as soon as it has started).
+    ``stdout`` and ``stderr`` (paths), ``output_limit`` (bytes), ``then`` (what becomes of what it
+    leaves running: "end", "keep", or "guest" until a request to ``end_guests``), and ``announce``
+    (whether the process is announced as soon as it has started). The outputs of one request can
+    be read until the next.
     """
     # Ctrl-C is for Ferocal; it closes the requests when it wants to end.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     requests = sys.stdin.fileno()
     waiter, family = _Waiter(requests), _Family()
-    buffer = b""
+    buffer, outputs = b"", tuple[IO[bytes], ...]()
     while True:
         while b"\n" not in buffer:
             chunk = os.read(requests, 1 << 16)
             if not chunk:
+                family.end_guests()
                 return
             buffer += chunk
         line, buffer = buffer.split(b"\n", 1)
+        for file in outputs:
+            file.close()
+        outputs = ()
+        request = json.loads(line)
         try:
             try:
-                answer = _execute(json.loads(line), waiter, family)
+                if "end_guests" in request:
+                    answer: dict[str, Any] = {"unended": family.end_guests()}
+                else:
+                    outputs = tuple(_open_output(request[n]) for n in ("stdout", "stderr"))
+                    answer = _execute(request, outputs, waiter, family)
             except OSError as error:
                 answer = {"error": f"{error.strerror}: {error.filename}"}
             _tell(answer)

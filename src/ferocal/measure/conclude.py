@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from ferocal.bench.execution import Completed
+from ferocal.bench.limits import TooLongError, time_limit
 from ferocal.ledger.records import Ending, Outcome, Value
 from ferocal.measure.extract import ExtractionError, extract_values
 from ferocal.study.model import Workload
@@ -31,7 +32,14 @@ def conclude_run(
     traces: list[Trace] = []
     if outcome == Outcome.OK and not warmup:
         try:
-            values, traces = extract_values(name, workload.read, completed, directory, began)
+            with time_limit(workload.timeout):
+                values, traces = extract_values(name, workload.read, completed, directory, began)
+        except TooLongError as error:
+            outcome = Outcome.FAILED
+            reason = (
+                f"reading its results {error}, the time limit of the workload: make its patterns "
+                "simpler, or have it write less"
+            )
         except ExtractionError as error:
             outcome, reason = Outcome.FAILED, str(error)
         except Exception as error:  # a session of days does not end for one odd output

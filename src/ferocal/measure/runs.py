@@ -150,6 +150,8 @@ class RunTaker:
         problem = self._around("after", workload.after, environment)
         if problem is not None:
             self._observer.remark(f"{slot.workload}, run {slot.number}: {problem}")
+        if workload.before or workload.after:
+            self._tell_of_unended(f"a step of {slot.workload}", self._executor.end_guests())
         return ending
 
     def _around(
@@ -158,7 +160,8 @@ class RunTaker:
         """Do what belongs before or after a run; what failed, if anything did."""
         for step in steps:
             self._observer.doing(f"{when} the run")
-            invocation = prepare(step, self._study.directory, environment, end_group=False)
+            # What a run needs beside it lives until its last step is done.
+            invocation = prepare(step, self._study.directory, environment, then="guest")
             for _ in range(step.retries + 1):
                 completed = self._executor.run(invocation)
                 if completed.failure is None:
@@ -221,16 +224,19 @@ class RunTaker:
         return completed, self._meter.end(completed.cpu)
 
     def _tell_of_strays(self, workload: str, completed: Completed) -> None:
-        if completed.unended:
-            self._observer.remark(
-                f"{workload} left {listed(completed.unended)} running, which could not be ended: "
-                "later runs may be disturbed"
-            )
+        self._tell_of_unended(workload, completed.unended)
         if completed.left_behind and workload not in self._told:
             self._told.add(workload)
             self._observer.remark(
                 f"{workload} left {listed(completed.left_behind)} running in a session of its "
                 "own, where it would have gone on beside later runs; it was ended"
+            )
+
+    def _tell_of_unended(self, who: str, names: tuple[str, ...]) -> None:
+        if names:
+            self._observer.remark(
+                f"{who} left {listed(names)} running, which could not be ended: later runs may be "
+                "disturbed"
             )
 
     def _conditions(self, environment: dict[str, str]) -> dict[str, Any]:

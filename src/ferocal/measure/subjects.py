@@ -9,6 +9,7 @@ from typing import Any
 
 from ferocal.bench.commands import expand, prepare
 from ferocal.bench.execution import Executor
+from ferocal.bench.limits import OddFileError, check_file
 from ferocal.study.configurations import Configuration
 from ferocal.study.load import Study
 from ferocal.study.model import Workload
@@ -52,7 +53,10 @@ def _describe(
 
 def _digest(path: Path) -> str:
     try:
+        check_file(path)
         with path.open("rb") as file:
             return hashlib.file_digest(file, "sha256").hexdigest()
     except OSError as error:
         return f"not read: {error.strerror}"
+    except OddFileError as error:
+        return f"not read: {error}"

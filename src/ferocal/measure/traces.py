@@ -10,6 +10,7 @@ from pathlib import Path
 
 from ferocal.bench.commands import expand
 from ferocal.bench.execution import READ_LIMIT, Completed
+from ferocal.bench.limits import OddFileError, check_file, check_settled
 from ferocal.intake.trace_files import find_captures, located, read_capture, read_output
 from ferocal.ledger.records import Value
 from ferocal.study.metrics import Metric
@@ -83,11 +84,28 @@ def extract_traces(
         since = None if start is None else start - _TICK_NS
         paths = find_captures(directory, pattern, since_ns=since)
         files = [path.name for path in paths]
-        captures = [read_capture(path, source) for path in paths]
+        captures = [_read_whole(path, source) for path in paths]
     try:
         return summarise_captures(workload, name, metric, captures)
     except TraceError as error:
         raise TraceError(located(error, files, source)) from None
+
+
+def _read_whole(path: Path, source: TraceSource) -> CaptureColumns:
+    """A trace in a file that nothing else writes.
+
+    Raises
+    ------
+    TraceError
+        When it is no regular file, is huge, or something may still write into it.
+    """
+    try:
+        before = check_file(path)
+        columns = read_capture(path, source)
+        check_settled(path, before)
+    except (OddFileError, OSError) as error:
+        raise TraceError(str(error)) from None
+    return columns
 
 
 def summarise_captures(

@@ -17,6 +17,7 @@ from ferocal.study.checks import CommandCheck
 from ferocal.study.configurations import Configuration
 from ferocal.study.load import Study
 from ferocal.study.model import Level, Step
+from ferocal.terms.wording import listed
 
 
 class SkipVisitError(Exception):
@@ -47,6 +48,7 @@ class Transition:
         self._levels = last_levels(ledger, study.bench)
         self._unproven = set(study.file.factor)
         self._visited = was_visited(ledger, study.bench)
+        self._told: set[str] = set()
 
     def assume(self, configuration: Configuration) -> None:
         """Take it that the bench is in a configuration, which was verified."""
@@ -182,7 +184,7 @@ class Transition:
         """Carry out a step at a factor and level, both empty for what belongs to none."""
         factor, name = place
         # What a step starts may have to live on, such as a service.
-        invocation = prepare(step, self._study.directory, environment, end_group=False)
+        invocation = prepare(step, self._study.directory, environment, then="keep")
         for _ in range(step.retries + 1):
             completed = self._executor.run(invocation)
             output = completed.mask.data(completed.stdout + completed.stderr)
@@ -190,6 +192,7 @@ class Transition:
             state = "done" if failure is None else "failed"
             text = " ".join(invocation.words)
             if completed.left_behind:
+                self._tell_of_left(kind, place, completed.left_behind)
                 text += f" (left running: {', '.join(completed.left_behind)})"
             self._recorder.record_step(
                 StepRecord(
@@ -206,6 +209,14 @@ class Transition:
             + (f": {said}" if said else "")
             + "; mend it, then run `ferocal measure` again"
         )
+
+    def _tell_of_left(self, kind: str, place: tuple[str, str], names: tuple[str, ...]) -> None:
+        """Say once what lives on beside all later runs."""
+        of = f" of {place[0]}={place[1]}" if place[0] else ""
+        text = f"{kind}{of} left {listed(names)} running, which lives on beside the runs"
+        if text not in self._told:
+            self._told.add(text)
+            self._observer.remark(text)
 
     def _hold(
         self,

@@ -12,6 +12,7 @@ from matplotlib.figure import Figure
 from matplotlib.patches import Rectangle
 from matplotlib.ticker import FixedLocator, FuncFormatter, NullLocator
 
+from ferocal.analysis.data.series import factor_of
 from ferocal.errors import NothingToShowError, UsageError
 from ferocal.render.figures import COLOURS, FAINT, INK, STYLE, plain_axes
 from ferocal.render.tables import short_centre
@@ -209,7 +210,7 @@ def _name_best(axes: Axes, chart: Chart, row: ChartRow, place: int) -> None:
 
 def gain_text(gain: float) -> str:
     """A gain as how much better, such as "+15.7 %", or as a factor where it is large."""
-    factor = math.exp(gain)
+    factor = factor_of(gain)
     if factor >= 2 or factor <= 0.5:
         return f"×{significant(factor, 3)}"
     return f"{100 * (factor - 1):+.1f} %".replace("-", "−")
@@ -229,7 +230,7 @@ def _ratio_axis(axes: Axes, chart: Chart) -> None:
     def name(x: float, _: int) -> str:
         if abs(x) < 1e-9:
             return "no change"
-        factor = math.exp(x)
+        factor = factor_of(x)
         if not 0.5 < factor < 2:
             return f"×{factor:.3g}"
         return f"{100 * (factor - 1):+.3g} %".replace("-", "−")

@@ -231,7 +231,7 @@ def _stack(
         yield Text(" ".join(filter(None, (row.label, row.unit, row.arrow))), "bold")
         if row.cells and base is not None:
             yield Text(f"{_INDENT}{base.head} {row.base}")
-        for name, cell in row.cells.items():
-            text = Text(f"{_INDENT}{columns[name].head} ")
+        for name, column in columns.items() if row.cells else ():
+            cell, text = row.cells[name], Text(f"{_INDENT}{column.head} ")
             words = (cell.number, cell.rest, cell.sign)
             yield text.append(" ".join(filter(None, words)) + cell.mark, cell.style)

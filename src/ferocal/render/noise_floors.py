@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from rich.console import Console
 
+from ferocal.analysis.data.series import share_of
 from ferocal.render.numbers import percent
 from ferocal.render.tables import plain_table
 from ferocal.terms.numbers import significant
@@ -28,7 +29,7 @@ def show_noise_floors(
     for record in records:
         sd = math.sqrt(record.variance)
         spread = (
-            percent(math.expm1(sd))
+            percent(share_of(sd))
             if record.scale == "ratio"
             else f"{significant(sd, 2)} {record.unit}"
         )

@@ -69,6 +69,12 @@ class PlainChange:
     bound: str | None = None
 
 
+# Numbers from here on are written with an exponent.
+_LONG = 1e12
+# A change near -100 % is not known more closely than this.
+_LEAST_FACTOR = 1e-15
+
+
 def decimals_for(uncertainty: float) -> int:
     """Decimal places that show an uncertainty with one or two significant digits.
 
@@ -84,7 +90,8 @@ def decimals_for(uncertainty: float) -> int:
 def signed(value: float, decimals: int) -> str:
     """A number with its sign; zero has none."""
     rounded = round(value, decimals)
-    text = grouped(abs(rounded), decimals)
+    # Nobody counts the digits of a longer one.
+    text = grouped(abs(rounded), decimals) if abs(rounded) < _LONG else f"{abs(rounded):.2e}"
     if rounded == 0:
         return text
     return f"{'+' if rounded > 0 else MINUS}{text}"
@@ -115,6 +122,10 @@ def factor_text(effect: Change) -> str | None:
         return None
     if 1 / LARGE_FACTOR < factor < LARGE_FACTOR:
         return None
+    if factor < _LEAST_FACTOR:
+        return f"{TIMES} <{_LEAST_FACTOR:g}"
+    if not 1 / _LONG < factor < _LONG:
+        return f"{TIMES} {factor:.1e}"
     return f"{TIMES} {factor:.{factor_decimals(effect)}f}"
 
 
@@ -122,7 +133,7 @@ def factor_decimals(effect: Change) -> int:
     """Decimal places for a change that is written as a factor."""
     half_width = (effect.high - effect.low) / 2
     if not math.isfinite(half_width):
-        return max(0, 1 - math.floor(math.log10(1 + effect.change)))
+        return max(0, 1 - math.floor(math.log10(max(1 + effect.change, _LEAST_FACTOR))))
     return min(decimals_for(half_width), 6)
 
 
