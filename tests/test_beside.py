@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import os
 import signal
 import subprocess
 import sys
 import time
 from pathlib import Path
 
+import psutil
 import pytest
 
 from conftest import PROGRAM, Ferocal, surroundings
@@ -111,3 +113,51 @@ def test_the_right_to_read_is_held_until_the_last_query(ferocal: Ferocal) -> Non
     with hold(path) as stranger:
         assert stranger.stdout is not None
         assert stranger.stdout.readline() == "held\n"
+
+
+@pytest.mark.parametrize("command", ["measure", "compare", "note"])
+def test_ctrl_c_is_heard_at_once_while_a_stranger_holds_the_ledger(
+    ferocal: Ferocal, command: str
+) -> None:
+    ferocal.write(STUDY.replace("sleep 0.01", "touch begun; sleep 1"))
+    ferocal.quick("measure", "--rounds", "1")
+    (ferocal.directory / "begun").unlink()
+    ledger = ferocal.directory / LEDGER_FILE
+    arguments = {"measure": ["--rounds", "2"], "note": ["dark"]}.get(command, [])
+    if command == "measure":
+        process = begin(ferocal, command, *arguments)
+        wait_for("a run", (ferocal.directory / "begun").exists)
+    with hold(ledger) as stranger:
+        assert stranger.stdout is not None
+        assert stranger.stdout.readline() == "held\n"
+        if command == "measure":
+            # The run is over, and its end waits to be recorded.
+            wait_for("its end", lambda: is_idle(process.pid))
+        else:
+            process = begin(ferocal, command, *arguments)
+            wait_for("it waits", lambda: waits_for(process, ledger))
+        begun = time.monotonic()
+        os.killpg(process.pid, signal.SIGINT)
+        out, err = process.communicate(timeout=60)
+        took = time.monotonic() - begun
+        assert process.returncode == 130, err
+        assert took < 30  # others are waited for for a minute
+    if command == "measure":
+        assert "measure.journal" in out + err
+        journal = ferocal.directory / "measure.journal"
+        assert journal.exists()
+        ferocal.quick("measure", "--rounds", "2")
+        assert not journal.exists()
+        assert len([r for r in ferocal.json("runs")["runs"] if r["outcome"] == "ok"]) == 8
+    else:
+        ferocal.quick("compare")
+
+
+def waits_for(process: subprocess.Popen[str], ledger: Path) -> bool:
+    """Whether a process has a ledger open."""
+    return any(file.path == str(ledger) for file in psutil.Process(process.pid).open_files())
+
+
+def is_idle(pid: int) -> bool:
+    """Whether nothing is run for a while but what starts commands."""
+    return all(len(psutil.Process(pid).children(recursive=True)) == 1 for _ in range(200))

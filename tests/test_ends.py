@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import random
 import re
@@ -25,6 +26,7 @@ from ferocal.bench.execution import Completed
 from ferocal.errors import FerocalError
 from ferocal.ledger import connecting
 from ferocal.measure import search
+from ferocal.measure.journal import _digest as journal_digest
 from ferocal.measure.lock import measuring_lock
 from ferocal.study.load import load_study
 from test_measure import Study, query, valid_runs, wait_until
@@ -211,7 +213,7 @@ def test_a_ledger_that_stays_locked_loses_no_finished_reading(
 ) -> None:
     waits = "touch begun; until [ -e go ]; do sleep 0.02; done; echo score $GAIN"
     ferocal = small_study(rounds=1, command=waits)
-    monkeypatch.setattr(connecting, "_PATIENCE", 1.0)
+    monkeypatch.setattr(connecting, "_patience", 1.0)
     done: list[Any] = []
     measuring = threading.Thread(target=lambda: done.append(ferocal.attempt("measure")))
     measuring.start()
@@ -230,16 +232,26 @@ def test_a_ledger_that_stays_locked_loses_no_finished_reading(
     assert len(valid_runs(ferocal)) == 2 == query(ferocal, "SELECT count(*) FROM run")[0][0]
     assert not (ferocal.directory / "measure.journal").exists()
     ferocal.quick("inspect", "--integrity")
-    # Of another ledger, or damaged: it is neither taken in nor removed.
-    for content, told in (('{"run": "0"', "cannot be read"), (foreign_journal(), "does not have")):
-        (ferocal.directory / "measure.journal").write_text(content)
-        assert told in ferocal.quick("measure", "--rounds", "2", status=1)
-        assert (ferocal.directory / "measure.journal").read_text() == content
+    # Of another ledger, or damaged: it is neither taken in nor lost, and stops nothing.
+    journal = ferocal.directory / "measure.journal"
+    for number, (content, told) in enumerate(odd_journals(), 1):
+        journal.write_text(content)
+        out = " ".join(ferocal.quick("measure", "--rounds", str(number + 1)).split())
+        assert told in out and f"kept as measure.journal.{number}" in out
+        assert journal.with_name(f"measure.journal.{number}").read_text() == content
+        assert not journal.exists()
 
 
-def foreign_journal() -> str:
-    fields = '"values": [], "absences": [], "traces": [], "streams": {}, "outcome": "ok"'
-    return f'{{"run": "{"0" * 32}", {fields}}}'
+def odd_journals() -> Iterator[tuple[str, str]]:
+    """Contents, and what is told of them: cut short, of another ledger, with a changed bit."""
+    fields: dict[str, Any] = {n: [] for n in ("values", "absences", "traces")}
+    document = {"run": "0" * 32, "streams": {}, "outcome": "ok", **fields}
+    whole = json.dumps({**document, "digest": journal_digest(document)})
+    yield whole[:60], "cannot be read"
+    yield whole, "that this ledger does not have"
+    yield whole.replace("0000", "0001", 1), "its digest does not fit"
+    yield json.dumps({"digest": journal_digest({})}), "cannot be read"
+    yield "[" * 100_000, "cannot be read"
 
 
 def test_a_bench_is_measured_by_one_process_whoever_the_user_is(

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import sqlite3
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +15,7 @@ from ferocal.ledger.store import WRITES
 
 # How long another process is waited for, in seconds.
 _PATIENCE = 60.0
+_patience = _PATIENCE
 # It is waited for in pieces (s), between which Ctrl-C is heard: others may hold the ledger for as
 # long as they like.
 _PIECE = 0.2
@@ -65,8 +67,19 @@ def _begin(connection: sa.Connection) -> None:
         driver.close()
 
 
+@contextmanager
+def impatient() -> Iterator[None]:
+    """Within, a ledger that another process holds is waited for hardly at all."""
+    global _patience
+    before, _patience = _patience, _PIECE
+    try:
+        yield
+    finally:
+        _patience = before
+
+
 def _wait_in_pieces(act: Callable[[], object]) -> None:
-    end = time.monotonic() + _PATIENCE
+    end = time.monotonic() + _patience
     while True:
         try:
             act()

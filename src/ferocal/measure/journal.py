@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import base64
+import hashlib
+import itertools
 import json
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -12,7 +14,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from ferocal.errors import FerocalError, LedgerError
+from ferocal.errors import BeyondLedgerError, LedgerError
 from ferocal.ledger import schema
 from ferocal.ledger.files import replace_file
 from ferocal.ledger.reading.runs import metrics_of_run
@@ -54,29 +56,65 @@ def journaled(recorder: Recorder, ending: Ending) -> Iterator[None]:
         ) from error
 
 
-def take_in(recorder: Recorder) -> bool:
-    """Record the ending that an earlier session could only keep; whether there was one.
+def take_in(recorder: Recorder) -> str | None:
+    """Record the ending that an earlier session could only keep; what is to be told of it.
+
+    One that is damaged, or of a run that the ledger does not have, is kept under another name, and
+    stops nothing.
 
     Raises
     ------
-    FerocalError
-        When the file is damaged, or is not of this ledger.
     LedgerError
         When the ledger still does not take it.
     """
     path = _journal(recorder)
     if not path.exists():
-        return False
+        return None
     try:
-        uid, ending = _unpack(json.loads(path.read_bytes()))
-    except (OSError, ValueError, KeyError, TypeError, AttributeError, LedgerError) as error:
-        raise FerocalError(
-            f"{path}: cannot be read as the result of a run: {error}; move it away to go on"
-        ) from None
+        taken = _record(recorder, *_read(path))
+    except (_JournalError, BeyondLedgerError, OSError) as error:
+        kept = set_aside(path)
+        return (
+            f"{path.name} {error}; it is kept as {kept.name}, and nothing of it is recorded. If "
+            "that run counts, bring back the ledger that it is of, and the file under its old name"
+        )
+    path.unlink()
+    return "recorded now: the result of a run that could not be recorded before" if taken else None
+
+
+class _JournalError(Exception):
+    """A journal that is not that of a run of this ledger."""
+
+
+def _read(path: Path) -> tuple[str, Ending]:
+    """The run and the ending in a journal."""
+    try:
+        document = json.loads(path.read_bytes())
+        if document.pop("digest") != _digest(document):
+            raise _JournalError("was damaged: its digest does not fit")
+        return _unpack(document)
+    # Whatever else may have been written there.
+    except (ValueError, LookupError, TypeError, AttributeError, RecursionError, LedgerError):
+        raise _JournalError("cannot be read as the result of a run") from None
+
+
+def _digest(document: dict[str, Any]) -> str:
+    content = json.dumps(document, sort_keys=True).encode()
+    return hashlib.blake2b(content, digest_size=16).hexdigest()
+
+
+def set_aside(path: Path) -> Path:
+    """Give a file a name under which nothing looks for it; the new one."""
+    names = (path.with_name(f"{path.name}.{number}") for number in itertools.count(1))
+    return path.rename(next(name for name in names if not name.exists()))
+
+
+def _record(recorder: Recorder, uid: str, ending: Ending) -> bool:
+    """Record an ending; whether it was not recorded before."""
     run = schema.run.c
     found = recorder.ledger.rows(sa.select(run.id, run.outcome).where(run.uid == uid))
     if not found:
-        raise FerocalError(f"{path}: is of a run that the ledger does not have; move it away")
+        raise _JournalError("is of a run that this ledger does not have")
     ((run_id, outcome),) = found
     # It may have been recorded after all, just before Ferocal was ended.
     known = metrics_of_run(recorder.ledger, run_id)
@@ -90,7 +128,6 @@ def take_in(recorder: Recorder) -> bool:
         recorder.complete_run(run_id, fresh)
     elif taken:
         recorder.end_run(run_id, fresh)
-    path.unlink()
     return taken
 
 
@@ -107,7 +144,8 @@ def keep_ending(recorder: Recorder, ending: Ending) -> Path:
         When it cannot be written.
     """
     path = _journal(recorder)
-    replace_file(path, json.dumps({"run": recorder.begun, **_pack(ending)}), durable=True)
+    document = json.loads(json.dumps({"run": recorder.begun, **_pack(ending)}))
+    replace_file(path, json.dumps({**document, "digest": _digest(document)}), durable=True)
     return path
 
 

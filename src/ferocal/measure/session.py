@@ -10,11 +10,12 @@ from ferocal.bench.conditions import ConditionReader
 from ferocal.bench.execution import FINDS_STRAYS, Executor
 from ferocal.bench.verification import CheckResult, needs_observation, unobserved, verify
 from ferocal.errors import FerocalError, HoldError, LedgerError, VerificationError
+from ferocal.ledger.connecting import impatient
 from ferocal.ledger.reading.planned import slots_of, wanted_metrics
 from ferocal.ledger.reading.runs import settled_slots
 from ferocal.ledger.records import Outcome, Slot, VisitRecord
 from ferocal.ledger.writing.runs import Recorder
-from ferocal.measure.journal import take_in
+from ferocal.measure.journal import JOURNAL_FILE, take_in
 from ferocal.measure.padding import random_padding, visit_context
 from ferocal.measure.progress import MaskedObserver, Observer, Summary
 from ferocal.measure.runs import RunTaker, Visit, add_checks
@@ -82,10 +83,9 @@ class Session:
         FerocalError
             When a step fails, or an operator is needed and none is there.
         """
-        if take_in(self._recorder):
-            self._observer.remark(
-                "recorded now: the result of a run that an earlier session could not record"
-            )
+        told = take_in(self._recorder)
+        if told is not None:
+            self._observer.remark(told)
         crashed = self._recorder.close_interrupted()
         settled = settled_slots(
             self._recorder.ledger,
@@ -122,12 +122,26 @@ class Session:
             self._recorder.close_interrupted(first_line(error))
             raise
         except KeyboardInterrupt as ended:
-            # Wherever in a run it came, also while its ending was being recorded.
-            if take_in(self._recorder):
-                self._observer.remark("what is known of the run in progress was recorded")
-            self._recorder.close_interrupted(str(ended) or "interrupted with Ctrl-C")
+            self._close_after(ended)
             summary.interrupted = True
         return summary
+
+    def _close_after(self, ended: KeyboardInterrupt) -> None:
+        """Record what is known of the run in progress, wherever in it the end came.
+
+        Whoever wants to end it does not wait for others: what cannot be recorded now is in the
+        journal, or closed by the next session.
+        """
+        try:
+            with impatient():
+                told = take_in(self._recorder)
+                if told is not None:
+                    self._observer.remark(told)
+                self._recorder.close_interrupted(str(ended) or "interrupted with Ctrl-C")
+        except LedgerError as error:
+            journal = self._recorder.ledger.path.with_name(JOURNAL_FILE)
+            kept = f", from {JOURNAL_FILE}" if journal.exists() else ""
+            self._observer.remark(f"{error}; the next `ferocal measure` records the rest{kept}")
 
     def prepare(self) -> None:
         """Do what the study needs once in every session, unless it is done."""
