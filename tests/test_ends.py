@@ -9,6 +9,7 @@ import re
 import shutil
 import signal
 import sqlite3
+import stat
 import subprocess
 import sys
 import tempfile
@@ -258,6 +259,9 @@ def test_a_bench_is_measured_by_one_process_whoever_the_user_is(
     small_study: Study, scratch: Path
 ) -> None:
     ferocal = small_study(rounds=1, command=HANGS_ONCE)
+    place = Path(os.environ["FEROCAL_LOCKS"])
+    before = {*place.iterdir()}
+    place.chmod(0o1777 if os.geteuid() == 0 else 0o700)
     process = start(ferocal, scratch)
     # Somebody else's directory, with the same bench: the machine, as no other is named.
     shared = Path(tempfile.mkdtemp())
@@ -266,11 +270,19 @@ def test_a_bench_is_measured_by_one_process_whoever_the_user_is(
         done = Ferocal(shared)("measure", status=1, HOME=str(shared), XDG_STATE_HOME=str(shared))
         assert f"process {process.pid} of " in done.stderr
         assert str(ferocal.directory) in done.stderr
-        (lock,) = [
-            path
-            for path in Path(os.environ["FEROCAL_LOCKS"]).iterdir()
-            if str(process.pid) in path.read_text()
-        ]
+        (lock,) = [path for path in place.iterdir() if str(process.pid) in path.read_text()]
+        assert stat.S_IMODE(lock.stat().st_mode) == (0o644 if os.geteuid() == 0 else 0o600)
+        # Whatever others have written there.
+        facts = json.loads(lock.read_text())
+        for odd in (
+            b"", b"\xff", b"[" * 10**6, json.dumps({**facts, "process": 2**40}).encode(),
+            b'{"process": Infinity}', json.dumps({**facts, "process": [[]]}).encode(),
+            json.dumps({**facts, "user": "x\nferocal: all is well\x1b[2J"}).encode(),
+        ):  # fmt: skip
+            lock.write_bytes(odd)
+            told = Ferocal(shared)("measure", status=1).stderr
+            assert "already running on the bench" in told and len(told.splitlines()) == 1, told
+        lock.write_text(json.dumps(facts))
         # A holder that is no more is not named.
         lock.write_text(lock.read_text().replace(f": {process.pid},", ": 999999999,"))
         refused = Ferocal(shared)("measure", status=1).stderr
@@ -281,6 +293,7 @@ def test_a_bench_is_measured_by_one_process_whoever_the_user_is(
         shutil.rmtree(shared)
         process.send_signal(signal.SIGINT)
         process.communicate(timeout=120)
+    assert {*place.iterdir()} == before  # it is removed when it is released
 
 
 def check_as_another_user(directory: Path) -> None:
@@ -288,8 +301,6 @@ def check_as_another_user(directory: Path) -> None:
     directory.chmod(0o777)
     (directory / "measure.lock").unlink()  # that of the study, which was root's
     study = load_study(directory)
-    place = Path(os.environ["FEROCAL_LOCKS"])
-    place.chmod(0o1777)
     with warnings.catch_warnings():
         # Later versions of Python warn of other threads, which this child does not need.
         warnings.simplefilter("ignore", DeprecationWarning)

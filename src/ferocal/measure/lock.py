@@ -13,16 +13,22 @@ import tempfile
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
+from typing import Annotated
 
 import psutil
 from filelock import FileLock, Timeout
+from pydantic import BaseModel, Field
 
 from ferocal.bench.machine import machine_identity
 from ferocal.errors import FerocalError
 from ferocal.study.load import Study
+from ferocal.terms.signs import visible
 from ferocal.terms.times import now
+from ferocal.terms.wording import shortened
 
 LOCK_FILE = "measure.lock"
+# Of what others have written into a lock, no more is read.
+_MOST_BYTES = 2**14
 # Names the directory of the locks of benches, such as one that containers share.
 _PLACE = "FEROCAL_LOCKS"
 # The first in which everybody can write: the same for all, wherever their temporary files are.
@@ -60,7 +66,7 @@ def measuring_lock(study: Study) -> Iterator[None]:
 
 
 def _lock_study(stack: ExitStack, directory: Path, bench: Path | None) -> None:
-    lock = FileLock(directory / LOCK_FILE)
+    lock = FileLock(directory / LOCK_FILE, mode=0o600)
     try:
         lock.acquire(blocking=False)
     except Timeout:
@@ -87,10 +93,10 @@ def _lock_bench(stack: ExitStack, path: Path, study: Study) -> None:
     """Hold the lock of a bench, and write into it who does."""
     where = f'on the bench "{study.bench}"'
     try:
-        handle = _open_for_all(path)
-        stack.callback(os.close, handle)
-        if not _hold(handle):
+        handle = _open_held(path)
+        if handle is None:
             raise _refusal(where, _holder(path))
+        stack.callback(_release, handle, path)
     except OSError as error:
         raise FerocalError(f"{path}: cannot be locked: {error.strerror}") from None
     facts = {
@@ -106,17 +112,49 @@ def _lock_bench(stack: ExitStack, path: Path, study: Study) -> None:
         os.write(handle, json.dumps(facts).encode())
 
 
-def _open_for_all(path: Path) -> int:
-    """A handle of a file that every user can open, whoever has made it."""
-    flags = os.O_RDWR | getattr(os, "O_NOFOLLOW", 0)
-    try:
-        # Without O_CREAT: in directories like /tmp systems refuse that for files of others.
-        return os.open(path, flags)
-    except FileNotFoundError:
-        handle = os.open(path, flags | os.O_CREAT, 0o666)
-    with contextlib.suppress(OSError):  # another user made it in the meantime, for all as well
-        path.chmod(0o666)
+def _open_held(path: Path) -> int | None:
+    """A handle of the lock, held until it is closed; None if somebody else holds it."""
+    while True:
+        handle = _open_shared(path)
+        try:
+            if not _hold(handle):
+                os.close(handle)
+                return None
+            here, there = os.fstat(handle), path.stat()
+            if (here.st_dev, here.st_ino) == (there.st_dev, there.st_ino):
+                return handle
+        except FileNotFoundError:
+            pass  # whoever held it has just removed it
+        except BaseException:
+            os.close(handle)
+            raise
+        os.close(handle)
+
+
+def _open_shared(path: Path) -> int:
+    """A handle of a file that others can read as far as they can use its directory."""
+    flags = getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0)
+    # Without O_CREAT: in directories like /tmp systems refuse that for files of others.
+    for access in (os.O_RDWR, os.O_RDONLY):
+        try:
+            return os.open(path, flags | access)
+        except PermissionError:
+            continue  # left there by another user, whose file can be held all the same
+        except FileNotFoundError:
+            break
+    handle = os.open(path, flags | os.O_RDWR | os.O_CREAT, 0o600)
+    place, own = path.parent.stat().st_mode, os.fstat(handle)
+    readers = stat.S_IRGRP * bool(place & stat.S_IWGRP) | stat.S_IROTH * bool(place & stat.S_IWOTH)
+    if hasattr(os, "fchmod") and own.st_uid == os.geteuid():
+        os.fchmod(handle, stat.S_IRUSR | stat.S_IWUSR | readers)
     return handle
+
+
+def _release(handle: int, path: Path) -> None:
+    """Remove the lock while it is held, and let go of it."""
+    with contextlib.suppress(OSError):  # another user's, or a system that keeps what is open
+        path.unlink()
+    os.close(handle)
 
 
 def _hold(handle: int) -> bool:
@@ -156,11 +194,23 @@ def _holder(path: Path | None) -> str:
     if path is None:
         return ""
     try:
-        facts = json.loads(path.read_bytes())
-        process, user = int(facts["process"]), str(facts["user"])
-        study, since = str(facts["study"]), str(facts["since"])
-    except (OSError, ValueError, KeyError, TypeError):
-        return ""  # just taken, and not written down yet
-    if not psutil.pid_exists(process):
+        with path.open("rb") as file:
+            holder = _Holder.model_validate_json(file.read(_MOST_BYTES))
+    except (OSError, ValueError):
+        return ""  # just taken, and not written down yet, or written by something else
+    if not psutil.pid_exists(holder.process):
         return ""
-    return f": process {process} of {user}, study {study}, since {since}"
+    user, study, since = (
+        shortened(visible(text.replace("\n", " ")), 200)
+        for text in (holder.user, holder.study, holder.since)
+    )
+    return f": process {holder.process} of {user}, study {study}, since {since}"
+
+
+class _Holder(BaseModel):
+    """Who holds a lock, as others have written it."""
+
+    process: Annotated[int, Field(strict=True, ge=1, lt=2**31)]
+    user: str
+    study: str
+    since: str
