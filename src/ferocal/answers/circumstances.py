@@ -74,10 +74,11 @@ def find_circumstances(
 
 def _flatten(subject: dict[str, Any]) -> list[tuple[str, str, str]]:
     """What is known of a workload: kind, name and value."""
-    words = " ".join(subject["arguments"])
+    words = " ".join(subject.get("arguments", ()))
     found = [("subject", "arguments", words)] if words else []
-    found += [("subject", f"file {path}", digest) for path, digest in subject["files"].items()]
-    if subject["version"] is not None:
+    files = subject.get("files", {})
+    found += [("subject", f"file {path}", digest) for path, digest in files.items()]
+    if subject.get("version") is not None:
         found.append(("subject", "version", subject["version"]))
     statistics = subject.get("statistics", {})
     return found + [("statistic", metric, value) for metric, value in statistics.items()]

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
-from jsonpointer import JsonPointerException, resolve_pointer
+from jsonpointer import JsonPointer, JsonPointerException, resolve_pointer
 
 from ferocal.bench.execution import READ_LIMIT, Completed
+from ferocal.terms.json_objects import Twofold, parse
 from ferocal.terms.numbers import grouped
 
 
@@ -35,7 +35,7 @@ def parse_output(completed: Completed) -> Any:
     problem: object = None
     for part in (text, text.splitlines()[-1]):
         try:
-            return json.loads(part)
+            return parse(part)
         except RecursionError:
             problem = "it is nested too deep"
         except ValueError as error:  # also for whole numbers of thousands of digits
@@ -52,6 +52,14 @@ def find_in_json(document: Any, pointer: str) -> Any:
         When nothing is there.
     """
     try:
-        return resolve_pointer(document, pointer)
+        found, node = resolve_pointer(document, pointer), document
+        path = JsonPointer(pointer)
+        for part in path.parts:
+            if isinstance(node, Twofold) and part in node.twice:
+                break
+            node = path.walk(node, part)
+        else:
+            return found
     except (JsonPointerException, ValueError) as error:
         raise OutputError(f'nothing at "{pointer}" in the output: {error}') from None
+    raise OutputError(f'"{part}" stands twice in one object of the output')

@@ -18,18 +18,20 @@ _LEAST_FREE = 64 * 2**10
 
 
 @contextlib.contextmanager
-def scratch_directory() -> Iterator[Path]:
+def scratch_directory(parent: Path | None = None, prefix: str = _PREFIX) -> Iterator[Path]:
     """A directory of our own that is gone afterwards; those of killed sessions are cleared.
+
+    It is where temporary files are, or in another ``parent``.
 
     Raises
     ------
     FerocalError
         When it cannot be made.
     """
-    parent = Path(tempfile.gettempdir())
-    _clear(parent)
+    parent = Path(tempfile.gettempdir()) if parent is None else parent
+    _clear(parent, prefix)
     try:
-        scratch = Path(tempfile.mkdtemp(prefix=f"{_PREFIX}{os.getpid()}-", dir=parent))
+        scratch = Path(tempfile.mkdtemp(prefix=f"{prefix}{os.getpid()}-", dir=parent))
     except OSError as error:
         raise FerocalError(f"{parent}: cannot be written: {error.strerror}") from None
     with _held(scratch):
@@ -56,14 +58,14 @@ def check_room(*places: Path) -> None:
                 )
 
 
-def _clear(parent: Path) -> None:
+def _clear(parent: Path, prefix: str) -> None:
     """Remove what sessions have left that were killed, of the same user."""
     if sys.platform == "win32":
         return  # what is in use cannot be told from what is not
     import psutil
 
-    for path in parent.glob(f"{_PREFIX}*-*"):
-        pid = path.name.removeprefix(_PREFIX).partition("-")[0]
+    for path in parent.glob(f"{prefix}*-*"):
+        pid = path.name.removeprefix(prefix).partition("-")[0]
         if not pid.isdecimal() or psutil.pid_exists(int(pid)):
             continue
         with contextlib.suppress(OSError):  # somebody was faster, or it is another user's

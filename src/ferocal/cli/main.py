@@ -54,6 +54,31 @@ SECTIONS: dict[str, dict[str, str]] = {
 }
 
 
+class _Text(click.ParamType[str]):
+    """A text that can be kept and shown: in UTF-8, and not empty."""
+
+    name = "text"
+
+    def convert(self, value: str, param: click.Parameter | None, ctx: click.Context | None) -> str:
+        """The text as it is."""
+        if any("\ud800" <= sign <= "\udfff" for sign in value):
+            self.fail(f"{value!a} is not a text in UTF-8", param, ctx)
+        if "\0" in value:
+            self.fail(f"{value!a} has a NUL character in it", param, ctx)
+        if not value.strip() and not (param is not None and param.default == value):
+            self.fail("is empty", param, ctx)
+        return value
+
+
+def _check_texts(command: click.Command) -> None:
+    """Have all texts of a call checked, those of subcommands too."""
+    for parameter in command.params:
+        if parameter.type is click.STRING:
+            parameter.type = _Text()
+    for part in getattr(command, "commands", {}).values():
+        _check_texts(part)
+
+
 class CommandGroup(click.Group):
     """A group that loads a command's module only when the command is used."""
 
@@ -68,6 +93,7 @@ class CommandGroup(click.Group):
         command: click.Command = importlib.import_module(
             f"ferocal.cli.{cmd_name.replace('-', '_')}"
         ).command
+        _check_texts(command)
         return command
 
     def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:

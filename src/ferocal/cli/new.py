@@ -72,21 +72,16 @@ def _from_files(
     baseline: str | None,
     factors: tuple[str, ...],
 ) -> None:
-    from ferocal.errors import FerocalError
     from ferocal.intake.loading import load_files
-    from ferocal.intake.starting import describe_files
+    from ferocal.intake.starting import describe_files, study_in_the_making
     from ferocal.render.intake import loaded_notes
-    from ferocal.study.load import load_study
-    from ferocal.study.template import write_template
+    from ferocal.study.load import STUDY_FILE, load_study
     from ferocal.terms.wording import counted
 
     beginning = describe_files(sources, columns, baseline, factors)
-    path = write_template(directory, beginning.text)
-    try:
-        loaded = load_files(load_study(directory), sources, columns=columns)
-    except FerocalError:
-        path.unlink()  # a study without its readings is not what was asked for
-        raise
+    with study_in_the_making(directory, beginning.text) as making:
+        loaded = load_files(load_study(making), sources, columns=columns)
+    path = directory / STUDY_FILE
     count = sum(part.counts["readings"] for part in loaded)
     named = ", ".join(map(str, sources))
     say(f"wrote {path}, with {counted(count, 'reading')} of {named}")

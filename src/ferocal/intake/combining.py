@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import shutil
-import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 import sqlalchemy as sa
 
+from ferocal.bench.scratch import scratch_directory
 from ferocal.errors import FerocalError, StudyFileError, UsageError
 from ferocal.ledger import schema
 from ferocal.ledger.opening import LEDGER_FILE, copy_ledger, open_ledger, read_ledger
@@ -148,16 +148,15 @@ def combine_studies(combined: CombinedStudy, target: Path) -> list[Brought]:
     if target.exists():
         raise UsageError(f"{target} is there already: name a directory that is not")
     target.parent.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(prefix=".combining-", dir=target.parent) as scratch:
-        made = Path(scratch) / "study"
+    with scratch_directory(target.parent, ".combining-") as scratch:
+        made = scratch / "study"
         made.mkdir()
         text = tomli_w.dumps(combined.tables)
         try:
             (made / STUDY_FILE).write_text(text, encoding="utf-8")
             _check(made)
             brought = [
-                _bring(source, made, Path(scratch) / f"{n}")
-                for n, source in enumerate(combined.sources)
+                _bring(source, made, scratch / f"{n}") for n, source in enumerate(combined.sources)
             ]
             made.rename(target)
         except OSError as error:

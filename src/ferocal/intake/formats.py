@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import io
-import json
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -20,6 +19,7 @@ from ferocal.intake.arrays import IsText, columns_of, columns_of_objects
 from ferocal.intake.columns import Columns
 from ferocal.intake.delimited import NO_READINGS, find_delimiter, lines_of, read_delimited
 from ferocal.intake.spreadsheets import read_sheet
+from ferocal.terms.json_objects import parse_strictly
 from ferocal.terms.wording import first_line
 
 # So many objects are in memory at one time.
@@ -159,7 +159,7 @@ def _objects(path: Path) -> Iterator[tuple[int, dict[str, Any]]]:
 
 def _parse_json(text: str, where: str) -> Any:
     try:
-        return json.loads(text)
+        return parse_strictly(text)
     except RecursionError:
         raise IntakeError(f"{where}: is nested too deep") from None
     except ValueError as error:  # also for whole numbers of thousands of digits

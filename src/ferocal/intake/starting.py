@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from functools import partial
 from operator import eq
@@ -13,12 +14,16 @@ from typing import get_args
 
 import numpy as np
 
-from ferocal.errors import IntakeError, UsageError
+from ferocal.bench.scratch import scratch_directory
+from ferocal.errors import FerocalError, IntakeError, UsageError
 from ferocal.intake.columns import Column, Columns, Labels
 from ferocal.intake.formats import read_table
 from ferocal.intake.shapes import FACTOR, is_text, parse_columns, to_long
+from ferocal.ledger.opening import LEDGER_FILE
 from ferocal.study.configurations import CONTROL
+from ferocal.study.load import STUDY_FILE
 from ferocal.study.quantities import parse_amount
+from ferocal.study.template import write_template
 from ferocal.terms.names import closest, plain_name, resolve
 from ferocal.terms.roles import Role
 from ferocal.terms.units import lower_is_better
@@ -278,3 +283,38 @@ def _rows_with(readings: Columns, column: str, text: str) -> Columns:
 
 def _first(readings: Columns, column: str) -> str:
     return next(filter(None, readings.labels(column).used), "")
+
+
+@contextmanager
+def study_in_the_making(directory: Path, text: str) -> Iterator[Path]:
+    """A place for a study with what is recorded of it, which takes its place at the end.
+
+    Where anything fails before, nothing of it is left.
+
+    Raises
+    ------
+    UsageError
+        When the directory has a study file or a ledger already.
+    FerocalError
+        When something cannot be written.
+    """
+    existed = directory.exists()
+    try:
+        directory.mkdir(parents=True, exist_ok=True)
+        taken = [n for n in (STUDY_FILE, LEDGER_FILE) if (directory / n).exists()]
+        if taken:
+            raise UsageError(
+                f"{directory / taken[0]} exists and is left as it is; choose another directory"
+            )
+        with scratch_directory(directory, ".new-") as making:
+            write_template(making, text)
+            yield making
+            # The study file last: without it there is no study.
+            for name in (LEDGER_FILE, STUDY_FILE):
+                (making / name).replace(directory / name)
+    except OSError as error:
+        raise FerocalError(f"{directory}: cannot be written: {error.strerror}") from None
+    finally:
+        if not existed:
+            with suppress(OSError):  # there is something in it
+                directory.rmdir()

@@ -16,6 +16,7 @@ from ferocal.measure.traces import extract_traces
 from ferocal.study.metrics import Metric
 from ferocal.study.sources import SOURCES, JsonSource, PatternSource
 from ferocal.terms.bounds import BEYOND, BEYOND_SAMPLES, MOST_SAMPLES, beyond
+from ferocal.terms.numbers import plain_number
 from ferocal.terms.wording import shortened
 from ferocal.traces.capture import Trace, TraceError
 
@@ -129,7 +130,7 @@ def _from_pattern(pattern: str, completed: Completed) -> float:
 
 def _finite(value: float | str, where: str) -> float:
     try:
-        number = float(value)
+        number = plain_number(value) if isinstance(value, str) else float(value)
     except (ValueError, OverflowError):
         raise ExtractionError(f"{where} is {shortened(repr(value))}, not a number") from None
     if not math.isfinite(number):

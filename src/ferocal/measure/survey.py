@@ -22,6 +22,8 @@ from ferocal.ledger.reading.visits import read_visits, recorded_facts
 from ferocal.ledger.store import Ledger
 from ferocal.study.configurations import Configuration
 from ferocal.study.load import Study
+from ferocal.terms.bounds import beyond
+from ferocal.terms.numbers import plain_number
 
 _HARDWARE = frozenset({"hardware", "declared"})
 _RESOURCES = frozenset({"resource"})
@@ -125,7 +127,10 @@ class Survey:
             completed = self._executor.run(prepare(probe, self._study.directory, environment))
             text = completed.text.strip()
             try:
-                found[name] = float(text) if completed.failure is None else None
+                number = plain_number(text) if completed.failure is None else None
+                # What is beyond all bounds is a word, not an amount.
+                wild = number is not None and (beyond(number) or number != number)
+                found[name] = text if wild else number
             except ValueError:
                 found[name] = text
         return found

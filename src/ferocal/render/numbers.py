@@ -154,7 +154,7 @@ def change_text(effect: Change) -> str:
     # Rounded to the side on which it stays true.
     towards = math.floor if effect.bound == ">" else math.ceil
     tenths = round(factor * effect.change * 10 ** (places + 1), 6)
-    edge = towards(tenths) / 10 ** (places + 1)
+    edge = towards(tenths) / 10 ** (places + 1) if math.isfinite(tenths) else tenths
     return f"{effect.bound}{signed(edge, places + 1)} {unit}"
 
 

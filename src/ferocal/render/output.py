@@ -37,6 +37,14 @@ _OWN: dict[str, Callable[[bytes, bytes], bool]] = {
 }
 
 
+# What stands in the directory of a study, by the beginnings of names.
+_OURS = (
+    (STUDY_FILE, "a study file"),
+    ("measure.lock", "the lock of a study"),
+    ("measure.journal", "the result of a run"),
+)
+
+
 def check_target(path: Path, *, force: bool = False) -> None:
     """Refuse to write over what is not an output of Ferocal, unless with ``force``.
 
@@ -52,8 +60,9 @@ def check_target(path: Path, *, force: bool = False) -> None:
     if not path.is_file():
         raise UsageError(f"{path} is no regular file; name one")
     head, tail = _ends(path)
-    if path.name == STUDY_FILE or head.startswith(_DATABASE):
-        what = "a study file" if path.name == STUDY_FILE else "a ledger or another database"
+    known = "a ledger or another database" if head.startswith(_DATABASE) else None
+    what = next((what for name, what in _OURS if path.name.startswith(name)), known)
+    if what is not None:
         raise UsageError(f"{path} is {what}, and is not written over: name another file")
     if force or not head:
         return

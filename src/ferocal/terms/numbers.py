@@ -14,6 +14,23 @@ NO_BREAK = "\N{NO-BREAK SPACE}"
 _BEFORE_SIGN = re.compile(r"(?<=\d) (?=%)|(?<=\N{MULTIPLICATION SIGN}) ")
 
 
+_NUMBER = re.compile(r"\s*[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?\s*", re.ASCII)
+_NO_NUMBER = re.compile(r"\s*[-+]?(nan|inf|infinity)\s*", re.ASCII | re.IGNORECASE)
+
+
+def plain_number(text: str) -> float:
+    """A number as programs write it; "6_0" and digits of other scripts are none.
+
+    Raises
+    ------
+    ValueError
+        When it is something else.
+    """
+    if not (_NUMBER.fullmatch(text) or _NO_NUMBER.fullmatch(text)):
+        raise ValueError(f"{text!r} is not a number")
+    return float(text)
+
+
 def unbroken(text: str) -> str:
     """A text in which no line is broken between a number and its sign."""
     return _BEFORE_SIGN.sub(NO_BREAK, text)

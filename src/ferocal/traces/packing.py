@@ -16,6 +16,10 @@ from ferocal.traces.capture import Trace
 CONTEXT_KEY = b"ferocal"
 
 
+# The readers of pages and of compressed ones raise whatever they stumble over.
+_DAMAGED = (OSError, ValueError, LookupError, TypeError, NotImplementedError, RuntimeError)
+
+
 def pack_trace(trace: Trace, number: int) -> dict[str, Any]:
     """A trace as a row of its table, without the run."""
     import pyarrow as pa
@@ -54,8 +58,7 @@ def unpack_columns(content: bytes) -> dict[str, np.ndarray]:
                 for name in names:
                     columns[name][place : place + batch.num_rows] = batch.column(name).to_numpy()
                 place += batch.num_rows
-    # The readers of pages and of compressed ones raise whatever they stumble over.
-    except (pa.ArrowException, OSError, ValueError, LookupError, TypeError) as error:
+    except (pa.ArrowException, *_DAMAGED) as error:
         raise LedgerError(f"a trace is damaged: {first_line(error)}") from None
     if "value" not in columns:
         raise LedgerError(f'a trace has no column "value", but {", ".join(names[:8]) or "none"}')
@@ -63,14 +66,23 @@ def unpack_columns(content: bytes) -> dict[str, np.ndarray]:
 
 
 def with_context(content: bytes, context: dict[str, Any]) -> bytes:
-    """A trace as the ledger keeps it, with what is known of its run."""
+    """A trace as the ledger keeps it, with what is known of its run.
+
+    Raises
+    ------
+    LedgerError
+        When it is damaged.
+    """
     import pyarrow as pa
     import pyarrow.parquet as pq
 
     buffer = io.BytesIO()
-    # Without threads: they would hold on to memory of Python when the process ends.
-    with pq.ParquetFile(pa.BufferReader(content)) as file:
-        table = file.read(use_threads=False)
+    try:
+        # Without threads: they would hold on to memory of Python when the process ends.
+        with pq.ParquetFile(pa.BufferReader(content)) as file:
+            table = file.read(use_threads=False)
+    except (pa.ArrowException, *_DAMAGED) as error:
+        raise LedgerError(f"a trace is damaged: {first_line(error)}") from None
     table = table.replace_schema_metadata({CONTEXT_KEY: json.dumps(context)})
     pq.write_table(table, buffer, compression="zstd")
     return buffer.getvalue()

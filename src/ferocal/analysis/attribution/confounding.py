@@ -98,6 +98,8 @@ def _candidates(
     design: FactorDesign, grid: Mapping[str, Sequence[str]], allowed: Allowed
 ) -> Iterator[Levels]:
     """Combinations that can be measured and were not, the nearest to those first."""
+    if not design.rows:
+        return
     fixed = {f: v for f, v in design.rows[0].items() if f not in grid}
     known = {tuple(row[f] for f in grid) for row in design.rows}
     if math.prod(len(levels) for levels in grid.values()) <= _MOST_COMBINATIONS:

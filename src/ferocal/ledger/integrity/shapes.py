@@ -181,6 +181,7 @@ _RULES: dict[str, str] = {
     "run_variance": _VARIANCE,
     "degrees": _COUNT,
     "run_degrees": _COUNT,
+    "low": '{} > "high"',
     "bound": _BOUND,
     "run.outcome": _one_of(*Outcome),
     "visit.state": _one_of("active", "not active"),

@@ -8,11 +8,12 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from ferocal.errors import UsageError
+from ferocal.errors import LedgerError, UsageError
 from ferocal.ledger import schema
 from ferocal.ledger.integrity.seals import SEALED
 from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
+from ferocal.traces.packing import unpack_columns
 
 # Tables with globally unique rows, parents before children, and what their rows refer to.
 _REFERENCES: dict[sa.Table, dict[str, sa.Table]] = {
@@ -62,6 +63,7 @@ def merge_ledgers(target: Ledger, source: Ledger) -> Merged:
     rows = {table: source.mappings(sa.select(table)) for table in tables}
     owned = (schema.reading, schema.absence, schema.output)
     children = {t: source.mappings(sa.select(t)) for t in owned}
+    _check_traces(source, rows)
     keys: KeyMap = {}
     fresh: dict[sa.Table, set[int]] = {}
     with target.transaction() as connection:
@@ -83,6 +85,16 @@ def merge_ledgers(target: Ledger, source: Ledger) -> Merged:
         runs=new[schema.run],
         known_runs=len(rows[schema.run]) - new[schema.run],
     )
+
+
+def _check_traces(source: Ledger, rows: Mapping[sa.Table, list[dict[str, Any]]]) -> None:
+    """Refuse traces that could not be read afterwards."""
+    names = {row["id"]: row["uid"][:10] for row in rows[schema.run]}
+    for row in rows[schema.trace]:
+        try:
+            unpack_columns(row["content"])
+        except LedgerError as error:
+            raise LedgerError(f"{source.path}: run {names[row['run_id']]}: {error}") from None
 
 
 def _bring(

@@ -1,0 +1,46 @@
+"""JSON as others write it, in which a name may stand twice in one object."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from typing import Any
+
+
+class Twofold(dict[str, Any]):
+    """An object in which names stand twice; it has the last of their values."""
+
+    def __init__(self, pairs: Sequence[tuple[str, Any]]) -> None:
+        super().__init__(pairs)
+        names = [name for name, _ in pairs]
+        self.twice = {name for name in names if names.count(name) > 1}
+
+
+def _object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    found = dict(pairs)
+    return found if len(found) == len(pairs) else Twofold(pairs)
+
+
+def _strict_object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    found = _object(pairs)
+    if isinstance(found, Twofold):
+        raise ValueError(f'"{min(found.twice)}" stands twice in one object')
+    return found
+
+
+def parse_strictly(text: str) -> Any:
+    """A document in which no name stands twice in one object; errors as of `parse`."""
+    return json.loads(text, object_pairs_hook=_strict_object)
+
+
+def parse(text: str) -> Any:
+    """A document whose objects are `Twofold` where a name stands twice.
+
+    Raises
+    ------
+    ValueError
+        When it is not JSON, also for whole numbers of thousands of digits.
+    RecursionError
+        When it is nested too deep.
+    """
+    return json.loads(text, object_pairs_hook=_object)
