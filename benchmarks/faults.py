@@ -31,6 +31,8 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 
 from mutations import (
+    TOKENS,
+    leave,
     mutate_archive,
     mutate_bytes,
     mutate_json,
@@ -42,6 +44,16 @@ from sizes import scaled
 
 PROGRAM = str(Path(sys.executable).with_name("ferocal"))
 LEDGER = "ledger.sqlite"
+# What reads a ledger afterwards, whatever was accepted.
+AFTER = tuple(
+    tuple(words.split())
+    for words in (
+        "compare", "compare --detail", "table", "runs --all", "chart", "rank", "factors", "series",
+        "claims", "plan", "note", "frames", "inspect", "inspect --kept", "compare --json",
+        "table --json", "runs --json", "chart --json", "rank --json", "inspect --integrity",
+    )
+)  # fmt: skip
+NUMBERS = (0, -1, 1, 2**31, 2**63 - 1, 2**63, 10**30, 1e308, 1e100, 1e-100, 1e-300, 20260512)
 PATIENCE = 10  # seconds for a command
 STUDY = """
 [study]
@@ -83,12 +95,40 @@ ROWS = [
 ]  # fmt: skip
 FRAMES = ["time,frame"] + [f"{i / 60:.4f},{16 + i % 3}" for i in range(200)]
 LOAD_TRACE = ("load-trace", "--configuration", "on", "--workload", "show", "--column", "frame")
+NEW = (
+    ("new", "made", "--from"),
+    ("new", "made", "--factor", "configuration", "--from"),
+    ("new", "made", "--factor", "workload", "--baseline", "on", "--from"),
+    ("new", "made", "--column", "configuration=workload", "--from"),
+)
+CALLS = (
+    ["enter", "flight", "--configuration", "off", "--round", "4", "--date", "2026-05-01", "99"],
+    ["enter", "flight", "--configuration", "on", "--visit", "a", "--samples", "5", "120..130"],
+    ["load", "rows.csv", "--column", "value=value", "--again"],
+    ["load-trace", "--configuration", "on", "--workload", "show", "--round", "9", "--skip", "1",
+     "--column", "frame", "frames.csv"],
+    ["note", "no sound", "--configuration", "on", "--date", "2026-05-01", "--source", "a film"],
+    ["exclude", "RUN", "--reason", "dark"], ["correct", "RUN", "score", "99", "--reason", "typing"],
+    ["reference", "add", "--device", "Halden 5", "--metric", "flight score", "--value", "118",
+     "--unit", "points", "--source", "a poster", "--date", "2026-01"],
+    ["measure", "--rounds", "3", "--only", "mode=on"], ["measure", "--seek", "mode"],
+    ["plan", "--detect", "2%", "--sd", "3%", "--rounds", "9"], ["inspect", "--kept"],
+    ["compare", "--metric", "score", "--against", "on", "--gate", "worse", "--detail"],
+    ["table", "--configuration", "on", "--role", "primary"], ["rank", "--per", "price"],
+    ["runs", "--round", "2", "--outcome", "ok", "--all"], ["chart", "-o", "chart.svg"],
+    ["report", "-o", "page.html", "--force"], ["export", "out.csv", "--traces", "out"],
+    ["new", "made", "--by-hand"], ["combine", "copy", "made"], ["merge", "copy"],
+    ["series", "--factor", "mode"], ["factors", "--json"], ["frames", "-o", "frames.png"],
+)  # fmt: skip
 READING = ("compare", "runs", "table", "claims", "frames", "note", "inspect --integrity", "rank")
 
 
 @dataclass(frozen=True)
 class Kind:
-    """A kind of inputs: what is mutated and how, and the commands that read it, one each time."""
+    """A kind of inputs: what is mutated and how, and the commands that read it, one each time.
+
+    A command without words has its words in the file, a JSON list.
+    """
 
     name: str
     file: str
@@ -109,6 +149,14 @@ KINDS = (
     Kind("exported trace", "trace.parquet", mutate_parquet, (("load", "trace.parquet"),)),
     Kind("ledger", LEDGER, mutate_ledger, tuple(tuple(c.split()) for c in READING)),
     Kind("ledger merged", "copy/ledger.sqlite", mutate_ledger, (("merge", "copy"),)),
+    Kind("new from CSV", "long.csv", mutate_bytes, tuple((*n, "long.csv") for n in NEW)),
+    Kind("new from JSON", "rows.json", mutate_json, tuple((*n, "rows.json") for n in NEW)),
+    Kind("new from XLSX", "rows.xlsx", mutate_archive, tuple((*n, "rows.xlsx") for n in NEW)),
+    Kind(
+        "new from Parquet", "rows.parquet", mutate_parquet, tuple((*n, "rows.parquet") for n in NEW)
+    ),
+    Kind("journal", "measure.journal", mutate_json, (("measure",),)),
+    Kind("options", "call.json", leave, ((),)),
 )
 
 
@@ -136,6 +184,34 @@ def make_folder(folder: Path) -> None:
         "2026-01-03\nLarkspur 2,flight,score,90..95,points,a leaflet,2025-11\n"
     )
     shutil.copy(sorted((folder / "traces").glob("*.parquet"))[0], folder / "trace.parquet")
+    frame.drop(columns="round").to_csv(folder / "long.csv", index=False)
+    (folder / "call.json").write_text("[]")
+    _make_journal(folder)
+
+
+def _make_journal(folder: Path) -> None:
+    """A run of which the ledger does not have the end, and the journal that has it."""
+    import sqlite3
+
+    from ferocal.ledger import schema
+    from ferocal.ledger.opening import open_ledger
+    from ferocal.ledger.records import Ending, Outcome, Value
+    from ferocal.ledger.writing.runs import Recorder
+    from ferocal.measure.journal import keep_ending
+
+    with sqlite3.connect(folder / LEDGER) as connection:
+        visit, uid = connection.execute("SELECT visit_id, uid FROM run LIMIT 1").fetchone()
+    with open_ledger(folder) as ledger:
+        ledger.insert(
+            schema.run, uid="0" * 31 + "1", visit_id=visit, workload="flight", number=9,
+            warmup=False, position=9, started_at="2026-05-01T14:30:00.000+00:00",
+            outcome=Outcome.RUNNING,
+        )  # fmt: skip
+        recorder = Recorder(ledger)
+        recorder.begun = "0" * 31 + "1"
+        values = [Value("flight", "score", "points", 101.0)]
+        keep_ending(recorder, Ending(Outcome.OK, None, 0.5, values))
+    (folder / "run").write_text(uid[:12])
 
 
 class Bed:
@@ -154,7 +230,7 @@ class Bed:
             content = kind.mutate(self._good[kind.file], rng)
         self._put(kind.file, content)
         before = self._ledger()
-        words = rng.choice(kind.commands)
+        words = rng.choice(kind.commands) or self._call(rng)
         status, printed = _run(words, *debug)
         fault = ""
         if status == 70 or "Traceback" in printed or "Warning:" in printed:
@@ -165,16 +241,51 @@ class Bed:
             fault = "partial load"
         elif not printed.strip():
             fault = "nothing said"
+        elif status == 0 and kind.file != LEDGER:
+            fault, said = self._read_after(rng, "made" if words[0] in ("new", "combine") else ".")
+            printed += said
+        shutil.rmtree(self._folder / "made", ignore_errors=True)
+        shutil.rmtree(self._folder / "out", ignore_errors=True)
+        for left in self._folder.glob("measure.journal.*"):
+            left.unlink()
         self._put(kind.file, self._good[kind.file])
-        self._put(LEDGER, self._good[LEDGER])
+        for name in (LEDGER, "measure.journal"):
+            self._put(name, self._good[name])
         return fault, f"{' '.join(words)}: exit {status}\n{printed}"
+
+    def _call(self, rng: random.Random) -> tuple[str, ...]:
+        """The words of a call, of which one or two are others."""
+        run = (self._folder / "run").read_text()
+        words = [run if word == "RUN" else word for word in rng.choice(CALLS)]
+        for _ in range(rng.choice((1, 1, 2))):
+            place = rng.randrange(1, len(words)) if len(words) > 1 else 0
+            odd = rng.choice(TOKENS).decode("utf-8", "surrogateescape")
+            odd = rng.choice((odd, odd, words[place] + odd, str(rng.choice(NUMBERS))))
+            words[place] = odd.replace("\0", "") if rng.random() < 0.9 else words[place]
+            if rng.random() < 0.1:
+                del words[place]
+        return tuple(words)
+
+    def _read_after(self, rng: random.Random, directory: str) -> tuple[str, str]:
+        """Whether what was accepted can be read: a fault, and what was printed."""
+        words = (*rng.choice(AFTER), "--study", directory)
+        width = os.environ.pop("COLUMNS", None)
+        os.environ["COLUMNS"] = str(rng.choice((20, 40, 80, 100, 200)))
+        status, printed = _run(words)
+        del os.environ["COLUMNS"]
+        if width is not None:
+            os.environ["COLUMNS"] = width
+        said = f"\nthen {' '.join(words)}: exit {status}\n{printed}"
+        if status == 70 or "Traceback" in printed or "Warning:" in printed:
+            return "traceback", said
+        return "refused afterwards" if "is damaged" in printed or status == 1 else "", said
 
     def _put(self, name: str, content: bytes) -> None:
         path = self._folder / name
         if name == LEDGER:
             for left in self._folder.glob(f"{LEDGER}-*"):
                 left.unlink()
-            if path.read_bytes() == content:
+            if path.exists() and path.read_bytes() == content:
                 return
         path.write_bytes(content)
 
@@ -265,7 +376,7 @@ def mutated(good: Path, count: int, seed: int) -> int:
     wrong = [(kind, number, fault) for kind, number, fault in found if fault]
     seconds = time.perf_counter() - start
     print(f"{len(found)} mutated inputs of {len(KINDS)} kinds in {seconds:.0f} s")
-    for fault in ("traceback", "partial load", "hang"):
+    for fault in ("traceback", "partial load", "refused afterwards", "hang"):
         print(f"  {fault}: {sum(f == fault for *_, f in wrong)} (target 0)")
     for (kind, fault), times in sorted(Counter((k, f) for k, _, f in wrong).items()):
         first = next(n for k, n, f in wrong if (k, f) == (kind, fault))

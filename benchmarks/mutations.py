@@ -34,6 +34,11 @@ VALUES: tuple[Any, ...] = (
 _WORDS = re.compile(rb"[^\s,;\"'=\[\]{}<>/]+")
 
 
+def leave(content: bytes, rng: random.Random) -> bytes:
+    """The content as it is, where something else is mutated."""
+    return content
+
+
 def mutate_bytes(content: bytes, rng: random.Random) -> bytes:
     """A few changes of bytes, stretches, or words."""
     data = bytearray(content)

@@ -12,7 +12,7 @@ import click
 
 from ferocal.terms.bounds import MOST_ROUNDS, MOST_SAMPLES
 from ferocal.terms.roles import Role
-from ferocal.terms.signs import visible
+from ferocal.terms.signs import masked, visible
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -111,4 +111,4 @@ def print_json(document: Any) -> None:
     """Print a document as JSON."""
     from ferocal.render.json_text import dumps
 
-    click.echo(dumps(document))
+    click.echo(masked(dumps(document)))

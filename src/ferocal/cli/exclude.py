@@ -22,9 +22,10 @@ def command(directory: Path, ids: tuple[str, ...], reason: str) -> None:
     """
     from ferocal.ledger.opening import open_ledger
     from ferocal.ledger.writing.marks import mark_runs
+    from ferocal.study.load import load_study
 
     # Damaged runs are left out in this way.
-    with open_ledger(directory, checked=False) as ledger:
+    with open_ledger(directory, checked=False, mask=load_study(directory).mask) as ledger:
         runs = mark_runs(ledger, ids, excluded=True, reason=reason)
     for run in runs:
         say(f"excluded {run}")

@@ -12,7 +12,7 @@ import click
 from ferocal._version import __version__
 from ferocal.cli import ending
 from ferocal.errors import FerocalError
-from ferocal.terms.signs import visible
+from ferocal.terms.signs import hide, visible
 
 # Summaries stand here, so that the overview imports no command.
 SECTIONS: dict[str, dict[str, str]] = {
@@ -177,5 +177,6 @@ def _explain(error: Exception) -> int:
 @click.pass_context
 def ferocal(context: click.Context, debug: bool) -> None:
     """Find out which software configuration changes the scores, and by how much."""
+    hide(None)
     if context.invoked_subcommand is None:
         click.echo(context.get_help())

@@ -61,7 +61,7 @@ def command(
     if workload is not None:
         study.workload(workload)
     note = Note(text, configuration, workload, run, parse_time(date) or None, source)
-    with open_ledger(directory, create=True) as ledger:
+    with open_ledger(directory, create=True, mask=study.mask) as ledger:
         if run is not None:
             resolve_run_ids(ledger, [run])
         add_note(ledger, note)

@@ -108,6 +108,6 @@ def add(
         found = [make_reference(study, named)] if file is None else load_references(study, file)
     except BadReferenceError as error:
         raise click.UsageError(f"--{error}") from None
-    with open_ledger(study.directory, create=True) as ledger:
+    with open_ledger(study.directory, create=True, mask=study.mask) as ledger:
         add_references(ledger, found)
     say(f"kept {counted(len(found), 'reference')}; where we stand: ferocal reference")

@@ -20,8 +20,9 @@ def command(directory: Path, ids: tuple[str, ...]) -> None:
     """
     from ferocal.ledger.opening import open_ledger
     from ferocal.ledger.writing.marks import mark_runs
+    from ferocal.study.load import load_study
 
-    with open_ledger(directory) as ledger:
+    with open_ledger(directory, mask=load_study(directory).mask) as ledger:
         runs = mark_runs(ledger, ids, excluded=False, reason="restored")
     for run in runs:
         say(f"restored {run}")

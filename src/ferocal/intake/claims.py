@@ -22,7 +22,7 @@ def keep_claims(study: Study) -> str | None:
     if not study.file.claim:
         raise UsageError("the study file has no [claim.NAME]; write down what is to be shown")
     try:
-        with open_ledger(study.directory, create=True) as ledger:
+        with open_ledger(study.directory, create=True, mask=study.mask) as ledger:
             freeze_claims(ledger, claims_of(study))
     except LedgerError as error:
         return str(error)

@@ -36,7 +36,7 @@ def correct(study: Study, run: str, metric: str, text: str, reason: str) -> Corr
     LedgerError
         When the ledger is missing, or cannot be written.
     """
-    with open_ledger(study.directory) as ledger:
+    with open_ledger(study.directory, mask=study.mask) as ledger:
         (key,) = resolve_run_ids(ledger, [run])
         uid, workload = workload_of_run(ledger, key)
         declared = {(w, n): m for w, n, m in study.read_metrics()}.get((workload, metric))

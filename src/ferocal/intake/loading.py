@@ -154,7 +154,7 @@ def load_files(
                 refuse_recorded(ledger, sources, batches)
         return loaded
     # Nobody else records between looking for runs that are there and adding to them.
-    with open_ledger(study.directory, create=True) as ledger, ledger.together():
+    with open_ledger(study.directory, create=True, mask=study.mask) as ledger, ledger.together():
         refuse_recorded(ledger, sources, batches)
         for source, batch in zip(sources, batches, strict=True):
             digest = " ".join(source.digests)

@@ -21,5 +21,5 @@ def bring_noise_floors(study: Study, floors: Sequence[NoiseFloorRecord]) -> None
     LedgerError
         When the ledger cannot be written.
     """
-    with open_ledger(study.directory, create=True) as ledger:
+    with open_ledger(study.directory, create=True, mask=study.mask) as ledger:
         record_noise_floors(ledger, floors)

@@ -156,7 +156,7 @@ def enter_values(
     batch = make_batch(intake, study)
     if place.version is not None:
         batch = replace(batch, subjects={place.workload: version_subject(place.version)})
-    with open_ledger(study.directory, create=True) as ledger, ledger.together():
+    with open_ledger(study.directory, create=True, mask=study.mask) as ledger, ledger.together():
         counts = record(ledger, study, batch, kind="enter", source="typed")
     kept = np.array([not getattr(r, "kept", False) for r in read], dtype=bool)
     with read_ledger(study.directory) as ledger:

@@ -96,7 +96,7 @@ def load_traces(
     batch = make_batch(intake, study, traces)
     loaded = LoadedTraces(batch.counts, _values_by_run(study, intake, runs))
     if not preview:
-        with open_ledger(study.directory, create=True) as ledger:
+        with open_ledger(study.directory, create=True, mask=study.mask) as ledger:
             source = ", ".join(map(str, files))
             record(ledger, study, batch, kind="load", source=source, digest=" ".join(digests))
     return loaded

@@ -36,6 +36,7 @@ from ferocal.ledger.integrity.seals import (
     seal_as_damaged,
 )
 from ferocal.ledger.store import STORE_ERRORS, WRITES, Ledger, cause
+from ferocal.study.masking import NOTHING_PRIVATE, Mask
 from ferocal.terms.signs import visible
 from ferocal.terms.times import now
 from ferocal.terms.wording import shortened
@@ -46,10 +47,17 @@ _MOST_DIGITS = 9
 FIRST_SEALED = 7
 
 
-def open_ledger(directory: Path, *, create: bool = False, checked: bool = True) -> Ledger:
+def open_ledger(
+    directory: Path,
+    *,
+    create: bool = False,
+    checked: bool = True,
+    mask: Mask = NOTHING_PRIVATE,
+) -> Ledger:
     """Open the ledger of a study for writing; it is checked unless it is to be repaired.
 
     One of an earlier version is brought to the present one, and what it was is kept beside it.
+    What is private by the ``mask`` is not recorded.
 
     Raises
     ------
@@ -70,7 +78,7 @@ def open_ledger(directory: Path, *, create: bool = False, checked: bool = True) 
         if checked:
             with engine.connect() as connection, connection.begin():
                 _check(driver_of(connection), path)
-    return Ledger(engine, path)
+    return Ledger(engine, path, mask)
 
 
 @contextlib.contextmanager

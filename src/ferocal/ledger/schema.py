@@ -318,6 +318,15 @@ look = Table(
     Column("limit", Integer, nullable=False),
 )
 
+# What people, programs and files write as they like; all other texts are names and words of ours.
+FREE_TEXTS: tuple[Column[Any], ...] = (
+    session.c.source, session.c.study_file, session.c.criteria, visit.c.checks, visit.c.subjects,
+    visit.c.remarks, visit.c.name, facts.c.content, run.c.reason, run.c.conditions,
+    absence.c.reason, correction.c.reason, step.c.text, mark.c.reason, note.c.text, note.c.source,
+    noise_floor.c.source, claim.c.content, bench_look.c.figures, reference.c.device,
+    reference.c.source,
+)  # fmt: skip
+
 # The digest of a row of another table, with all that belongs to it, as it was written; of several
 # the latest counts.
 seal = Table(

@@ -19,6 +19,7 @@ from ferocal.ledger import schema
 from ferocal.ledger.integrity.check import describe
 from ferocal.ledger.integrity.seals import SEALED, Rows, driver_of, joined, seal_rows
 from ferocal.ledger.integrity.shapes import broken_among
+from ferocal.study.masking import MASKED, NOTHING_PRIVATE, Mask
 from ferocal.terms.times import now
 
 if TYPE_CHECKING:
@@ -34,12 +35,15 @@ STORE_ERRORS = (SQLAlchemyError, sqlite3.Error, UnicodeDecodeError)
 class Ledger:
     """Everything recorded in a study; append-only but for the ending of open runs.
 
+    What is private by its ``mask`` is not kept, whoever writes it.
+
     Methods raise `LedgerError` when the store cannot be read or written.
     """
 
-    def __init__(self, engine: sa.Engine, path: Path) -> None:
+    def __init__(self, engine: sa.Engine, path: Path, mask: Mask = NOTHING_PRIVATE) -> None:
         self._engine = engine
         self.path = path
+        self.mask = mask
         self._open: sa.Connection | None = None
         self._snapshot: sa.Connection | None = None
         self._touched: list[Rows] = []
@@ -149,6 +153,23 @@ class Ledger:
             finally:
                 self._open = None
 
+    def _mask_touched(self, connection: sa.Connection) -> None:
+        """Replace what is private in the texts of what was written."""
+        driver = driver_of(connection)
+        for rows in joined(self._touched) if self.mask.texts else ():
+            for column in schema.FREE_TEXTS:
+                table, name = column.table, column.name
+                of_run = rows.table is schema.run and "run_id" in table.c and table not in SEALED
+                if not (table is rows.table or of_run):
+                    continue
+                key, ends = "run_id" if of_run else "id", (rows.first, rows.last)
+                where = f'"{key}" BETWEEN ? AND ? AND instr("{name}", ?)'
+                change = (
+                    f'UPDATE "{table.name}" SET "{name}" = replace("{name}", ?, ?) WHERE {where}'
+                )
+                for private in self.mask.spelled:
+                    driver.execute(change, (private, MASKED, *ends, private))
+
     def _check_touched(self, connection: sa.Connection) -> None:
         """Refuse what could not be read again: nothing is in a ledger that its check refuses."""
         driver = driver_of(connection)
@@ -171,7 +192,11 @@ class Ledger:
             with self._engine.connect() as connection:
                 connection = connection.execution_options(**{WRITES: True})
                 with connection.begin():
+                    if self.mask.texts:
+                        # What is replaced leaves no trace in the file.
+                        connection.exec_driver_sql("PRAGMA secure_delete = ON")
                     yield connection
+                    self._mask_touched(connection)
                     self._check_touched(connection)
                     seal_rows(connection, self._touched)
         except STORE_ERRORS as error:

@@ -54,7 +54,7 @@ def on_bench(
     with (
         _without_secrets(study.mask),
         measuring_lock(study),
-        open_ledger(study.directory, create=True) as ledger,
+        open_ledger(study.directory, create=True, mask=study.mask) as ledger,
         local_executor(study.mask) as executor,
     ):
         overhead = measure_overhead(executor, study.directory)

@@ -28,7 +28,7 @@ def merge_studies(directory: Path, other: Path) -> Merged:
     with (
         study_lock(study.directory),
         read_ledger(copy.directory) as source,
-        open_ledger(study.directory, create=True) as target,
+        open_ledger(study.directory, create=True, mask=study.mask) as target,
     ):
         return merge_ledgers(target, source)
 

@@ -96,6 +96,6 @@ def write_page(report: Report, path: Path, *, mask: Mask, force: bool = False) -
     FerocalError
         When it cannot be written.
     """
-    text = mask.source(render_page(report))
+    text = mask.text(render_page(report))
     with whole_file(path, force=force) as partial:
         partial.write_text(text, encoding="utf-8")

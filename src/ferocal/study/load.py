@@ -29,6 +29,7 @@ from ferocal.study.model import Bench, Head, Level, StudyFile, Workload
 from ferocal.terms.formulas import Formula
 from ferocal.terms.names import closest
 from ferocal.terms.numbers import grouped
+from ferocal.terms.signs import hide
 from ferocal.terms.wording import listed
 
 STUDY_FILE = "study.toml"
@@ -95,7 +96,7 @@ class Study:
     @property
     def kept_text(self) -> str:
         """The text of the study file as it may be kept: without anything private."""
-        return self.mask.source(self.text)
+        return self.mask.text(self.text)
 
     @property
     def bench(self) -> str:
@@ -232,7 +233,10 @@ def load_study(directory: Path) -> Study:
         raise StudyFileError(path, _with_lines(problems, text)) from None
     except CompositionError as error:
         raise StudyFileError(path, _with_lines(error.problems, text)) from None
-    return Study(directory, file, design, text, formulas)
+    study = Study(directory, file, design, text, formulas)
+    if study.mask.texts:
+        hide(study.mask.text)
+    return study
 
 
 def _read_text(path: Path) -> str:

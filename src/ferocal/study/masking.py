@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import functools
 import html
 import json
+import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -12,6 +14,7 @@ from pydantic import BaseModel
 
 from ferocal.study.base import LEAST_PRIVATE, Command
 from ferocal.study.model import StudyFile
+from ferocal.terms.wording import CUT
 
 # It stands for what is private; a word that no syntax minds.
 MASKED = "MASKED"
@@ -29,28 +32,33 @@ class Mask:
     unset: tuple[str, ...] = ()
     short: tuple[str, ...] = ()
 
+    @functools.cached_property
+    def spelled(self) -> tuple[str, ...]:
+        """All spellings of what is private: as it is, quoted, in JSON and in HTML."""
+        spellings = {
+            spelling
+            for private in self.texts
+            for spelling in (
+                private, repr(private)[1:-1], json.dumps(private)[1:-1],
+                json.dumps(private, ensure_ascii=False)[1:-1], html.escape(private),
+            )
+        }  # fmt: skip
+        return tuple(sorted(spellings, key=lambda text: (-len(text), text)))
+
+    @functools.cached_property
+    def _pattern(self) -> re.Pattern[str]:
+        """What is private, and the beginnings of it that are left where a text was cut."""
+        return re.compile("|".join(map(_whole_or_cut, self.spelled)) or r"(?!)")
+
     def text(self, text: str) -> str:
-        """A text without anything private."""
-        for private in self.texts:
-            text = text.replace(private, MASKED)
-        return text
+        """A text without anything private, in TOML, JSON and HTML too, and where it was cut."""
+        return self._pattern.sub(MASKED, text) if self.texts else text
 
     def data(self, content: bytes) -> bytes:
         """An output without anything private."""
-        for private in self.texts:
-            content = content.replace(private.encode(), MASKED.encode())
+        for private in self.spelled if self.texts else ():
+            content = content.replace(private.encode("utf-8", "surrogateescape"), MASKED.encode())
         return content
-
-    def source(self, text: str) -> str:
-        """A text in TOML, JSON or HTML, where private texts may be spelled otherwise."""
-        spelled = {
-            spelling
-            for private in self.texts
-            for spelling in (private, json.dumps(private)[1:-1], html.escape(private))
-        }
-        for spelling in sorted(spelled, key=len, reverse=True):
-            text = text.replace(spelling, MASKED)
-        return text
 
     def value(self, value: Any) -> Any:
         """A value of JSON in which all texts are masked, but for names of keys."""
@@ -63,6 +71,18 @@ class Mask:
         if isinstance(value, (list, tuple)):
             return [self.value(item) for item in value]
         return value
+
+
+# The longest beginning of a private text that is recognised where a text was cut.
+_LONGEST_CUT = 80
+
+
+def _whole_or_cut(private: str) -> str:
+    """A pattern of a private text, or of its beginning before the sign that something was cut."""
+    end = ""
+    for sign in reversed(private[LEAST_PRIVATE:_LONGEST_CUT]):
+        end = f"(?:{re.escape(sign)}{end})?"
+    return f"{re.escape(private)}|{re.escape(private[:LEAST_PRIVATE])}{end}(?={CUT})"
 
 
 NOTHING_PRIVATE = Mask()

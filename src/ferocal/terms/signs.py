@@ -5,6 +5,7 @@ from __future__ import annotations
 import codecs
 import json
 import unicodedata
+from collections.abc import Callable
 
 # What stands for a sign where the encoding of the output does not have it.
 PLAIN = {
@@ -49,13 +50,39 @@ def plain_errors() -> str:
 
 
 def visible(text: str) -> str:
-    """A text in which control characters and signs without width are shown as escapes."""
+    """A text as it may be shown: control characters and signs without width as escapes.
+
+    What is private in a study (`hide`) is masked.
+    """
+    text = masked(text)
     if text.isascii() and text.isprintable():
         return text
-    return "".join(
-        _escaped(sign) if unicodedata.category(sign) in _INVISIBLE and sign not in "\n\t" else sign
-        for sign in text
-    )
+    return "".join(_escaped(sign) if _is_invisible(sign) else sign for sign in text)
+
+
+def _is_invisible(sign: str) -> bool:
+    # Some numbers are no signs, and no XML can have them.
+    none = ord(sign) & 0xFFFE == 0xFFFE
+    return none or (unicodedata.category(sign) in _INVISIBLE and sign not in "\n\t")
+
+
+# What is private in the studies that this command has read.
+_masks: list[Callable[[str], str]] = []
+
+
+def hide(mask: Callable[[str], str] | None) -> None:
+    """Have what is private masked in all that is shown from now on; None forgets all of it."""
+    if mask is None:
+        _masks.clear()
+    else:
+        _masks.append(mask)
+
+
+def masked(text: str) -> str:
+    """A text without what is private in the studies that this command has read."""
+    for mask in _masks:
+        text = mask(text)
+    return text
 
 
 def spelled(text: str) -> str:

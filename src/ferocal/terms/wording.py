@@ -6,6 +6,9 @@ from collections.abc import Sequence
 
 from ferocal.terms.numbers import grouped
 
+# Stands where the end of a text was cut off.
+CUT = "\N{HORIZONTAL ELLIPSIS}"
+
 
 def counted(count: int, noun: str, plural: str | None = None) -> str:
     """A count with its noun, "1 round" or "3 rounds"."""
@@ -29,4 +32,4 @@ def first_line(error: BaseException) -> str:
 
 def shortened(text: str, most: int = 80) -> str:
     """A text short enough for a message, with its beginning."""
-    return text if len(text) <= most else f"{text[: most - 1]}…"
+    return text if len(text) <= most else f"{text[: most - 1]}{CUT}"
