@@ -50,10 +50,10 @@ AFTER = tuple(
     for words in (
         "compare", "compare --detail", "table", "runs --all", "chart", "rank", "factors", "series",
         "claims", "plan", "note", "frames", "inspect", "inspect --kept", "compare --json",
-        "table --json", "runs --json", "chart --json", "rank --json", "inspect --integrity",
+        "table --json", "runs --json", "claims --json", "rank --json", "inspect --integrity",
     )
 )  # fmt: skip
-NUMBERS = (0, -1, 1, 2**31, 2**63 - 1, 2**63, 10**30, 1e308, 1e100, 1e-100, 1e-300, 20260512)
+NUMBERS = (0, -1, 1, 2**31, 2**63 - 1, 2**63, 10**30, 1e308, 1e50, 1e-50, 1e-300, 20260512)
 PATIENCE = 10  # seconds for a command
 STUDY = """
 [study]
@@ -242,7 +242,9 @@ class Bed:
         elif not printed.strip():
             fault = "nothing said"
         elif status == 0 and kind.file != LEDGER:
-            fault, said = self._read_after(rng, "made" if words[0] in ("new", "combine") else ".")
+            fault, said = self._read_after(
+                rng, "made" if words[:1] in (("new",), ("combine",)) else "."
+            )
             printed += said
         shutil.rmtree(self._folder / "made", ignore_errors=True)
         shutil.rmtree(self._folder / "out", ignore_errors=True)
@@ -278,7 +280,8 @@ class Bed:
         said = f"\nthen {' '.join(words)}: exit {status}\n{printed}"
         if status == 70 or "Traceback" in printed or "Warning:" in printed:
             return "traceback", said
-        return "refused afterwards" if "is damaged" in printed or status == 1 else "", said
+        refused = status == 1 and "nothing recorded yet" not in printed
+        return "refused afterwards" if refused else "", said
 
     def _put(self, name: str, content: bytes) -> None:
         path = self._folder / name
@@ -447,11 +450,53 @@ def ends(count: int, seed: int) -> int:
     return faults
 
 
+def beside(count: int, seed: int) -> int:
+    """Reading commands and notes beside runs that are being recorded; the number of failures."""
+    rng, wrong, notes = random.Random(seed), 0, 0
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        quick = STUDY.replace("rounds = 3", "rounds = 10000").replace("runs = 1", "runs = 50")
+        (folder / "study.toml").write_text(quick.replace("echo score", "sleep 0.01; echo score"))
+        environment = {**os.environ, "FEROCAL_LOCKS": name, "TMPDIR": name}
+        measuring = subprocess.Popen(
+            [PROGRAM, "measure"],
+            cwd=folder,
+            env=environment,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.PIPE,
+        )
+        while not (folder / LEDGER).exists():
+            time.sleep(0.05)
+        time.sleep(1)
+        for number in range(count):
+            note = number % 3 == 2
+            words = ["note", "x"] if note else rng.choice((["table"], ["runs"], ["compare"]))
+            done = subprocess.run(
+                [PROGRAM, *words], cwd=folder, env=environment, capture_output=True, text=True
+            )
+            notes += note
+            if done.returncode:
+                wrong += 1
+                print(f"  {words}: {done.returncode}: {done.stderr[-300:]}")
+        wrong += measuring.poll() is not None
+        measuring.send_signal(signal.SIGINT)
+        measuring.communicate(timeout=60)
+        listed = subprocess.run(
+            [PROGRAM, "note", "--json"], cwd=folder, capture_output=True, text=True
+        )
+        wrong += abs(len(json.loads(listed.stdout)["notes"]) - notes)
+    print(
+        f"{count} commands beside a measurement, {notes} of them notes: {wrong} failed (target 0)"
+    )
+    return wrong
+
+
 def main() -> None:
     """Try everything, or one input and show it."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--inputs", type=int, default=scaled(20_400, 24))
+    parser.add_argument("--inputs", type=int, default=scaled(50_000, 36))
     parser.add_argument("--ends", type=int, default=scaled(200, 1))
+    parser.add_argument("--beside", type=int, default=scaled(300, 3))
     parser.add_argument("--tiny", action="store_true", help="just enough to run all of it")
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--only", metavar="KIND:NUMBER")
@@ -469,6 +514,7 @@ def main() -> None:
             return
         faults = mutated(good, chosen.inputs, chosen.seed) if chosen.inputs else 0
         faults += ends(chosen.ends, chosen.seed) if chosen.ends else 0
+        faults += beside(chosen.beside, chosen.seed) if chosen.beside else 0
     sys.exit(faults != 0)
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import hashlib
+import json
 import os
 import re
 import shutil
@@ -229,3 +230,82 @@ def test_what_is_kept_is_listed(ferocal: Ferocal) -> None:
 def test_private_words_are_words_of_the_command(ferocal: Ferocal, private: str, told: str) -> None:
     ferocal.write(SECRET_STUDY.replace('["key-0815"]\n', f"{private}\n", 1))
     assert told in ferocal.refusal("plan")
+
+
+# In every text that a study, a program, a file or a person can put it into.
+SPOKEN = 'velvet "curtain"\\key-0815-of-the-north-dome'
+EVERYWHERE = """
+[study]
+question = "Is it SECRET faster?"
+margin = "5 %"
+rounds = 2
+runs = 1
+secrets = ["DB_TOKEN"]
+prepare = [{ shell = true, command = "echo prepared $DB_TOKEN" }]
+[bench.dome-node]
+probe.token = { shell = true, command = "echo $DB_TOKEN", kind = "software" }
+probe.air = { shell = true, command = "echo $DB_TOKEN", kind = "condition" }
+facts.housing = "behind the SECRET"
+[factor.mode.level.off]
+switch = [{ shell = true, command = "echo off $DB_TOKEN" }]
+verify = [{ shell = true, command = "echo on $DB_TOKEN", contains = "on" }]
+[factor.mode.level.on]
+note = "after SECRET"
+[workload.flight]
+shell = true
+command = "echo $DB_TOKEN; echo $DB_TOKEN >&2; echo '{\\"score\\": 100}'; test $FEROCAL_VISIT != 3"
+files = ["SECRET.dat"]
+version = { shell = true, command = "echo 1.2 $DB_TOKEN" }
+metric.score = { unit = "points", better = "higher", source = { json = "/score" } }
+[workload.show]
+command = ["{python}", "-c", '''
+import json, os
+print(json.dumps({"score": "x" * 50 + os.environ["DB_TOKEN"]}))''']
+metric.score = { unit = "points", better = "higher", source = { json = "/score" } }
+[claim.faster]
+says = "It is SECRET faster."
+metric = "flight score"
+configuration = "on"
+at-least = "2 %"
+"""
+
+
+def test_a_secret_is_masked_wherever_it_stands_and_before_anything_is_cut(
+    ferocal: Ferocal, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    quoted = json.dumps(SPOKEN)[1:-1]
+    study = EVERYWHERE.replace("SECRET", quoted)
+    ferocal.write(study)
+    monkeypatch.setenv("DB_TOKEN", SPOKEN)
+    shown = [ferocal.quick("measure", status=1)]
+    rows = ("configuration,workload,metric,value,visit,excluded\n"
+            f'on,flight,score,99,a,"so {SPOKEN.replace(chr(34), chr(34) * 2)} it was"\n'
+            f'off,flight,score,"n/a: {SPOKEN.replace(chr(34), chr(34) * 2)}",b,\n')  # fmt: skip
+    (ferocal.directory / f"{SPOKEN[:6]}.csv").write_text(rows)
+    run = ferocal.json("runs")["runs"][0]["id"]
+    calls = (
+        ["load", f"{SPOKEN[:6]}.csv"],
+        ["note", f"dark, {SPOKEN}", "--source", SPOKEN, "--configuration", "on"],
+        ["correct", run, "score", "98", "--reason", f"typed {SPOKEN}"],
+        ["exclude", run, "--reason", SPOKEN], ["restore", run],
+        ["exclude", run, "--reason", f"again {SPOKEN}"],
+        ["enter", "flight", "--configuration", "off", f"n/a: {SPOKEN}", "--visit", SPOKEN],
+        ["reference", "add", "--device", SPOKEN, "--metric", "flight score", "--value", "7",
+         "--source", f"a poster of {SPOKEN}"],
+    )  # fmt: skip
+    shown += [ferocal.quick(*words) for words in calls]
+    commands = (
+        "compare --detail", "table", "runs --all", "claims", "note", "reference", "inspect",
+        "inspect --kept", "chart -o c.svg", "export all.csv --force", "export all.json",
+        "report -o page.html --identifying", "plan",
+    )  # fmt: skip
+    shown += [ferocal.quick(*command.split()) for command in commands]
+    names = ("compare", "table", "runs", "claims", "note", "reference", "inspect")
+    shown += [ferocal.quick(name, "--json") for name in names]
+    written = [ferocal.directory / name for name in ("c.svg", "all.csv", "all.json", "page.html")]
+    shown += [path.read_text() for path in written]
+    shown.append((ferocal.directory / "ledger.sqlite").read_bytes().decode("latin-1"))
+    for text in shown:
+        assert SPOKEN[:6] not in text.replace(f"{SPOKEN[:6]}.csv", ""), text[:3000]
+    assert ferocal.json("compare")["criteria_changed"] == []
+    assert sum("MASKED" in text for text in shown) > 15

@@ -1,6 +1,7 @@
 """Bounds of what Ferocal takes in: one set, for whatever enters and for whatever the ledger holds.
 
-They are far beyond what is measured, and near enough that squares and ratios are still numbers.
+They are far beyond what is measured, and near enough that fourth powers, of which the variance of
+a variance is made, and ratios of ratios are still numbers.
 """
 
 from __future__ import annotations
@@ -10,7 +11,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 # A number is 0, or its size is between these.
-SMALLEST, LARGEST = 1e-100, 1e100
+SMALLEST, LARGEST = 1e-50, 1e50
 # Nobody measures more rounds: what is more is a time or a size by mistake.
 MOST_ROUNDS = 1_000_000
 # Of so many values a reading is one, at most.
@@ -18,7 +19,7 @@ MOST_SAMPLES = 10**12
 # What is counted otherwise: runs, positions, captures, processors, bytes.
 MOST_COUNTED = 2**53
 FIRST_YEAR, LAST_YEAR = 1900, 2999
-BEYOND = "is beyond what a number can be here: 0, or 1e-100 to 1e100"
+BEYOND = "is beyond what a number can be here: 0, or 1e-50 to 1e50"
 BEYOND_SAMPLES = "is not a count: it is 1 to 1e12"
 BEYOND_YEARS = f"is not in the years {FIRST_YEAR} to {LAST_YEAR}"
 # A time of day with its zone; sqlite and Python agree on what is written like that.
