@@ -44,6 +44,8 @@ from sizes import scaled
 
 PROGRAM = str(Path(sys.executable).with_name("ferocal"))
 LEDGER = "ledger.sqlite"
+# Where what a command makes is, by its first word.
+_MAKES = {("new",): "made", ("combine",): "made"}
 # What reads a ledger afterwards, whatever was accepted.
 AFTER = tuple(
     tuple(words.split())
