@@ -50,7 +50,8 @@ _MAKES = {("new",): "made", ("combine",): "made"}
 AFTER = tuple(
     tuple(words.split())
     for words in (
-        "compare", "compare --detail", "table", "runs --all", "chart", "rank", "factors", "series",
+        "compare", "compare --detail", "table", "runs --all", "chart", "rank", "factors",
+        "series mode",
         "claims", "plan", "note", "frames", "inspect", "inspect --kept", "compare --json",
         "table --json", "runs --json", "claims --json", "rank --json", "inspect --integrity",
     )
@@ -120,7 +121,7 @@ CALLS = (
     ["runs", "--round", "2", "--outcome", "ok", "--all"], ["chart", "-o", "chart.svg"],
     ["report", "-o", "page.html", "--force"], ["export", "out.csv", "--traces", "out"],
     ["new", "made", "--by-hand"], ["combine", "copy", "made"], ["merge", "copy"],
-    ["series", "--factor", "mode"], ["factors", "--json"], ["frames", "-o", "frames.png"],
+    ["series", "mode"], ["factors", "--json"], ["frames", "-o", "frames.png"],
 )  # fmt: skip
 READING = ("compare", "runs", "table", "claims", "frames", "note", "inspect --integrity", "rank")
 

@@ -40,7 +40,7 @@ command = "seq 11 70"
 metric.frames = { unit = "ms", kind = "frames", source = { output = "lines" } }
 """
 READING = (
-    "compare", "compare --detail", "table", "runs --all", "chart", "rank", "factors", "series",
+    "compare", "compare --detail", "table", "runs --all", "chart", "rank", "factors", "series mode",
     "plan", "note", "reference", "inspect", "frames", "compare --json", "runs --json",
 )  # fmt: skip
 WIDTHS = (20, 25, 30, 40, 60, 80, 100, 200)
@@ -181,3 +181,44 @@ def test_bounds_are_the_same_for_one_and_for_many() -> None:
     ]  # fmt: skip
     assert not beyond(float("nan")) and beyond(float("-inf"))
     assert is_time("1900-01-01T12:00Z") and not is_time("2026-5-1") and not is_time("now")
+
+
+NAMES = st.text("abcdefgh-._", min_size=1, max_size=88).map(lambda text: f"n{text}")
+VALUES = (0.0, SMALLEST, LARGEST, 1e-12, 5.0, 5.0000001, 1e40, 1e-40, 100.0, 0.9 * LARGEST)
+
+
+@settings(max_examples=10, deadline=None)
+@given(data=st.data())
+def test_extreme_values_and_long_names_are_read_at_any_width(
+    data: st.DataObject,
+) -> None:
+    levels, workloads = (
+        data.draw(st.lists(NAMES, min_size=least, max_size=4, unique=True)) for least in (2, 1)
+    )
+    metrics = data.draw(st.lists(NAMES, min_size=1, max_size=2, unique=True))
+    lines = ['[study]\nquestion = "Is it read?"\nmargin = "2 %"\n[factor.mode]']
+    lines += ['order = "file"'] * data.draw(st.booleans())
+    lines += [f'[factor.mode.level."{name}"]' for name in levels]
+    rows = ["configuration,workload,metric,round,value"]
+    values = data.draw(st.lists(st.sampled_from(VALUES), min_size=1, max_size=3))
+    for workload in workloads:
+        lines.append(f'[workload."{workload}"]\ninstructions = "by hand"')
+        for metric in metrics:
+            place = f'[workload."{workload}".metric."{metric}"]'
+            unit = data.draw(st.sampled_from(("s", "fps")))
+            better = data.draw(st.sampled_from(("higher", "lower")))
+            lines.append(f'{place}\nunit = "{unit}"\nbetter = "{better}"\nread = "typed"')
+            for level in levels:
+                for number in range(1, 1 + data.draw(st.integers(0, 3))):
+                    value = data.draw(st.sampled_from(values))
+                    rows.append(f"{level},{workload},{metric},{number},{value!r}")
+    with tempfile.TemporaryDirectory() as name, pytest.MonkeyPatch.context() as environment:
+        ferocal = Ferocal(Path(name))
+        ferocal.write("\n".join(lines))
+        (ferocal.directory / "rows.csv").write_text("\n".join(rows))
+        status, _, err = ferocal.attempt("load", "rows.csv")
+        assert status == 0 or "nothing was recorded" in err or "no readings" in err, err
+        for command in READING if status == 0 else ():
+            environment.setenv("COLUMNS", str(data.draw(st.sampled_from(WIDTHS))))
+            status, out, err = ferocal.attempt(*command.split())
+            assert status in (0, 2) and out + err, (command, out, err)

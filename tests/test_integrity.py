@@ -104,6 +104,8 @@ def test_flipped_bits_are_told_or_change_nothing(copy: Ferocal) -> None:
         ("UPDATE session SET study_file = ''", "session .* is not as it was"),
         ("DELETE FROM output WHERE run_id = 2", "run .* is not as it was"),
         ("DELETE FROM seal WHERE id = 4", "the chain of seals does not hold"),
+        ("DELETE FROM mark; DELETE FROM seal WHERE kind = 'mark'", "the chain of seals"),
+        ("DELETE FROM seal; DELETE FROM chain", "was not written by Ferocal"),
         ("UPDATE claim SET before_readings = 0", "claim .* is not as it was"),
         (
             "INSERT INTO mark SELECT 9, printf('%032x', 9), 2, at, 1, 'x' FROM mark",
@@ -113,7 +115,7 @@ def test_flipped_bits_are_told_or_change_nothing(copy: Ferocal) -> None:
 )
 def test_rows_that_are_changed_lost_or_added_are_named(copy: Ferocal, sql: str, told: str) -> None:
     assert copy.json("inspect", "--integrity")["whole"] is True
-    copy.edit(sql, sealed=False)
+    copy.edit(*sql.split("; "), sealed=False)
     status, out, err = copy.attempt("compare")
     assert (status, out) == (1, "")
     assert_matches(err, rf"ledger.sqlite: is damaged: .*{told}.*inspect --integrity")
@@ -160,6 +162,14 @@ WRONG = [
     ("UPDATE metric SET name = 'a/../b\n'", "cannot have name"),
     ("UPDATE run SET conditions = '7' WHERE id = 2", "cannot have conditions"),
     ("UPDATE session SET criteria = '{\"question\": 2}'", "cannot have criteria"),
+    ('UPDATE facts SET content = \'[{"name": "a", "value": "b"}]\'', "content.0.kind"),
+    ('UPDATE run SET conditions = \'{"before": {"load": [1]}, "after": {}}\'', "before.load"),
+    ("UPDATE note SET date = '9999-99-99'", "note .* cannot have date = '9999-99-99'"),
+    ("UPDATE run SET started_at = '2026-02-30T10:00:00.000+00:00'", "cannot have started_at"),
+    ("UPDATE run SET started_at = '2026-02-03T10:00:00.000'", "cannot have started_at"),
+    ("UPDATE correction SET value = 1e308", "correction .* cannot have value = 1e\\+308"),
+    ("UPDATE reading SET samples = 9223372036854775807", "cannot have samples"),
+    ("UPDATE reading SET low = 5, high = 4", "cannot have low = 5"),
 ]
 
 
@@ -266,3 +276,27 @@ def test_what_is_damaged_can_be_set_aside(
     assert "the disk failed" in copy.quick("note")
     assert "nothing is damaged" in copy.quick("repair", "--reason", "again")
     copy.quick("measure")
+
+
+def test_a_trace_that_cannot_be_read_is_not_merged(copy: Ferocal, tmp_path: Path) -> None:
+    directory = copy.directory
+    text = (directory / "study.toml").read_text() + SHOW
+    target = Ferocal(tmp_path / "target")
+    target.directory.mkdir()
+    target.write(text)
+    copy.write(text)
+    copy.quick("measure")
+    copy.edit("UPDATE trace SET content = X'00'")
+    assert_matches(target.attempt("merge", str(directory))[2], "run .*: a trace is damaged")
+    assert query(target, "SELECT count(*) FROM run") == [(0,)]
+    for command in (["frames", "--chart", "f.svg"], ["export", "all.csv", "--traces", "traces"]):
+        status, _, err = copy.attempt(*command)
+        assert status == 1
+        assert "a trace is damaged" in err
+
+
+SHOW = """
+[workload.show]
+command = "seq 11 40"
+metric.frames = { unit = "ms", kind = "frames", source = { output = "lines" } }
+"""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import math
 import re
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -243,3 +244,78 @@ def test_the_manual_names_every_command() -> None:
     assert [name for name, _ in COMMANDS if f"`ferocal {name}" not in readme] == []
     shots = set(re.findall(r"docs/screenshots/[\w.-]+", readme))
     assert shots == {f"docs/screenshots/{p.name}" for p in (ROOT / "docs/screenshots").glob("*")}
+
+
+STUDY_OF_ONE = """
+[study]
+question = "Is it refused?"
+margin = "5 %"
+[factor.mode.level.off]
+[factor.mode.level.on]
+[workload.flight]
+command = "echo score 100"
+metric.score = { unit = "points", better = "higher", source = { pattern = "score ([0-9]+)" } }
+"""
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (["note", "\udcff\udcfe"], "is not a text in UTF-8"),
+        (["reference", "add", "--device", "\udcff", "--metric", "score", "--value", "1"], "UTF-8"),
+        (["note", ""], "is empty"),
+        (["note", "  "], "is empty"),
+        (["measure", "--seek", ""], "is empty"),
+        (["enter", "flight", "--configuration", "on", "5", "--visit", ""], "is empty"),
+        (["enter", "flight", "--configuration", "on", "5", "--date", "9999-12-31T23:59:59-23:59"],
+         "in the years 1900 to 2999"),
+        (["enter", "flight", "--configuration", "on", "5", "--round", "20260512"], "1<=x<=1000000"),
+        (["measure", "--rounds", "2000000"], "1<=x<=1000000"),
+        (["report", "-o", "measure.lock"], "is the lock of a study"),
+    ],
+)  # fmt: skip
+def test_odd_words_of_a_call_are_refused(ferocal: Ferocal, words: list[str], told: str) -> None:
+    ferocal.write(STUDY_OF_ONE)
+    (ferocal.directory / "measure.lock").touch()
+    assert told in " ".join(ferocal.refusal(*words).split())
+    assert not (ferocal.directory / "ledger.sqlite").exists()
+
+
+@pytest.mark.parametrize(
+    ("answer", "told"),
+    [
+        ('{"a": " 6_0 "}', "not a number"),
+        ('{"a": "\u0663"}', "not a number"),
+        ('{"a": 5, "a": 6}', '"a" stands twice'),
+        ('{"a": 1e300}', "beyond what a number can be"),
+    ],
+)
+def test_odd_answers_of_a_program_are_refused(ferocal: Ferocal, answer: str, told: str) -> None:
+    (ferocal.directory / "answer").write_text(answer)
+    ferocal.write(
+        STUDY_OF_ONE.replace("echo score 100", "cat answer").replace(
+            '{ pattern = "score ([0-9]+)" }', '{ json = "/a" }'
+        )
+    )
+    ferocal.quick("measure", "--rounds", "1", status=1)
+    assert all(told in run["reason"] for run in ferocal.json("runs")["runs"])
+
+
+def test_a_new_study_or_a_combined_one_leaves_nothing_half_made(ferocal: Ferocal) -> None:
+    ferocal.write(STUDY_OF_ONE)
+    ferocal.quick("measure", "--rounds", "1")
+    (ferocal.directory / "rows.csv").write_text("configuration,metric,value\noff,s,1\non,s,x\n")
+    twice = '[{"configuration": "off", "value": 1, "value": 2}]'
+    (ferocal.directory / "rows.json").write_text(twice)
+    before = sorted(ferocal.directory.iterdir())
+    for words in (["rows.csv"], ["rows.json"], ["rows.csv", "--factor", "configuration"]):
+        ferocal.refusal("new", "made", "--from", *words)
+        assert sorted(ferocal.directory.iterdir()) == before
+    # What a killed one has left goes with the next.
+    left = ferocal.directory / ".combining-999999999-x"
+    left.mkdir()
+    (left / "ledger.sqlite").touch()
+    shutil.copytree(ferocal.directory, ferocal.directory.with_name("other"))
+    ferocal.quick("combine", ".", "../other", "-o", "made", "--yes")
+    assert not left.exists()
+    assert {path.name for path in (ferocal.directory / "made").iterdir()} >= {"study.toml"}

@@ -11,6 +11,7 @@ import shutil
 import sqlite3
 import zlib
 from pathlib import Path
+from xml.etree import ElementTree
 
 import pytest
 from hypothesis import given
@@ -309,3 +310,36 @@ def test_a_secret_is_masked_wherever_it_stands_and_before_anything_is_cut(
         assert SPOKEN[:6] not in text.replace(f"{SPOKEN[:6]}.csv", ""), text[:3000]
     assert ferocal.json("compare")["criteria_changed"] == []
     assert sum("MASKED" in text for text in shown) > 15
+
+
+def test_control_characters_and_warnings_stay_out_of_figures(ferocal: Ferocal) -> None:
+    ferocal.write(
+        '[study]\nquestion = "Is \\u0007 \\u001b[31m \\uffff あ it?"\nmargin = "5 %"\nrounds = 3\n'
+        "[factor.mode]\norder = \"file\"\n[factor.mode.level.off]\nnote = \"\\u0001 new\"\n"
+        "[factor.mode.level.on]\n[factor.mode.level.more]\n[workload.flight]\nshell = true\n"
+        'command = "seq 11 40; echo score $((RANDOM % 9 + 100))"\n'
+        'metric.score = { unit = "points", better = "higher", source = { pattern = "e ([0-9]+)" }'
+        " }\n"
+        "[workload.show]\ncommand = \"seq 11 40\"\n"
+        'metric.frames = { unit = "ms", kind = "frames", source = { output = "lines" } }\n'
+    )  # fmt: skip
+    ferocal.quick("measure")
+    poster = ("--metric", "score", "--value", "101", "--source", "x\x02y", "--device", "Halden\x03")
+    ferocal.quick("reference", "add", *poster)
+    commands = (
+        "chart -o c.svg",
+        "frames --chart f.svg",
+        "series mode -o s.svg",
+        "report -o page.html",
+    )
+    for command in commands:
+        ferocal(*command.split())  # without a warning on the terminal
+    drawn = [(ferocal.directory / name).read_text() for name in ("c.svg", "f.svg", "s.svg")]
+    page = (ferocal.directory / "page.html").read_text()
+    drawn += re.findall("<svg.*?</svg>", page, re.DOTALL)
+    for figure in drawn:
+        ElementTree.fromstring(figure)
+    assert len(drawn) > 3 and "\\x07" in drawn[0]
+    assert not any(ord(sign) < 32 and sign not in "\n\t" for sign in page)
+    told = ferocal("chart", "-o", "c.png").stderr
+    assert "has no あ" in told and len(told.splitlines()) == 1

@@ -199,6 +199,11 @@ class Ledger:
                     self._mask_touched(connection)
                     self._check_touched(connection)
                     seal_rows(connection, self._touched)
+        except sa.exc.IntegrityError as error:
+            raise BeyondLedgerError(
+                "two things of this have one id, or one that the ledger has already; nothing of it "
+                f"was recorded ({cause(error)})"
+            ) from error
         except STORE_ERRORS as error:
             raise LedgerError(
                 f"{self.path}: cannot be written: {cause(error)}; what was recorded before is kept"

@@ -150,14 +150,14 @@ _CLOCK = "[0-2][0-9]:[0-5][0-9]:[0-5][0-9]"
 _MOMENT = (
     f"{{}} <> '' AND NOT ({{}} GLOB '{_DAY}T{_CLOCK}*[-+][0-9][0-9]:[0-9][0-9]' "
     "AND instr({}, ' ') = 0 AND julianday({}) IS NOT NULL AND substr({}, 12, 2) < '24' "
-    f"AND date(substr({{}}, 1, 10)) = substr({{}}, 1, 10) "
+    f"AND date(julianday(substr({{}}, 1, 10))) = substr({{}}, 1, 10) "
     f"AND {{}} >= '{FIRST_YEAR}' AND {{}} < '{LAST_YEAR + 1}')"
 )
 # A year, a month or a day, with a time or without.
 _DATE = (
     "{} <> '' AND NOT ((length({}) IN (4, 7) "
-    "AND date(substr({} || '-01-01', 1, 10)) = substr({} || '-01-01', 1, 10) "
-    "OR date(substr({}, 1, 10)) = substr({}, 1, 10) AND julianday({}) IS NOT NULL) "
+    "AND date(julianday(substr({} || '-01-01', 1, 10))) = substr({} || '-01-01', 1, 10) "
+    "OR date(julianday(substr({}, 1, 10))) = substr({}, 1, 10) AND julianday({}) IS NOT NULL) "
     f"AND {{}} >= '{FIRST_YEAR}' AND {{}} < '{LAST_YEAR + 1}')"
 )
 # A variance is the square of a number.
