@@ -67,7 +67,7 @@ def fill_ledger(folder: Path) -> None:
     connection.execute("INSERT INTO facts VALUES (1, 'x', '[]')")
     connection.execute(
         "INSERT INTO session (id, uid, started_at, version, overhead, rounds, decide, bench) "
-        "VALUES (1, printf('%032x', 1), '2026-01-01', '0', '{}', 14, 0, 'bench')"
+        "VALUES (1, printf('%032x', 1), '2026-01-01T00:00:00.000+00:00', '0', '{}', 14, 0, 'bench')"
     )
     names = [(w, m) for w in range(WORKLOADS) for m in range(METRICS)]
     connection.executemany(

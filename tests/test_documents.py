@@ -179,7 +179,9 @@ def setting_of(command: str) -> Setting:
         return ("lobby", shlex.join(PLACEHOLDERS.get(w, w) for w in words), 0)
     if words[0] == "reference" and "add" in words:
         return ("demo/kiosk", shlex.join(words), 0)
-    needs_more = ("correct", "enter", "exclude", "restore", "load", "load-trace", "series", "merge")
+    needs_more = (
+        "correct", "enter", "exclude", "restore", "load", "load-trace", "series", "merge", "repair",
+    )  # fmt: skip
     if len(words) == 1 and words[0] in needs_more:
         return (".", f"{words[0]} --help", 0)
     return ("demo", shlex.join(PLACEHOLDERS.get(w, w) for w in words), 0)

@@ -367,7 +367,7 @@ ROW = "halden-5,cold-start,time,{},s,1,{}\n"
         (HEAD + ROW.format('"1,234"', 1), '"1,234" may be 1.234 or 1234: write one of these'),
         (HEAD.replace(",", ";") + "halden-4;cold-start;time;2\n", "line 2: has 4 columns, not 7"),
         (HEAD + ROW.format(3, 1) + ROW.format("NaN", 2), 'line 3, value: "NaN" is not a number'),
-        (HEAD + ROW.format("inf", 1), "is not finite"),
+        (HEAD + ROW.format("inf", 1), "is beyond what a number can be"),
         (HEAD + ROW.format(-3, 1), "is negative, and is a time"),
         (HEAD + ROW.format("", 1), "value: is empty"),
         (HEAD + ROW.format(3, 1) * 2, 'line 3, run: run "1" of this visit'),

@@ -65,7 +65,8 @@ class _Text(click.ParamType[str]):
             self.fail(f"{value!a} is not a text in UTF-8", param, ctx)
         if "\0" in value:
             self.fail(f"{value!a} has a NUL character in it", param, ctx)
-        if not value.strip() and not (param is not None and param.default == value):
+        has_own = param is not None and (param.default == value or param.callback is not None)
+        if not value.strip() and not has_own:
             self.fail("is empty", param, ctx)
         return value
 

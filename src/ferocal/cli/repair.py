@@ -15,7 +15,7 @@ from ferocal.cli.common import example, reason_option, say, study_option
 @click.option("--preview", is_flag=True, help="Show what would be set aside, and change nothing.")
 @example('ferocal repair --reason "the disk failed" --preview')
 def command(directory: Path, reason: str, preview: bool) -> None:
-    """Set aside what is damaged in the ledger, and keep a copy of it as it was.
+    """Set aside what is damaged in the ledger, and keep a copy.
 
     For a ledger of which no undamaged copy is left. A damaged run is taken out with all of its
     readings, a damaged visit with its runs; the copy beside the ledger still has them, and a
