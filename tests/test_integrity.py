@@ -226,7 +226,6 @@ def test_entries_that_are_gone_are_noticed(copy: Ferocal) -> None:
     after = copy.json("inspect", "--integrity")
     assert (after["ledger"], after["losses"]) == (before["ledger"], [])
     assert after["entries"] == before["entries"] + 1
-    assert copy("compare").stderr == ""
     (copy.directory / LEDGER_FILE).write_bytes(earlier)
     assert_matches(
         copy("compare").stderr, f"{after['entries']} entries were seen here on .*deleted"

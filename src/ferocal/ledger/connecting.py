@@ -11,7 +11,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from ferocal.ledger.store import WRITES
+from ferocal.ledger.store import HASTY, WRITES
 
 # How long another process is waited for, in seconds.
 _PATIENCE = 60.0
@@ -58,7 +58,8 @@ def _begin(connection: sa.Connection) -> None:
         if not connection.get_execution_options().get(WRITES, False):
             driver.execute("BEGIN")
             # The first query gets the right to read, and with it all that follow.
-            _wait_in_pieces(lambda: driver.execute(_ANY).fetchall())
+            hasty = connection.get_execution_options().get(HASTY, False)
+            _wait_in_pieces(lambda: driver.execute(_ANY).fetchall(), 0.0 if hasty else _patience)
             return
         # A transaction that reads first and writes later is refused at once, without waiting,
         # when another has written in between. One that is going to write says so.
@@ -78,8 +79,8 @@ def impatient() -> Iterator[None]:
         _patience = before
 
 
-def _wait_in_pieces(act: Callable[[], object]) -> None:
-    end = time.monotonic() + _patience
+def _wait_in_pieces(act: Callable[[], object], patience: float | None = None) -> None:
+    end = time.monotonic() + (_patience if patience is None else patience)
     while True:
         try:
             act()

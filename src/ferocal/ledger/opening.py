@@ -31,7 +31,6 @@ from ferocal.ledger.integrity.seals import (
     SEALED_AT,
     Broken,
     driver_of,
-    ledger_id,
     seal_all,
     seal_as_damaged,
 )
@@ -254,7 +253,7 @@ def _check(driver: sqlite3.Connection, path: Path | None) -> None:
     _refuse(driver, path, list(find_broken(driver)))
     if path is None:
         return
-    loss = memory.remember(path, driver, ledger_id(driver), digest)
+    loss = memory.remember(path, driver, digest)
     if loss is not None:
         logging.getLogger(__name__).warning("%s: %s", visible(str(path)), loss)
 

@@ -17,6 +17,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from ferocal.errors import BeyondLedgerError, LedgerError
 from ferocal.ledger import schema
 from ferocal.ledger.integrity.check import describe
+from ferocal.ledger.integrity.memory import note_entries
 from ferocal.ledger.integrity.seals import SEALED, Rows, driver_of, joined, seal_rows
 from ferocal.ledger.integrity.shapes import broken_among
 from ferocal.study.masking import MASKED, NOTHING_PRIVATE, Mask
@@ -28,6 +29,8 @@ if TYPE_CHECKING:
 
 # The option of a connection whose transactions write.
 WRITES = "ferocal_writes"
+# The option of one that waits for nobody.
+HASTY = "ferocal_hasty"
 # What goes wrong with a store; the driver itself does not decode what a damaged file says.
 STORE_ERRORS = (SQLAlchemyError, sqlite3.Error, UnicodeDecodeError)
 
@@ -47,6 +50,7 @@ class Ledger:
         self._open: sa.Connection | None = None
         self._snapshot: sa.Connection | None = None
         self._touched: list[Rows] = []
+        self._has_written = False
 
     def __enter__(self) -> Self:
         return self
@@ -57,7 +61,15 @@ class Ledger:
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
+        if self._has_written:
+            self._note_entries()
         self._engine.dispose()
+
+    def _note_entries(self) -> None:
+        """Keep how many entries there are now, unless others hold the ledger."""
+        hasty = self._engine.connect().execution_options(**{HASTY: True})
+        with contextlib.suppress(*STORE_ERRORS), hasty as connection, connection.begin():
+            note_entries(self.path, driver_of(connection))
 
     def insert(
         self, table: sa.Table, connection: sa.Connection | None = None, **values: Any
@@ -199,6 +211,7 @@ class Ledger:
                     self._mask_touched(connection)
                     self._check_touched(connection)
                     seal_rows(connection, self._touched)
+                self._has_written |= bool(self._touched)
         except sa.exc.IntegrityError as error:
             raise BeyondLedgerError(
                 "two things of this have one id, or one that the ledger has already; nothing of it "

@@ -17,7 +17,7 @@ from pydantic import BaseModel
 
 from ferocal._version import __version__
 from ferocal.ledger.files import replace_file
-from ferocal.ledger.integrity.seals import chain_of, chain_until
+from ferocal.ledger.integrity.seals import chain_of, chain_until, ledger_id
 from ferocal.terms.numbers import grouped
 from ferocal.terms.times import now
 from ferocal.terms.wording import counted
@@ -57,12 +57,13 @@ def is_known(path: Path, digest: str) -> bool:
     return sight is not None and sight.digest == digest
 
 
-def remember(path: Path, driver: sqlite3.Connection, ledger_id: str, digest: str) -> str | None:
+def remember(path: Path, driver: sqlite3.Connection, digest: str) -> str | None:
     """Keep that a content was found whole; what of the ledger is gone since the last time."""
     _seen.add((path.resolve(), digest))
     before, chain = _sight(path), chain_of(driver)
     loss = None
-    if before is not None and before.id == ledger_id:
+    own = ledger_id(driver)
+    if before is not None and before.id == own:
         then = chain_until(driver, before.entries)
         if (then.length, then.head.hex()) != (before.entries, before.head):
             loss = (
@@ -72,15 +73,29 @@ def remember(path: Path, driver: sqlite3.Connection, ledger_id: str, digest: str
             )
     losses = [*(before.losses if before is not None else ()), *([loss] if loss else ())]
     sight = _Sight(
-        digest=digest, id=ledger_id, entries=chain.length, head=chain.head.hex(), at=now(),
+        digest=digest, id=own, entries=chain.length, head=chain.head.hex(), at=now(),
         losses=losses[-_MOST_LOSSES:],
     )  # fmt: skip
+    _keep(path, sight)
+    return loss
+
+
+def _keep(path: Path, sight: _Sight) -> None:
     # Without a place to remember it is checked again the next time.
     with suppress(OSError):
         place = _place(path)
         place.parent.mkdir(parents=True, exist_ok=True)
         replace_file(place, sight.model_dump_json())
-    return loss
+
+
+def note_entries(path: Path, driver: sqlite3.Connection) -> None:
+    """Keep how many entries a ledger has after something was written; its content is not checked."""
+    before, chain = _sight(path), chain_of(driver)
+    if before is not None and before.id == ledger_id(driver):
+        for known in [known for known in _seen if known[0] == path.resolve()]:
+            _seen.remove(known)
+        now_there = {"entries": chain.length, "head": chain.head.hex(), "at": now()}
+        _keep(path, before.model_copy(update={"digest": "", **now_there}))
 
 
 def losses_seen(path: Path) -> list[str]:
