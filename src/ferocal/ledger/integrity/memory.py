@@ -89,7 +89,7 @@ def _keep(path: Path, sight: _Sight) -> None:
 
 
 def note_entries(path: Path, driver: sqlite3.Connection) -> None:
-    """Keep how many entries a ledger has after something was written; its content is not checked."""
+    """Keep how many entries a ledger has after something was written to it, unchecked."""
     before, chain = _sight(path), chain_of(driver)
     if before is not None and before.id == ledger_id(driver):
         for known in [known for known in _seen if known[0] == path.resolve()]:
