@@ -280,7 +280,7 @@ def _watch(
 
 def _open_output(path: str) -> IO[bytes]:
     """A new file for an output, without a name where that can be: nothing else finds it."""
-    if not _FINDS_OPEN_FILES:
+    if sys.platform != "linux" or not _FINDS_OPEN_FILES:
         return open(path, "x+b", buffering=0)
     with contextlib.suppress(OSError):  # not every file system has it
         handle = os.open(os.path.dirname(path), os.O_TMPFILE | os.O_RDWR, 0o600)

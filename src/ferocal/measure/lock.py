@@ -145,7 +145,7 @@ def _open_shared(path: Path) -> int:
     handle = os.open(path, flags | os.O_RDWR | os.O_CREAT, 0o600)
     place, own = path.parent.stat().st_mode, os.fstat(handle)
     readers = stat.S_IRGRP * bool(place & stat.S_IWGRP) | stat.S_IROTH * bool(place & stat.S_IWOTH)
-    if hasattr(os, "fchmod") and own.st_uid == os.geteuid():
+    if sys.platform != "win32" and own.st_uid == os.geteuid():
         os.fchmod(handle, stat.S_IRUSR | stat.S_IWUSR | readers)
     return handle
 
