@@ -6,6 +6,7 @@ import gzip
 import json
 import os
 import random
+import re
 import sqlite3
 import subprocess
 import threading
@@ -249,14 +250,15 @@ def as_judged_now(old: dict[str, Any]) -> dict[str, Any]:
     return {k: v for k, v in old.items() if k != "more_rounds_reason"}
 
 
-@pytest.mark.parametrize("version", [1, 2, 3, 4, 5, 6])
+@pytest.mark.parametrize("version", [1, 2, 3, 4, 5, 6, 7])
 def test_ledgers_of_earlier_versions_give_the_same_results(ferocal: Ferocal, version: int) -> None:
     """Files that the earlier versions wrote, and what they printed of them."""
     kept = Path(__file__).parent / "ledgers" / str(version)
     (ferocal.directory / "study.toml").write_bytes((kept / "study.toml").read_bytes())
     packed = (kept / "old.sqlite.gz").read_bytes()
     (ferocal.directory / LEDGER_FILE).write_bytes(gzip.decompress(packed))
-    as_if_measured_here(ferocal.directory)
+    if version < 7:  # later ones are sealed
+        as_if_measured_here(ferocal.directory)
     written = (ferocal.directory / LEDGER_FILE).read_bytes()
     before = with_new_words(json.loads((kept / "compare.json").read_text()))
     now = ferocal.json("compare")
@@ -268,7 +270,7 @@ def test_ledgers_of_earlier_versions_give_the_same_results(ferocal: Ferocal, ver
     kept_ledger = dumped(ferocal.directory / f"{LEDGER_FILE}.v{version}")
     assert kept_ledger == dumped(ferocal.directory / "written.sqlite")
     assert ferocal("note", "once more").stderr == ""
-    assert len(before["effects"]) == len(now["effects"]) == [1, 6, 2, 2, 2, 2][version - 1]
+    assert len(before["effects"]) == len(now["effects"]) == [1, 6, 2, 2, 2, 2, 2][version - 1]
     for old, new in zip(before["effects"], now["effects"], strict=True):
         codes = [[caveat["code"] for caveat in e.pop("caveats")] for e in (old, new)]
         # Up to version 3 it was not told that nothing checked a level.
@@ -283,8 +285,10 @@ def test_ledgers_of_earlier_versions_give_the_same_results(ferocal: Ferocal, ver
     assert {row[0] for row in query(ferocal, "SELECT bench FROM session")} == {"dome-node"}
     text = "".join(map(str, query(ferocal, "SELECT conditions FROM run")))
     assert "free_memory_mib" in text and "free memory" not in text
+    assert ferocal.json("inspect", "--integrity")["whole"] is True
     if version == 3:
         check_what_people_said(ferocal)
+    if version in (3, 7):
         return
     ferocal.quick("measure", "--rounds", "6")
     assert ferocal.json("compare")["effects"][0]["rounds"] == 6
@@ -293,6 +297,48 @@ def test_ledgers_of_earlier_versions_give_the_same_results(ferocal: Ferocal, ver
         assert ferocal.json("runs", "--excluded")["runs"][0]["excluded"] == "door was open"
         assert "no sound" in ferocal.quick("note")
         assert query(ferocal, "SELECT bench, round FROM look") == [("dome-node", 5)]
+
+
+def test_a_damaged_ledger_of_version_7_is_not_sealed_anew_as_if_it_were_whole(
+    ferocal: Ferocal,
+) -> None:
+    kept = Path(__file__).parent / "ledgers" / "7"
+    (ferocal.directory / "study.toml").write_bytes((kept / "study.toml").read_bytes())
+    good, ledger = gzip.decompress((kept / "old.sqlite.gz").read_bytes()), ferocal.directory
+    for sql, told in (
+        ("UPDATE reading SET value = 200 WHERE run_id = 5", "run .* is not as it was written"),
+        ("DELETE FROM mark", "mark no. 1 is lost"),
+        ("DELETE FROM seal WHERE id = 9", "was not written by Ferocal"),
+        ("UPDATE about SET value = '6'; UPDATE reading SET value = 2", "run .* is not as it was"),
+    ):
+        (ledger / LEDGER_FILE).write_bytes(good)
+        ferocal.edit(*sql.split("; "), sealed=False)
+        damaged = (ledger / LEDGER_FILE).read_bytes()
+        for command in ("compare", "note x"):
+            status, _, err = ferocal.attempt(*command.split())
+            assert status == 1 and re.search(f"^ferocal: {LEDGER_FILE}: .*{told}", err), err
+        assert (ledger / LEDGER_FILE).read_bytes() == damaged
+        assert not list(ledger.glob("*.v7"))
+    # A damaged run that is excluded is used nowhere, and is damaged afterwards too.
+    (ledger / LEDGER_FILE).write_bytes(good)
+    excluded = "UPDATE reading SET value = 200 WHERE run_id = (SELECT run_id FROM mark)"
+    ferocal.edit(excluded, sealed=False)
+    assert ferocal.json("compare")["effects"]
+    ferocal.quick("note", "no sound either")
+    assert len(ferocal.json("inspect", "--integrity")["excluded"]) == 1
+    # Another one is set aside, from this version too.
+    (ledger / LEDGER_FILE).write_bytes(good)
+    ferocal.edit("UPDATE reading SET value = 200 WHERE run_id = 5", sealed=False)
+    assert "set aside 0 visits and 1 run" in ferocal.quick("repair", "--reason", "a bad disk")
+    assert ferocal.json("inspect", "--integrity")["whole"] is True
+    # What is merged is read as it is.
+    other = ledger.with_name("other")
+    other.mkdir()
+    (other / "study.toml").write_bytes((kept / "study.toml").read_bytes())
+    (other / LEDGER_FILE).write_bytes(good)
+    ferocal.quick("merge", str(other))
+    assert (other / LEDGER_FILE).read_bytes() == good
+    assert len(ferocal.json("runs")["runs"]) == 12
 
 
 def dumped(path: Path) -> list[str]:

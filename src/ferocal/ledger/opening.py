@@ -120,7 +120,7 @@ def copy_ledger(source: Path, copy: Path) -> None:
     """
     _back_up(source, copy)
     engine = patient_engine(copy)
-    _bring_up_to_date(engine, copy, keep=False)
+    _bring_up_to_date(engine, source, keep=False)
     engine.dispose()
 
 
@@ -180,7 +180,6 @@ def _bring_up_to_date(engine: sa.Engine, path: Path, *, keep: bool) -> None:
         before = version_of(connection, path)
         if before == schema.SCHEMA_VERSION:
             return  # another process was faster
-        kept = keep_copy(path, f"v{before}") if keep else None
         damaged: list[int] = []
         if before == FIRST_SEALED:
             # What is sealed anew below was whole until now, or is used nowhere.
@@ -188,6 +187,7 @@ def _bring_up_to_date(engine: sa.Engine, path: Path, *, keep: bool) -> None:
             broken = list(find_broken(driver, by_session=True))
             damaged = [b.key for b in broken if is_excluded(driver, b)]
             _refuse(driver, path, broken)
+        kept = keep_copy(path, f"v{before}") if keep else None
         version = migrate(connection, before)
         stamp(connection)
         seal_all(connection)
@@ -292,7 +292,10 @@ def version_of(connection: sa.Connection, path: Path) -> int:
     row = driver.execute('SELECT "value" FROM "about" WHERE "key" = \'schema\'').fetchone()
     text = row[0] if row is not None else None
     known = isinstance(text, str) and text.isdecimal() and len(text) <= _MOST_DIGITS
-    version = max(int(str(text)), header_version(driver)) if known else None
+    # Whatever it says, one with seals is no earlier than the first that has them.
+    query = 'SELECT count(*) FROM "sqlite_master" WHERE "name" = \'seal\''
+    least = FIRST_SEALED * bool(driver.execute(query).fetchone()[0])
+    version = max(int(str(text)), header_version(driver), least) if known else None
     if version is None or version > schema.SCHEMA_VERSION:
         raise LedgerError(
             f"{path}: has schema version {shortened(str(text), 20)}, this Ferocal reads up to "
