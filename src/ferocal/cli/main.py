@@ -102,7 +102,7 @@ class CommandGroup(click.Group):
         self.format_commands(ctx, formatter)
         formatter.write_paragraph()
         formatter.write_text(
-            "Options: --version, --debug for tracebacks of errors, -h or --help, also of a command."
+            "Options: --version, --debug (tracebacks), -h or --help, also of a command."
         )
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:

@@ -13,6 +13,7 @@ from ferocal.errors import LedgerError
 from ferocal.ledger import schema
 from ferocal.ledger.connecting import patient_engine
 from ferocal.ledger.integrity.check import describe, find_broken, is_excluded
+from ferocal.ledger.integrity.memory import note_entries
 from ferocal.ledger.integrity.seals import (
     CHILDREN,
     LOST,
@@ -100,7 +101,10 @@ def repair_ledger(path: Path, reason: str, *, preview: bool = False) -> Repaired
                 seal_all(connection)
                 # Damaged runs that are excluded stay what they are.
                 seal_as_damaged(connection, [b.key for b in found if b not in broken])
-            return Repaired(damages, before[0] - after[0], before[1] - after[1], copy)
+        if not preview:
+            with engine.connect() as connection, connection.begin():
+                note_entries(path, driver_of(connection))
+        return Repaired(damages, before[0] - after[0], before[1] - after[1], copy)
     finally:
         engine.dispose()
 
