@@ -10,7 +10,7 @@ import numpy as np
 
 from ferocal.analysis.data.index import deciding_places
 from ferocal.analysis.data.readings import Readings
-from ferocal.analysis.data.series import Scale, Series, share_of
+from ferocal.analysis.data.series import Scale, Series, change_of
 from ferocal.analysis.inference.effects import Estimate
 from ferocal.analysis.inference.judging import judge_contrasts
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
@@ -248,8 +248,10 @@ def _reigns(
     higher = readings.series[search.course.series].better == "higher"
     for stretch in find_stretches(search):
         if stretch.low > 0 or stretch.high < 0:
-            ends = (stretch.level, stretch.low, stretch.high)
-            change, low, high = map(share_of, ends) if search.course.scale == "ratio" else ends
+            change, low, high = (
+                change_of(end, search.course.scale)
+                for end in (stretch.level, stretch.low, stretch.high)
+            )
             names = [readings.configurations[order[n]] for n in (stretch.first, stretch.last)]
             leader = bench if (stretch.level > 0) == higher else other
             yield Reign(names[0], names[1], leader, change, low, high)

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ferocal.analysis.data.series import share_of
+from ferocal.analysis.data.series import change_of
 from ferocal.analysis.inference.components import Components
 from ferocal.analysis.inference.noise_floors import KNOWN_DEGREES
 from ferocal.analysis.inference.power import (
@@ -228,7 +228,7 @@ def foresee(
                 metric=name,
                 unit=None if known.scale == "ratio" else metric.unit,
                 components=known,
-                detectable=share_of(found) if known.scale == "ratio" else found,
+                detectable=change_of(found, known.scale),
                 equivalence=_equivalence(known, rounds, margin),
                 rounds_80=_rounds_to_find(wanted, known, alpha, 0.8),
                 rounds_90=_rounds_to_find(wanted, known, alpha, 0.9),

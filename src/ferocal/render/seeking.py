@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from rich.console import Console
 
-from ferocal.analysis.data.series import share_of
+from ferocal.analysis.data.series import change_of
 from ferocal.analysis.releases.place import VISITS_OF_ENDS
 from ferocal.analysis.releases.seeking import State
 from ferocal.render.console import fold_with, room, show_beside
@@ -76,7 +76,7 @@ def sought_text(sought: Sought) -> str:
     if seeking.known is None or seeking.state is State.NO_STEP:
         return f"no step of {title} is shown between {ends}: there is nothing to seek"
     known = seeking.known
-    size = 100 * share_of(known.change) if sought.scale == "ratio" else known.change
+    size = change_of(known.change, sought.scale) * (100 if sought.scale == "ratio" else 1)
     unit = "%" if sought.scale == "ratio" else sought.series.unit
     step = f"{title} changes by about {signed(size, 1)} {unit}"
     if seeking.state is State.OUT_OF_REACH:

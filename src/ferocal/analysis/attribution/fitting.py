@@ -28,7 +28,7 @@ from ferocal.analysis.data.readings import (
 )
 from ferocal.analysis.data.resolution import find_resolution, find_steps
 from ferocal.analysis.data.segments import FloatArray
-from ferocal.analysis.data.series import Scale, Series, margin_on_scale, share_of
+from ferocal.analysis.data.series import Scale, Series, change_of, margin_on_scale
 from ferocal.analysis.inference.families import adjust_by_family
 from ferocal.analysis.inference.student import t_interval, t_quantile
 from ferocal.analysis.inference.verdicts import CONFIDENCE, SIGNIFICANCE, Verdict, decide
@@ -249,8 +249,7 @@ class Attribution:
 
 def _judged(series: Series, row: Sequence[float], scale: Scale, verdict: Verdict) -> Judged:
     mean, low, high, p_value, adjusted, degrees = row
-    ends = (mean, low, high)
-    change, lower, upper = map(share_of, ends) if scale == "ratio" else ends
+    change, lower, upper = (change_of(end, scale) for end in (mean, low, high))
     if math.isnan(low):
         verdict = Verdict.SEEN_ONCE
     return Judged(series, scale, change, lower, upper, mean, p_value, adjusted, degrees, verdict)

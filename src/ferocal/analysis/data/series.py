@@ -75,6 +75,11 @@ def share_of(shift: float) -> float:
     return math.inf if shift >= _LARGEST_LOGARITHM else math.expm1(shift)
 
 
+def change_of(shift: float, scale: Scale) -> float:
+    """A shift on the scale of the analysis as a change: a share, or in the unit."""
+    return share_of(shift) if scale == "ratio" else shift
+
+
 def factor_of(shift: float) -> float:
     """What a value on the logarithmic scale stands for, infinite where no number is as large."""
     return math.inf if shift >= _LARGEST_LOGARITHM else math.exp(shift)

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ferocal.analysis.data.readings import Readings, choose_scales
-from ferocal.analysis.data.series import Scale, Series, margin_on_scale, share_of
+from ferocal.analysis.data.series import Scale, Series, change_of, margin_on_scale
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect, Estimate, Setting, Shift, speed_factor
 from ferocal.analysis.inference.families import adjust_holm
@@ -198,7 +198,7 @@ def _independent(
 ) -> Estimate:
     mean, low, high, p_value, degrees, adjusted = row
     ends = (mean, low, high)
-    change, lower, upper = map(share_of, ends) if a.scale == "ratio" else ends
+    change, lower, upper = (change_of(end, a.scale) for end in ends)
     known = {name: value for name, value in vars(a).items() if name in Estimate.__annotations__}
     return replace(
         Estimate(**known),

@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ferocal.analysis.data.readings import Readings, summarise_visits, to_scale
-from ferocal.analysis.data.series import Scale, share_of
+from ferocal.analysis.data.series import Scale, change_of
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Estimate, Shift
 from ferocal.analysis.inference.noise_floors import KNOWN_DEGREES, NoiseFloor, summary_variance
@@ -109,14 +109,13 @@ class BoundJudge:
         edge = low if bound == ">" else high
         if math.isinf(low) and math.isinf(high):
             bound, edge = "", math.nan
-        turn = share_of if scale == "ratio" else float
         nothing = math.nan
         return Estimate(
             scale=scale,
             method=Method.BOUND,
-            change=turn(edge),
-            low=turn(low) if math.isfinite(low) else low,
-            high=turn(high) if math.isfinite(high) else high,
+            change=change_of(edge, scale),
+            low=change_of(low, scale) if math.isfinite(low) else low,
+            high=change_of(high, scale) if math.isfinite(high) else high,
             shift=Shift(edge, low, high, nothing, nothing, nothing),
             p_adjusted=nothing,
             family_size=0,

@@ -17,7 +17,7 @@ from ferocal.analysis.data.readings import (
 )
 from ferocal.analysis.data.resolution import find_resolution, find_steps
 from ferocal.analysis.data.segments import FloatArray, IntArray
-from ferocal.analysis.data.series import Scale, margin_on_scale, share_of
+from ferocal.analysis.data.series import Scale, change_of, margin_on_scale
 from ferocal.analysis.inference.bounds import BoundJudge
 from ferocal.analysis.inference.components import pool_sd
 from ferocal.analysis.inference.contrasts import (
@@ -326,7 +326,7 @@ class _Analysis:
         arm = self.contrasts[row.contrast].first
         scale, method = self.scales[arm.series], METHODS[row.method]
         ends = (row.mean, row.low, row.high)
-        change, low, high = map(share_of, ends) if scale == "ratio" else ends
+        change, low, high = (change_of(end, scale) for end in ends)
         floor = self._floor_of(arm.series, arm.bench) if method is Method.FLOOR else None
         wanted = self.setting.replicates.get(self.readings.benches[arm.bench], "rounds")
         return Estimate(

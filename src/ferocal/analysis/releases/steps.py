@@ -12,7 +12,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray
-from ferocal.analysis.data.series import Scale, Series, share_of
+from ferocal.analysis.data.series import Scale, Series, change_of
 from ferocal.analysis.inference.families import adjust_by_family
 from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.analysis.inference.student import t_cdf, t_quantile
@@ -228,7 +228,7 @@ def _judge(
 ) -> tuple[float, float, float, float, Verdict]:
     """Change with the ends of its interval, p-value and verdict."""
     total = size.total
-    change = share_of(total) if course.scale == "ratio" else total
+    change = change_of(total, course.scale)
     if spread is None or spread.variance == 0:
         return change, math.nan, math.nan, math.nan, Verdict.SEEN_ONCE
     error = math.sqrt(spread.variance * size.factor + size.between)
@@ -240,8 +240,7 @@ def _judge(
         verdict = Verdict.NOT_JUDGED
     elif low > 0 or high < 0:
         verdict = Verdict.BETTER if (total > 0) == (series.better == "higher") else Verdict.WORSE
-    if course.scale == "ratio":
-        low, high = share_of(low), share_of(high)
+    low, high = (change_of(end, course.scale) for end in (low, high))
     return change, low, high, p_value, verdict
 
 
