@@ -188,7 +188,7 @@ class LocalExecutor:
                     f"its output is open in {listed(holding)}, which an earlier step left running"
                 )
         except ChangedError:
-            error = "its output changed while it was read: something that it left running writes on"
+            error = "its output changed while it was read: end whatever else writes into it"
             return Completed(exit_status=None, error=error)
         except FileNotFoundError:
             error = f"what it wrote is gone: somebody has removed {self._scratch}"

@@ -66,7 +66,7 @@ def check_file(path: Path) -> tuple[int, int]:
     """
     facts = path.stat()
     if not stat.S_ISREG(facts.st_mode):
-        raise OddFileError(f"{path.name} is not a regular file")
+        raise OddFileError(f"{path.name} is not a regular file: have the workload write one")
     if facts.st_size > FILE_LIMIT:
         raise OddFileError(
             f"{path.name} has {grouped(facts.st_size)} bytes, and is read up to "
@@ -84,7 +84,9 @@ def check_settled(path: Path, before: tuple[int, int]) -> None:
         When something has, or has it open.
     """
     if check_file(path) != before:
-        raise OddFileError(f"{path.name} changed while it was read")
+        raise OddFileError(
+            f"{path.name} changed while it was read: let the command end when all is written"
+        )
     writers = _writers(path)
     if writers:
         raise OddFileError(
