@@ -332,7 +332,7 @@ def test_a_damaged_ledger_of_version_7_is_not_sealed_anew_as_if_it_were_whole(
     assert "set aside 0 visits and 1 run" in ferocal.quick("repair", "--reason", "a bad disk")
     assert ferocal.json("inspect", "--integrity")["whole"] is True
     # What is merged is read as it is.
-    other = ledger.with_name("other")
+    other = ledger / "other"
     other.mkdir()
     (other / "study.toml").write_bytes((kept / "study.toml").read_bytes())
     (other / LEDGER_FILE).write_bytes(good)

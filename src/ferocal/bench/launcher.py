@@ -25,7 +25,11 @@ import select
 import signal
 import subprocess
 import time
-from typing import IO, Any, NamedTuple
+
+# It stays small: what only a checker of types reads is not loaded.
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from typing import IO, Any
 
 # How often the size of the output is looked at, in seconds.
 _LOOK_EVERY = 1.0
@@ -162,13 +166,11 @@ def _become_subreaper() -> bool:
         return False
 
 
-class _Stat(NamedTuple):
+class _Stat:
     """What /proc says of a process."""
 
-    parent: int
-    session: int
-    name: str
-    ended: bool
+    def __init__(self, parent: int, session: int, name: str, *, ended: bool) -> None:
+        self.parent, self.session, self.name, self.ended = parent, session, name, ended
 
 
 def _stat(pid: int | str) -> _Stat | None:
@@ -179,7 +181,7 @@ def _stat(pid: int | str) -> _Stat | None:
     except OSError:
         return None
     state, parent, _, session = rest.split()[:4]
-    return _Stat(int(parent), int(session), name.partition("(")[2], state in "ZX")
+    return _Stat(int(parent), int(session), name.partition("(")[2], ended=state in "ZX")
 
 
 def _processes() -> dict[int, _Stat]:
@@ -222,13 +224,11 @@ def _processors_allowed(pid: int) -> int | None:
         return None
 
 
-class _Ended(NamedTuple):
+class _Ended:
     """The end of a child: wait status, usage, wall time (s), and on how many processors it ran."""
 
-    status: int
-    usage: Any
-    wall: float
-    processors: int | None
+    def __init__(self, status: int, usage: Any, wall: float, processors: int | None) -> None:
+        self.status, self.usage, self.wall, self.processors = status, usage, wall, processors
 
 
 def _look(child: subprocess.Popen[bytes], start: float, *, end_group: bool) -> _Ended | None:
@@ -368,7 +368,8 @@ def _serve() -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     requests = sys.stdin.fileno()
     waiter, family = _Waiter(requests), _Family()
-    buffer, outputs = b"", tuple[IO[bytes], ...]()
+    buffer = b""
+    outputs: tuple[IO[bytes], ...] = ()
     while True:
         while b"\n" not in buffer:
             chunk = os.read(requests, 1 << 16)
