@@ -17,6 +17,7 @@ import json
 import multiprocessing
 import os
 import random
+import re
 import shutil
 import signal
 import subprocess
@@ -269,7 +270,9 @@ class Bed:
             words[place] = odd.replace("\0", "") if rng.random() < 0.9 else words[place]
             if rng.random() < 0.1:
                 del words[place]
-        return tuple(words)
+        # Many rounds are no fault, and take longer than there is time.
+        much = words[:1] == ["measure"]
+        return tuple("3" if much and re.fullmatch("[0-9]{2,7}", word) else word for word in words)
 
     def _read_after(self, rng: random.Random, directory: str) -> tuple[str, str]:
         """Whether what was accepted can be read: a fault, and what was printed."""
