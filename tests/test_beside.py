@@ -20,7 +20,7 @@ STUDY = """
 [study]
 question = "Is the dome faster with it?"
 margin = "5 %"
-rounds = 500
+rounds = 5000
 [factor.mode.level.off]
 [factor.mode.level.on]
 [workload.flight]
