@@ -249,6 +249,7 @@ def test_entries_that_are_gone_are_noticed(copy: Ferocal) -> None:
         ("UPDATE note SET text = 'sound'", False, (0, 0)),
         ("DELETE FROM mark", False, (0, 0)),
         ("DELETE FROM seal WHERE id = 4", False, None),
+        ("UPDATE chain SET length = 'x', head = 'y'", False, (0, 0)),
         ("CREATE TRIGGER t AFTER INSERT ON note BEGIN DELETE FROM run; END", True, (0, 0)),
         ("PRAGMA user_version = 0", True, (0, 0)),
     ],
@@ -260,6 +261,7 @@ def test_what_is_damaged_can_be_set_aside(
     counts = [query(copy, f"SELECT count(*) FROM {name}")[0][0] for name in tables]
     copy.edit(sql, sealed=sealed)
     damaged = ledger.read_bytes()
+    assert "damaged: " in copy.quick("inspect", "--integrity", status=1)
     assert "would set aside" in copy.quick("repair", "--reason", "test", "--preview")
     assert ledger.read_bytes() == damaged
     copy.quick("repair", "--reason", "the disk failed")
