@@ -15,6 +15,7 @@ import pytest
 from conftest import PROGRAM, Ferocal, surroundings
 from ferocal.ledger.opening import LEDGER_FILE, read_ledger
 from ferocal.ledger.reading.columns import read_columns
+from test_measure import wait_until
 
 STUDY = """
 [study]
@@ -42,23 +43,11 @@ def begin(ferocal: Ferocal, *arguments: str) -> subprocess.Popen[str]:
     )
 
 
-def wait_for(what: str, happened: object) -> None:
-    """Wait until something has happened, up to a minute."""
-    assert callable(happened)
-    for _ in range(6000):
-        if happened():
-            return
-        time.sleep(0.01)
-    pytest.fail(f"waited in vain: {what}")
-
-
 def test_reading_and_noting_beside_a_measurement_never_fails(ferocal: Ferocal) -> None:
     ferocal.write(STUDY)
     measuring = begin(ferocal, "measure")
     ledger = ferocal.directory / LEDGER_FILE
-    wait_for(
-        "the first run", lambda: ledger.exists() and '"ok"' in ferocal.attempt("runs", "--json")[1]
-    )
+    wait_until(lambda: ledger.exists() and '"ok"' in ferocal.attempt("runs", "--json")[1])
     commands = [("table",), ("runs",), ("compare",), ("inspect", "--integrity")] * 20
     notes = 0
     try:
@@ -126,16 +115,16 @@ def test_ctrl_c_is_heard_at_once_while_a_stranger_holds_the_ledger(
     arguments = {"measure": ["--rounds", "2"], "note": ["dark"]}.get(command, [])
     if command == "measure":
         process = begin(ferocal, command, *arguments)
-        wait_for("a run", (ferocal.directory / "begun").exists)
+        wait_until((ferocal.directory / "begun").exists)
     with hold(ledger) as stranger:
         assert stranger.stdout is not None
         assert stranger.stdout.readline() == "held\n"
         if command == "measure":
             # The run is over, and its end waits to be recorded.
-            wait_for("its end", lambda: is_idle(process.pid))
+            wait_until(lambda: is_idle(process.pid))
         else:
             process = begin(ferocal, command, *arguments)
-            wait_for("it waits", lambda: waits_for(process, ledger))
+            wait_until(lambda: waits_for(process, ledger))
         begun = time.monotonic()
         os.killpg(process.pid, signal.SIGINT)
         out, err = process.communicate(timeout=60)

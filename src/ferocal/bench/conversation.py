@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import math
 import os
 import select
 import signal
@@ -60,7 +61,7 @@ class Launcher:
             pause = _FIRST_LOOK
             while not self._ready(pause):
                 found.update(_linux.look_at_run(answer["started"]))
-                pause = min(_LOOK_GROWTH * pause, max(pause, _LOOK_EVERY))
+                pause *= _LOOK_GROWTH
             answer, seen = self._read(), list(found.values())
         return {**answer, "stopped": self._stopped}, seen
 
@@ -70,12 +71,15 @@ class Launcher:
         if b"\n" in self._unread:
             return True
         answers, wakes = self._process.stdout.fileno(), self._wakes[0]
-        found, _, _ = select.select([answers, wakes], [], [], seconds)
-        if wakes in found:
-            os.read(wakes, 1024)
-        if not found:
+        end = math.inf if seconds is None else time.monotonic() + seconds
+        while True:
+            left = max(0.0, end - time.monotonic())
+            found, _, _ = select.select([answers, wakes], [], [], min(left, _LOOK_EVERY))
+            if wakes in found:
+                os.read(wakes, 1024)
+            if found or left <= _LOOK_EVERY:
+                return answers in found
             self._watch()
-        return answers in found
 
     def _watch(self) -> None:
         """Have it go on if something has stopped it, and give it up if it does not answer.
@@ -104,7 +108,7 @@ class Launcher:
     def _read(self) -> dict[str, Any]:
         assert self._process.stdout is not None
         while b"\n" not in self._unread:
-            if not self._ready(_LOOK_EVERY):
+            if not self._ready(None):
                 continue
             chunk = self._process.stdout.read(1 << 16)
             if not chunk:

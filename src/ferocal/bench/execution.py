@@ -11,7 +11,7 @@ import os
 import subprocess
 import sys
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Literal, Protocol
@@ -164,7 +164,6 @@ class LocalExecutor:
         seen: list[ProcessSight] | None = None
         # Files of its own: a process that lives on would write into those of a later command.
         self._clear()
-        spoiled = None
         self._count += 1
         files = tuple(self._scratch / f"{self._count}.{name}" for name in ("out", "err"))
         size = 0
@@ -178,15 +177,8 @@ class LocalExecutor:
             if "error" in answer:
                 check_room(self._scratch)
                 return Completed(exit_status=None, error=f"could not be started: {answer['error']}")
-            holding = answer.pop("holding", ())
             files = tuple(Path(answer.pop(n, p)) for n, p in zip(_STREAMS, files, strict=True))
             (stdout, size, whole), (stderr, _, _) = map(_take, files)
-            if answer.pop("stopped", False):
-                spoiled = "what takes its time was stopped meanwhile, perhaps by itself"
-            if holding:
-                spoiled = (
-                    f"its output is open in {listed(holding)}, which an earlier step left running"
-                )
         except ChangedError:
             error = "its output changed while it was read: end whatever else writes into it"
             return Completed(exit_status=None, error=error)
@@ -208,7 +200,7 @@ class LocalExecutor:
             processes=None if seen is None else tuple(seen),
             left_behind=tuple(left_behind) if adopts else None,
             unended=unended,
-            spoiled=spoiled,
+            spoiled=_why_spoiled(answer.pop("stopped", False), answer.pop("holding", ())),
             **answer,
         )
 
@@ -281,6 +273,13 @@ def _end_tree(pid: int) -> None:
         for process in [*parent.children(recursive=True), parent]:
             with contextlib.suppress(psutil.NoSuchProcess):
                 process.kill()
+
+
+def _why_spoiled(stopped: bool, holding: Sequence[str]) -> str | None:
+    """Why what a command wrote, or its time, cannot be believed; None where it can."""
+    if holding:
+        return f"its output is open in {listed(holding)}, which an earlier step left running"
+    return "what takes its time was stopped meanwhile, perhaps by itself" if stopped else None
 
 
 class ChangedError(Exception):

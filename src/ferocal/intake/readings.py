@@ -109,8 +109,7 @@ def check_readings(columns: Columns, study: Study, table: SourceTable) -> Intake
     factor = find_factors(columns, study, series_of, problems)
     cells = read_cells(columns, problems.add)
     value = _in_unit(cells.value, factor)
-    if factor is not None:
-        problems.add(beyond(value) & ~beyond(cells.value), "value", f"{{}} {BEYOND}")
+    problems.add(beyond(value) & ~beyond(cells.value), "value", f"{{}} {BEYOND}")
     low, high = _ends(columns, cells, problems, factor)
     resolution = _numbers(columns, "resolution", problems, factor)
     mark, reason = _marks(columns, cells, problems)

@@ -11,8 +11,8 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from ferocal.ledger.store import HASTY, WRITES
-
+# The option of a connection whose transactions write.
+WRITES = "ferocal_writes"
 # How long another process is waited for, in seconds.
 _PATIENCE = 60.0
 _patience = _PATIENCE
@@ -58,8 +58,7 @@ def _begin(connection: sa.Connection) -> None:
         if not connection.get_execution_options().get(WRITES, False):
             driver.execute("BEGIN")
             # The first query gets the right to read, and with it all that follow.
-            hasty = connection.get_execution_options().get(HASTY, False)
-            _wait_in_pieces(lambda: driver.execute(_ANY).fetchall(), 0.0 if hasty else _patience)
+            _wait_in_pieces(lambda: driver.execute(_ANY).fetchall())
             return
         # A transaction that reads first and writes later is refused at once, without waiting,
         # when another has written in between. One that is going to write says so.
@@ -79,8 +78,8 @@ def impatient() -> Iterator[None]:
         _patience = before
 
 
-def _wait_in_pieces(act: Callable[[], object], patience: float | None = None) -> None:
-    end = time.monotonic() + (_patience if patience is None else patience)
+def _wait_in_pieces(act: Callable[[], object]) -> None:
+    end = time.monotonic() + _patience
     while True:
         try:
             act()

@@ -16,7 +16,7 @@ import sqlalchemy as sa
 
 from ferocal.errors import LedgerError
 from ferocal.ledger import schema
-from ferocal.ledger.connecting import patient_engine
+from ferocal.ledger.connecting import WRITES, patient_engine
 from ferocal.ledger.integrity import memory
 from ferocal.ledger.integrity.check import (
     describe,
@@ -34,7 +34,7 @@ from ferocal.ledger.integrity.seals import (
     seal_all,
     seal_as_damaged,
 )
-from ferocal.ledger.store import STORE_ERRORS, WRITES, Ledger, cause
+from ferocal.ledger.store import STORE_ERRORS, Ledger, cause
 from ferocal.study.masking import NOTHING_PRIVATE, Mask
 from ferocal.terms.signs import visible
 from ferocal.terms.times import now

@@ -16,6 +16,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from ferocal.errors import BeyondLedgerError, LedgerError
 from ferocal.ledger import schema
+from ferocal.ledger.connecting import WRITES, impatient
 from ferocal.ledger.integrity.check import describe
 from ferocal.ledger.integrity.memory import note_entries
 from ferocal.ledger.integrity.seals import SEALED, Rows, driver_of, joined, seal_rows
@@ -27,10 +28,6 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-# The option of a connection whose transactions write.
-WRITES = "ferocal_writes"
-# The option of one that waits for nobody.
-HASTY = "ferocal_hasty"
 # What goes wrong with a store; the driver itself does not decode what a damaged file says.
 STORE_ERRORS = (SQLAlchemyError, sqlite3.Error, UnicodeDecodeError)
 
@@ -67,9 +64,8 @@ class Ledger:
 
     def _note_entries(self) -> None:
         """Keep how many entries there are now, unless others hold the ledger."""
-        hasty = self._engine.connect().execution_options(**{HASTY: True})
-        with contextlib.suppress(*STORE_ERRORS), hasty as connection, connection.begin():
-            note_entries(self.path, driver_of(connection))
+        with contextlib.suppress(LedgerError), impatient(), self.driver() as driver:
+            note_entries(self.path, driver)
 
     def insert(
         self, table: sa.Table, connection: sa.Connection | None = None, **values: Any

@@ -37,17 +37,11 @@ def beyond(values: Any) -> Any:
         return (size > LARGEST) | ((size < SMALLEST) & (size > 0))
 
 
-def year_is_possible(year: int) -> bool:
-    """Whether something can be of a year."""
-    return FIRST_YEAR <= year <= LAST_YEAR
-
-
 def is_time(text: str) -> bool:
     """Whether a text is a date or a time as ISO 8601 has it, in a possible year."""
     try:
         # In UTC it may be another year than where it was.
-        return bool(_TIME.fullmatch(text)) and year_is_possible(
-            datetime.fromisoformat(text).astimezone(UTC).year
-        )
+        year = datetime.fromisoformat(text).astimezone(UTC).year
+        return bool(_TIME.fullmatch(text)) and FIRST_YEAR <= year <= LAST_YEAR
     except (ValueError, OverflowError):
         return False

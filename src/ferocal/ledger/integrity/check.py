@@ -50,18 +50,30 @@ def _all(driver: sqlite3.Connection, *, by_session: bool) -> Iterator[Broken]:
     yield from values
 
 
-def foreign_objects(driver: sqlite3.Connection) -> list[Broken]:
-    """What of the database is none of its tables or their indexes: views, triggers, others.
+def foreign_names(driver: sqlite3.Connection) -> list[tuple[str, str]]:
+    """Kind and name of what is none of a ledger's tables or their indexes: views, triggers, others.
 
     A ledger of an earlier version has fewer tables, and an index more.
     """
     query = 'SELECT "type", "name", "tbl_name", "sql" FROM "sqlite_master"'
     return [
-        Broken("object", 0, f"holds a {kind} that is not Ferocal's: {shortened(visible(name), 40)}")
+        (kind, str(name))
         for kind, name, table, sql in driver.execute(query)
         if kind not in ("table", "index")
         or not (table in _TABLES or str(name).startswith(_OF_SQLITE))
         or str(sql).upper().startswith("CREATE VIRTUAL")
+    ]
+
+
+def foreign_objects(driver: sqlite3.Connection) -> list[Broken]:
+    """The same as what is broken: what others put there can be dropped, but not our own tables."""
+    return [
+        Broken(
+            "file" if name in _TABLES else "object",
+            0,
+            f"holds a {kind} that is not Ferocal's: {shortened(visible(name), 40)}",
+        )
+        for kind, name in foreign_names(driver)
     ]
 
 

@@ -228,12 +228,13 @@ def _query_of(table: sa.Table, by: str) -> str:
     which = " ".join(f"WHEN {_rule_of(c)} THEN '{c.name}'" for c in columns)
     value = " ".join(f'WHEN {_rule_of(c)} THEN "{c.name}"' for c in columns)
     return (
-        f'SELECT "{_key_of(table)}", CASE {which} END AS wrong, CASE {value} END '
+        f'SELECT "{key_column(table)}", CASE {which} END AS wrong, CASE {value} END '
         f'FROM "{table.name}" WHERE "{by}" BETWEEN ? AND ? AND wrong IS NOT NULL'
     )
 
 
-def _key_of(table: sa.Table) -> str:
+def key_column(table: sa.Table) -> str:
+    """The column by which a row of a table is named; those of a run, by the run."""
     return "run_id" if "run_id" in table.primary_key.columns else "id"
 
 
@@ -244,7 +245,7 @@ _CHECKED = tuple(t for t in schema.metadata.sorted_tables if t.name not in ("abo
 def broken_values(driver: sqlite3.Connection) -> Iterator[Broken]:
     """Rows with a value that no column of its kind can have, or that is no name."""
     for table in _CHECKED:
-        yield from _broken_values_of(driver, table, _key_of(table), _ALL)
+        yield from _broken_values_of(driver, table, key_column(table), _ALL)
 
 
 def broken_among(driver: sqlite3.Connection, rows: Rows) -> Iterator[Broken]:

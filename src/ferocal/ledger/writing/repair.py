@@ -11,17 +11,22 @@ import sqlalchemy as sa
 
 from ferocal.errors import LedgerError
 from ferocal.ledger import schema
-from ferocal.ledger.connecting import patient_engine
-from ferocal.ledger.integrity.check import describe, find_broken, is_excluded
+from ferocal.ledger.connecting import WRITES, patient_engine
+from ferocal.ledger.integrity.check import (
+    describe,
+    find_broken,
+    foreign_names,
+    is_excluded,
+)
 from ferocal.ledger.integrity.memory import note_entries
 from ferocal.ledger.integrity.seals import (
-    CHILDREN,
     LOST,
     Broken,
     driver_of,
     seal_all,
     seal_as_damaged,
 )
+from ferocal.ledger.integrity.shapes import key_column
 from ferocal.ledger.migrations import migrate
 from ferocal.ledger.opening import (
     FIRST_SEALED,
@@ -31,15 +36,14 @@ from ferocal.ledger.opening import (
     stamp,
     version_of,
 )
-from ferocal.ledger.store import WRITES, Ledger
+from ferocal.ledger.store import Ledger
 from ferocal.terms.times import now
 
 # So many things are looked at; a ledger with more is brought back from a copy.
 _MOST = 100_000
-_BELONG = {"visit": ("session_id", "facts_id"), "run": ("visit_id",)}
-_PARENTS = {"session_id": "session", "facts_id": "facts", "visit_id": "visit"}
-# What hangs on a run, and whose loss would change what the run says.
-_OF_RUN = (*(t.name for t in CHILDREN), "mark", "correction")
+_TABLES = schema.metadata.sorted_tables
+# What hangs on a run: without it the run would say something else.
+_OF_RUN = [table for table in _TABLES if "run_id" in table.c]
 
 
 @dataclass(frozen=True)
@@ -119,50 +123,42 @@ def _counts(driver: sqlite3.Connection) -> tuple[int, int]:
 
 def _set_aside(driver: sqlite3.Connection, broken: Iterable[Broken]) -> None:
     """Delete what is broken, with what hangs on it."""
-    doomed: dict[str, set[int]] = {name: set() for name in schema.metadata.tables}
+    for kind, name in foreign_names(driver):
+        quoted = name.replace('"', '""')
+        driver.execute(f'DROP {kind} IF EXISTS "{quoted}"')
+    doomed: dict[str, set[int]] = {table.name: set() for table in _TABLES}
     for found in broken:
-        if found.kind == "object":
-            _drop_foreign(driver)
-        elif found.kind in doomed and found.what != LOST:
+        if found.kind in doomed and found.what != LOST:
             doomed[found.kind].add(found.key)
-    for name in _OF_RUN:
-        key = "run_id" if name in ("reading", "absence", "output") else "id"
-        doomed["run"] |= _keys(driver, name, "run_id", key, doomed[name])
-    for name in ("reading", "absence", "correction"):
-        # Of a metric that cannot be trusted nothing can.
-        doomed["run"] |= _keys(driver, name, "run_id", "metric_id", doomed["metric"])
-    for name, columns in _BELONG.items():
-        for column in columns:
-            doomed[name] |= _keys(driver, name, "id", column, doomed[_PARENTS[column]])
-    for name in _OF_RUN:
-        _delete(driver, name, "run_id", doomed["run"])
-    for name in ("run", "visit", *doomed):
-        if "id" in schema.metadata.tables[name].columns and name not in ("seal", "chain"):
-            _delete(driver, name, "id", doomed[name])
+    for table in _OF_RUN:
+        doomed["run"] |= _keys(driver, table, "run_id", key_column(table), doomed[table.name])
+        if "metric_id" in table.c:
+            # Of a metric that cannot be trusted nothing can.
+            doomed["run"] |= _keys(driver, table, "run_id", "metric_id", doomed["metric"])
+    for table in (schema.visit, schema.run):
+        for column in table.columns:
+            for key in column.foreign_keys:
+                parents = doomed[key.column.table.name]
+                doomed[table.name] |= _keys(driver, table, "id", column.name, parents)
+    for table in _OF_RUN:
+        _delete(driver, table, "run_id", doomed["run"])
+    # What refers to others before these; seals and their chain are made anew.
+    for table in reversed(_TABLES):
+        if "id" in table.c and table not in (schema.seal, schema.chain):
+            _delete(driver, table, "id", doomed[table.name])
 
 
 def _keys(
-    driver: sqlite3.Connection, table: str, wanted: str, column: str, values: Iterable[int]
+    driver: sqlite3.Connection, table: sa.Table, wanted: str, column: str, values: Iterable[int]
 ) -> set[int]:
-    query = f'SELECT "{wanted}" FROM "{table}" WHERE "{column}" = ?'
+    query = f'SELECT "{wanted}" FROM "{table.name}" WHERE "{column}" = ?'
     return {row[0] for value in values for row in driver.execute(query, (value,))}
 
 
-def _delete(driver: sqlite3.Connection, table: str, column: str, values: Iterable[int]) -> None:
-    driver.executemany(f'DELETE FROM "{table}" WHERE "{column}" = ?', [(v,) for v in values])
-
-
-def _drop_foreign(driver: sqlite3.Connection) -> None:
-    """Drop what is none of the tables of a ledger, such as triggers and views."""
-    query = 'SELECT "type", "name" FROM "sqlite_master" WHERE "type" IN (\'trigger\', \'view\')'
-    known = ", ".join(f"'{name}'" for name in schema.metadata.tables)
-    tables = (
-        f'SELECT "type", "name" FROM "sqlite_master" WHERE "type" = \'table\' '
-        f'AND "name" NOT IN ({known}) AND "name" NOT GLOB \'sqlite_*\''
-    )
-    for kind, name in [*driver.execute(query), *driver.execute(tables)]:
-        quoted = str(name).replace('"', '""')
-        driver.execute(f'DROP {kind} "{quoted}"')
+def _delete(
+    driver: sqlite3.Connection, table: sa.Table, column: str, values: Iterable[int]
+) -> None:
+    driver.executemany(f'DELETE FROM "{table.name}" WHERE "{column}" = ?', [(v,) for v in values])
 
 
 def _note(ledger: Ledger, connection: sa.Connection, damages: tuple[str, ...], reason: str) -> None:
