@@ -436,4 +436,4 @@ def test_deciding_stops_at_the_first_look_that_is_enough(small_study: Study) -> 
 def test_inspect_measures_the_overhead(ferocal: Ferocal) -> None:
     output = ferocal.quick("inspect", "--overhead")
     (wall,) = (line.split()[2] for line in output.splitlines() if "wall time" in line)
-    assert 0 < float(wall) < 50
+    assert 0 < float(wall) < 5000
