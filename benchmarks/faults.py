@@ -115,7 +115,7 @@ CALLS = (
     ["exclude", "RUN", "--reason", "dark"], ["correct", "RUN", "score", "99", "--reason", "typing"],
     ["reference", "add", "--device", "Halden 5", "--metric", "flight score", "--value", "118",
      "--unit", "points", "--source", "a poster", "--date", "2026-01"],
-    ["measure", "--rounds", "3", "--only", "mode=on"], ["measure", "--seek", "mode"],
+    ["measure", "--rounds", "3", "--level", "mode=on"], ["measure", "--seek", "mode"],
     ["plan", "--detect", "2%", "--sd", "3%", "--rounds", "9"], ["inspect", "--kept"],
     ["compare", "--metric", "score", "--against", "on", "--gate", "worse", "--detail"],
     ["table", "--configuration", "on", "--role", "primary"], ["rank", "--per", "price"],

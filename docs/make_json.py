@@ -8,8 +8,8 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterator
 
-from ferocal.render.all_documents import DOCUMENTS
-from ferocal.render.objects import Schema
+from ferocal.documents.objects.index import DOCUMENTS
+from ferocal.documents.objects.schema import Schema
 
 HEAD = """\
 # JSON output

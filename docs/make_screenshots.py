@@ -203,7 +203,7 @@ def make_pictures(folder: Path, demo: Path) -> None:
     subprocess.run([PROGRAM, "new", "kiosk", "--by-hand"], cwd=folder, check=True)
     shoot_terminal(PICTURES / "by-hand.png", "ferocal measure", folder / "kiosk", keys=OPERATOR)
     for kind in ("frames", "soak"):
-        words = [PROGRAM, kind, "--chart", str(PICTURES / f"{kind}.png"), "--force"]
+        words = [PROGRAM, kind, "-o", str(PICTURES / f"{kind}.png"), "--force"]
         subprocess.run(words, cwd=demo, check=True, capture_output=True)
         check_shown(PICTURES / f"{kind}.png")
     for name, command in (("chart", "chart"), ("series", "series firmware --study kiosk")):

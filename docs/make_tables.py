@@ -9,8 +9,8 @@ import sys
 from collections.abc import Iterable, Sequence
 
 from ferocal.analysis.caveats.table import CAVEATS
+from ferocal.documents.report import PARTS
 from ferocal.intake.formats import FORMATS
-from ferocal.render.sections import SECTIONS
 from ferocal.study.sources import SOURCES
 from ferocal.terms.conditions import CONDITIONS
 from ferocal.terms.units import QUANTITIES
@@ -89,14 +89,10 @@ def main() -> None:
             ("key", "called", "smallest difference that matters"),
             ((f"`{c.key}`", c.label, f"{c.least:g}") for c in CONDITIONS.values()),
         ),
-        "## Sections of the report",
-        *table(
-            ("section", "title", "stands"),
-            (
-                (s.name, s.title or "–", "for every bench" if s.of_bench else "once")
-                for s in SECTIONS
-            ),
-        ),
+        "## Parts of the report",
+        "After the answer, the overview and the caveats, where the study has something for them: "
+        + ", ".join(title for title, _ in PARTS)
+        + ".",
     ]
     sys.stdout.write("\n".join(lines).rstrip() + "\n")
 

@@ -211,7 +211,8 @@ def carry_out(example: Example, rounds: int | None, *, again: bool) -> bool:
     take_readings(example, rounds)
     ferocal(example, "report", "-o", str(OUTPUT / f"{example.name}.html"))
     seconds = time.monotonic() - start
-    answer = " | ".join(compare(example)["answer"])
+    lines = compare(example)["answer"]
+    answer = " | ".join(f"{x['about']}: {x['text']}" if x["about"] else x["text"] for x in lines)
     print(f"{example.name} ({seconds:.0f} s): {answer}", flush=True)
     if earlier is None:
         return True

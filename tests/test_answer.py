@@ -6,9 +6,9 @@ import pytest
 
 from ferocal.analysis.caveats.kinds import Caveat
 from ferocal.analysis.caveats.table import CAVEATS
-from ferocal.render.answer import WIDTH, answer_lines
-from ferocal.render.caveats import group_caveats, make_remarks
-from ferocal.render.next_steps import next_steps
+from ferocal.documents.answer import WIDTH, answer_lines
+from ferocal.documents.caveats import group_caveats, make_remarks
+from ferocal.documents.next_steps import next_steps
 from studies import make_study, with_caveats
 
 # By name: metrics with their effects, the answer, and the first thing to do next.
@@ -18,66 +18,66 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
         [
             "r64: better: flight +9.1 %",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "one worse": (
         "flight/- fps higher | r64 -4.2±1.1",
         [
             "r64: worse: flight −4.2 %",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "one equal": (
         "flight/- fps higher | r64 +0.3±1.0",
         [
             "No change beyond ±2 % in flight with r64 against r61.",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "one open": (
         "flight/- fps higher | r64 +3.0±5.0 4 more",
         [
-            "Open: flight with r64, +3 %, is not decided. 4 more rounds, about 4 min, would "
-            "be expected to decide it.",
+            "Inconclusive: flight with r64, +3 %. About 4 more rounds (4 min) should settle it.",
         ],
-        "4 more rounds, about 4 min, would be expected to decide what is open: ferocal "
+        "about 4 more rounds (4 min) should settle the inconclusive comparison: ferocal "
         "measure --rounds 9",
     ),
     "one out of reach": (
         "flight/- fps higher | r64 +0.9±1.6 beyond",
         [
-            "Open: flight with r64, +0.9 %, is not decided. Deciding is out of reach: more "
-            "than 100 rounds would be needed.",
+            "Inconclusive: flight with r64, +0.9 %. More than 100 rounds would be needed to "
+            "settle this.",
         ],
-        "what is open is out of reach here: lengthen the workloads, or accept a wider margin",
+        "the inconclusive comparisons are out of reach: lengthen the workloads, or accept a "
+        "wider margin",
     ),
     "one small": (
         "flight/- fps higher | r64 +2.1±0.8 small",
         [
-            "r64: better: flight +2.1 % (maybe < margin)",
+            "r64: better: flight +2.1 % (may be smaller than the margin)",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "less time": (
         "load/- s lower | r64 -6.6±1.4",
         [
             "r64: better: load −6.6 %",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "halved rate large": (
         "flight/- fps higher | r64 -75±5",
         [
             "r64: worse: flight −75 % (× 0.25)",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "factor": (
         "query/- 1/s higher | r64 +320±20",
         [
             "r64: better: query +320 % (× 4.20)",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "nothing differs, primaries": (
         """
@@ -88,7 +88,7 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
         [
             "No change beyond ±2 % in any of 3 metrics (2 primary) with r64 or r65 against r61.",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "primaries equal, a secondary worse": (
         """
@@ -98,7 +98,7 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
         [
             "r64: no change beyond ±2 % in flight; others: worse query −5.0 %",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "all open": (
         """
@@ -106,11 +106,11 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
         query/- 1/s higher primary | r64 -3.0±4.0 40 more | r65 -1.0±5.0 beyond
         """,
         [
-            "Open: none of 4 comparisons with r61 is decided. 6 more rounds, about 6 min, "
-            "would be expected to decide 2 of the 4 open comparisons.",
+            "Inconclusive: all 4 comparisons with r61. About 6 more rounds (6 min) should settle "
+            "2 of 4 inconclusive comparisons.",
         ],
-        "6 more rounds, about 6 min, would be expected to decide 2 of the 4 open "
-        "comparisons: ferocal measure --rounds 11",
+        "about 6 more rounds (6 min) should settle 2 of 4 inconclusive comparisons: ferocal "
+        "measure --rounds 11",
     ),
     "until a look": (
         """
@@ -118,10 +118,9 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
         query/- 1/s higher primary | r64 -3.0±4.0 look 8
         """,
         [
-            "Open: none of 2 comparisons with r61 is decided. The results are looked at next "
-            "after round 8, about 3 min.",
+            "Inconclusive: both comparisons with r61. The next look is after round 8 (3 min).",
         ],
-        "go on to the look after round 8, about 3 min: ferocal measure --decide",
+        "measure until the look after round 8 (3 min): ferocal measure --decide",
     ),
     "open for ever": (
         """
@@ -129,10 +128,11 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
         query/- 1/s higher | r64 +1.1±1.9 beyond
         """,
         [
-            "Open: none of 2 comparisons with r61 is decided. Deciding is out of reach: more "
-            "than 100 rounds would be needed.",
+            "Inconclusive: both comparisons with r61. More than 100 rounds would be needed to "
+            "settle this.",
         ],
-        "what is open is out of reach here: lengthen the workloads, or accept a wider margin",
+        "the inconclusive comparisons are out of reach: lengthen the workloads, or accept a "
+        "wider margin",
     ),
     "primary before secondary": (
         """
@@ -142,9 +142,9 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
         [
             "r64: better: flight +3.1 %; others: better query +40.0 %",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
-    "better, worse, equal and open": (
+    "better, worse, equivalent and inconclusive": (
         """
         flight/rate fps higher | r64 +9.1±1.5
         flight/low fps higher | r64 -3.0±5.0 3 more
@@ -152,9 +152,9 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
         boot/- s lower | r64 +0.2±0.9
         """,
         [
-            "r64: better: rate +9.1 %; worse: query −4.0 %; equal: boot; open: low",
+            "r64: better: rate +9.1 %; worse: query −4.0 %; equivalent: boot; inconclusive: low",
         ],
-        "3 more rounds, about 3 min, would be expected to decide what is open: ferocal "
+        "about 3 more rounds (3 min) should settle the inconclusive comparison: ferocal "
         "measure --rounds 8",
     ),
     "scales never mixed": (
@@ -166,7 +166,7 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
         [
             "r64: better: boot −40.0 %, flight +4.0 %, delay −12.0 ms",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "two configurations, the better one first": (
         """
@@ -174,10 +174,10 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
         boot/- s lower primary | r64 +0.2±0.9 | r65 -0.3±1.0
         """,
         [
-            "r65: better: flight +5.2 %; equal: boot",
-            "r64: worse: flight −3.1 %; equal: boot",
+            "r65: better: flight +5.2 %; equivalent: boot",
+            "r64: worse: flight −3.1 %; equivalent: boot",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "a trade-off": (
         """
@@ -186,9 +186,9 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
         """,
         [
             "r64: better: frame rate +9.1 %",
-            "But with r64 the better frame rate of flight comes with worse stutters (× 3.1).",
+            "But under r64, flight trades better frame rate for worse stutters (× 3.1).",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "a trade-off that a level brings": (
         """
@@ -199,10 +199,10 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
             "r64+vulkan: better: frame rate +15.7 %",
             "r61+vulkan: better: frame rate +9.1 %",
             "r64: better: frame rate +6.0 %",
-            "But with vulkan (r61+vulkan, r64+vulkan) the better frame rate of flight comes with "
-            "worse stutters (× 3.1 and +186 %).",
+            "But under vulkan (r61+vulkan, r64+vulkan), flight trades better frame rate for worse"
+            " stutters (× 3.1 and +186 %).",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "a detail that gets clearly worse": (
         """
@@ -212,7 +212,7 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
         [
             "r64: no change beyond ±2 % in boot; others: worse soak depth +12 %",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "a detail comes after what decides, however large it is": (
         """
@@ -220,7 +220,7 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
         soak/depth % lower detail | r64 +12.0±3.0
         """,
         ["r64: worse: boot +6.1 %, soak depth +12 %"],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "details are not spoken of": (
         """
@@ -230,7 +230,7 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
         [
             "r64: better: boot −6.1 %",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "seen once": (
         """
@@ -239,36 +239,36 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
         """,
         [
             "r64: seen once: start +7.5 %, score −2.6 %",
-            "Seen once is no verdict: how much of that is chance, nothing shows.",
+            "One visit per configuration: these changes cannot be told from noise.",
         ],
-        "take three visits to one configuration, which show how much visits vary",
+        "visit one configuration three times to measure the noise between visits",
     ),
     "noise as stated": (
         "kiosk/score points higher | r64 -5.6±1.0 stated",
         [
-            "r64: worse: score −5.6 % (noise as stated)",
+            "r64: worse: score −5.6 % (stated noise)",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "a bound": (
         "storage/- MB/s higher | r64 >+14.5",
         [
             "r64: better: storage >+14.5 %",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "context alone": (
         "room/temperature °C none context | r64 +0.4±0.2",
         [
-            "There is no verdict: of what was measured, neither direction is better.",
+            "No verdict: none of these metrics has a direction that counts as better.",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "the control arm is not nil": (
         "flight/- fps higher | control +3.0±1.0 | r64 +9.1±1.5",
         [
-            "The bench does not agree with itself: the control arm, which is r61 again, "
-            "changes flight by +3.0 %, so trust nothing below before that is explained.",
+            "The bench does not agree with itself: the control arm (r61 again) changes flight by "
+            "+3.0 %. Explain that before trusting anything below.",
             "r64: better: flight +9.1 %",
         ],
         "find out what changes between two visits to the same configuration: ferocal compare "
@@ -277,7 +277,7 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
     "nothing yet": (
         "flight/- fps higher | control +0.0±1.0",
         [
-            "Nothing can be compared yet: nothing was measured with both r61 and another "
+            "Nothing to compare yet: no metric was measured with both r61 and another "
             "configuration.",
         ],
         "",
@@ -289,13 +289,13 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
             for n in range(6)
         ),
         [
-            "b: better: w5 +5.5 %, w4 +4.5 %, w3 +3.5 %, w2 +2.5 %, w1 +1.5 %; equal: w0",
+            "b: better: w5 +5.5 %, w4 +4.5 %, w3 +3.5 %, w2 +2.5 %, w1 +1.5 %; equivalent: w0",
             "a: better: w0 +5.0 %, w1 +5.0 %, w2 +5.0 %, w3 +5.0 %; worse: w4 −5.0 %, w5 −5.0 %",
             "c and d: no change beyond ±2 % in any of 6 primary metrics",
-            "the other 2: 6 worse, 6 open",
+            "2 other configurations: 6 worse, 6 inconclusive",
         ],
-        "3 more rounds, about 3 min, would be expected to decide the 6 open comparisons: "
-        "ferocal measure --rounds 8",
+        "about 3 more rounds (3 min) should settle the 6 inconclusive comparisons: ferocal "
+        "measure --rounds 8",
     ),
     "many metrics fit a line": (
         "\n".join(
@@ -306,15 +306,16 @@ STUDIES: dict[str, tuple[str, list[str], str]] = {
             "r64: better: workload-19 +24.0 %, workload-17 +22.0 %, 11 more; "
             "worse: workload-18 −23.0 %, workload-15 −20.0 %, 5 more",
         ],
-        "write it down: ferocal report",
+        "write the report: ferocal report",
     ),
     "loaded once more": (
         "flight/- fps higher | r64 +3.0±5.0 4 more",
         [
-            "Open: flight with r64, +3 %, is not decided. 4 more visits to each side would "
-            "be expected to decide it.",
+            "Inconclusive: flight with r64, +3 %. About 4 more visits to each side should settle "
+            "it.",
         ],
-        "4 more visits to each side would be expected to decide what is open: ferocal load FILE",
+        "about 4 more visits to each side should settle the inconclusive comparison: ferocal "
+        "load FILE",
     ),
 }
 
@@ -324,12 +325,13 @@ def test_the_answer_says_what_a_careful_colleague_would(name: str) -> None:
     text, sentences, step = STUDIES[name]
     study = make_study(text, replicates="visits" if name == "loaded once more" else "rounds")
     lines = answer_lines(study)
-    assert [f"{head}: {said}" if head else said for head, said in lines] == sentences
-    assert [step.line for step in next_steps(study)][:1] == ([step] if step else [])
+    assert [f"{x.head}: {x.text}" if x.head else x.text for x in lines] == sentences
+    steps = [": ".join(filter(None, found)) for found in next_steps(study)]
+    assert steps[:1] == ([step] if step else [])
     # Whichever way round a question is put, no answer to it begins with yes or no.
     assert not sentences[0].lower().startswith(("yes", "no:", "no,"))
-    assert all(len(head) + len(said) <= WIDTH for head, said in lines if head)
-    assert sum(bool(head) for head, _ in lines) <= 4
+    assert all(len(line.text) <= WIDTH for line in lines if line.head)
+    assert sum(bool(line.head) for line in lines) <= 4
 
 
 def test_what_does_not_decide_gives_way_to_a_narrow_screen_unless_it_gets_worse() -> None:
@@ -341,17 +343,22 @@ def test_what_does_not_decide_gives_way_to_a_narrow_screen_unless_it_gets_worse(
     whole = ["better: flight +9.1 %; others: 2 better", "better: flight +3.0 %; others: worse "
              "latency +4.0 %, better rate +4.0 %"]  # fmt: skip
     better, worse = whole
-    for screen, expected in ((0, whole), (120, whole), (40, [better.split("; o")[0], worse])):
-        lines = answer_lines(make_study(study), screen)
-        assert [text for _, text in lines if not text.startswith("But")] == expected
+    for screen, expected in ((0, whole), (120, whole), (35, [better.split("; o")[0], worse])):
+        lines = [x for x in answer_lines(make_study(study)) if not x.text.startswith("But")]
+        shown = [
+            next((text for text in line.shorter if 0 < screen < len(line.text) and
+                  len(text) <= screen), line.text)
+            for line in lines
+        ]  # fmt: skip
+        assert shown == expected
 
 
 def test_a_step_is_proposed_only_where_it_can_be_done() -> None:
     open_study = "flight/- fps higher | r64 +3.0±5.0 4 more"
-    assert "ferocal measure --rounds 9" in next_steps(make_study(open_study))[0].line
-    assert "measure" not in next_steps(make_study(open_study, replicates="visits"))[0].line
+    assert next_steps(make_study(open_study))[0][1] == "ferocal measure --rounds 9"
+    assert next_steps(make_study(open_study, replicates="visits"))[0][1] == "ferocal load FILE"
     once = make_study("flight/- fps higher | r64 +3.0", replicates="none")
-    assert [s.command for s in next_steps(once)] == ["ferocal noise-floor DIR"]
+    assert [command for _, command in next_steps(once)] == ["ferocal noise-floor DIR"]
 
 
 def test_caveats_that_say_the_same_become_one_sentence_and_the_gravest_comes_first() -> None:
@@ -378,10 +385,9 @@ def test_caveats_that_say_the_same_become_one_sentence_and_the_gravest_comes_fir
         },
     )
     compared = many.effects
-    assert [remark.line for remark in make_remarks(compared, many.levels)] == [
+    assert [f"{remark.text}: {remark.look}" for remark in make_remarks(compared, many.levels)] == [
         "with r64+vulkan: one visit: ferocal runs",
-        "with vulkan (r61+vulkan, r64+vulkan): only 900 to 12\u202f000 samples: "
-        "ferocal frames --chart frames.png",
+        "with vulkan (r61+vulkan, r64+vulkan): only 900 to 12\u202f000 samples: ferocal frames",
         "with r64: few: ferocal plan",
         "with r64+vulkan: no margin: ferocal table",
     ]

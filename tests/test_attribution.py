@@ -401,14 +401,14 @@ def test_scaling_interactions_index_and_levels_that_are_impossible(ferocal: Fero
             -math.log1p(flight[level]["change"]) / 4
         )
     parts = {(p["level"], p["workload"]): p for p in document["index"]}
-    assert parts["two", "flight"]["weight"] == 0.25
+    assert parts["two", "flight"]["index_weight"] == 0.25
     caveat = next(
         c
         for e in ferocal.json("compare", "--configuration", "two+r8")["effects"]
         for c in e["caveats"]
         if c["code"] == "per-resource"
     )
-    assert "adapters 2 against 1: as speed per unit of it, flight" in caveat["seen"]
+    assert "adapters 2 against 1; per unit, the speed changes by" in caveat["seen"]
 
 
 def test_factors_of_a_loaded_file_come_from_its_columns(ferocal: Ferocal) -> None:
@@ -431,5 +431,5 @@ def test_factors_of_a_loaded_file_come_from_its_columns(ferocal: Ferocal) -> Non
 def test_nothing_to_attribute_is_said(ferocal: Ferocal) -> None:
     update(ferocal, {"before": ARMS["before"], "after": ARMS["after"]})
     ferocal.quick("factors", status=1)
-    ferocal.quick("measure", "--only", "before")
-    assert "Nothing that varies was measured" in ferocal.quick("factors")
+    ferocal.quick("measure", "--configuration", "before")
+    assert "No factor has been measured" in ferocal.quick("factors")

@@ -137,7 +137,7 @@ def test_ctrl_c_is_heard_at_once_while_a_stranger_holds_the_ledger(
         assert journal.exists()
         ferocal.quick("measure", "--rounds", "2")
         assert not journal.exists()
-        assert len([r for r in ferocal.json("runs")["runs"] if r["outcome"] == "ok"]) == 8
+        assert len([r for r in ferocal.json("runs")["run_list"] if r["outcome"] == "ok"]) == 8
     else:
         ferocal.quick("compare")
 

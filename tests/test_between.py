@@ -64,7 +64,7 @@ def test_a_gain_that_is_larger_with_one_browser_is_told_in_words(browsers: Feroc
     assert (found["first_place"], found["second_place"]) == ("pelican", "wren")
     assert found["verdict"] == "better"
     # 1.59 and 1.80 times as fast: the speed-up is 12 % higher, in time that is less.
-    ratio = (1 + found["second"]) / (1 + found["first"]) - 1
+    ratio = (1 + found["second"]) / (1 + found["first_change"]) - 1
     assert found["change"] == pytest.approx(ratio) == pytest.approx(159 / 180 - 1, abs=0.01)
     assert found["low"] < found["change"] < found["high"]
     text = " ".join(browsers.quick("compare", "--between", "browser").split())
@@ -95,16 +95,16 @@ def test_two_studies_are_compared_as_independent_ones(browsers: Ferocal, tmp_pat
         error = half / stats.t.ppf(0.975, own["degrees"]) * math.sqrt(2)
         reach = error * stats.t.ppf(0.975, 2 * own["degrees"])
         assert math.log1p(found["high"]) == pytest.approx(reach, rel=1e-6)
-    assert "goes with the directory" in browsers.refusal("compare", "--between", "study")
-    assert "goes with the directory" in browsers.refusal("compare", str(other))
+    assert "needs the directory" in browsers.refusal("compare", "--between", "study")
+    assert "needs the directory" in browsers.refusal("compare", str(other))
 
 
 def test_what_cannot_be_compared_is_said(browsers: Ferocal) -> None:
     assert 'did you mean "browser"?' in browsers.refusal("compare", "--between", "browsr")
     assert "on two benches" in browsers.refusal("compare", "--between", "bench")
-    assert "no workload here has `sizes`" in browsers.refusal("compare", "--between", "size")
+    assert "no workload with `sizes`" in browsers.refusal("compare", "--between", "size")
     said = browsers.refusal("compare", "--between", "browser", "--gate", "worse")
-    assert "do not go with --between" in said
+    assert "--between excludes" in said
 
 
 def test_benches_are_compared_with_each_other(ferocal: Ferocal) -> None:

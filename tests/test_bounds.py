@@ -71,7 +71,7 @@ def good(tmp_path_factory: pytest.TempPathFactory) -> Path:
     ferocal.write(STUDY)
     ferocal.quick("measure")
     ferocal.quick("export", "all.csv", "--traces", "traces")
-    (directory / "run").write_text(ferocal.json("runs")["runs"][0]["id"])
+    (directory / "run").write_text(ferocal.json("runs")["run_list"][0]["id"])
     return directory
 
 
@@ -85,7 +85,13 @@ def samples_by_hand(ferocal: Ferocal, value: float, count: int, time: str) -> li
 
 
 def rounds_option(ferocal: Ferocal, value: float, count: int, time: str) -> list[str]:
-    return ["measure", "--only", "off", "--rounds", str(count if count > MOST_ROUNDS else 3)]
+    return [
+        "measure",
+        "--configuration",
+        "off",
+        "--rounds",
+        str(count if count > MOST_ROUNDS else 3),
+    ]
 
 
 def file(ferocal: Ferocal, value: float, count: int, time: str) -> list[str]:

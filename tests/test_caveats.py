@@ -339,7 +339,7 @@ def test_differences_count_unless_unknown_explained_or_of_another_workload() -> 
         estimate_effects(readings, "base", setting), readings, setting, {"node": newer}
     )
     texts = [c.text for e in found for c in e.caveats if c.code == "undeclared-difference"]
-    assert len(texts) == 1 and texts[0].startswith("Software differs, libc: 2 against 1 in the ")
+    assert len(texts) == 1 and texts[0].startswith("Software differs: libc 2 against 1 in the ")
     assert "undeclared-difference" not in codes(
         case(clean(), replace(newer, explained={"other": {"libc"}}))
     )
@@ -360,10 +360,10 @@ def test_sentences_tell_what_was_seen_and_what_to_do() -> None:
     apart = Setting(interleaved=False)
     (effect,) = add_caveats(estimate_effects(back, "base", apart), back, apart, {})
     moved = [c.seen for c in effect.caveats if c.code == "not-interleaved"]
-    assert "the baseline itself moved by" in moved[0]
+    assert "the baseline moved by" in moved[0]
     up = replace(back, value=np.where(back.visit_of == 3, 1.5, 1.0) * 60)
     (effect,) = add_caveats(estimate_effects(up, "base", apart), up, apart, {})
-    assert "moved by +50 % from its first visit" in " ".join(c.seen for c in effect.caveats)
+    assert "moved by +50 % from its first" in " ".join(c.seen for c in effect.caveats)
 
 
 def test_many_metrics_share_the_chance_of_a_false_alarm_of_drift() -> None:

@@ -146,9 +146,9 @@ def test_what_cannot_be_computed_is_absent_and_says_why(ferocal: Ferocal) -> Non
     assert speed["rounds"] == 3
     seen = {c["seen"] for c in speed["caveats"] if c["code"] == "not-computed"}
     assert seen == {
-        "with pelican, a value could not be computed: a division by zero",
-        "with wren, a value could not be computed: a division by zero",
-        "with wren, a value could not be computed: page tiles is missing",
+        "with pelican, 1 value could not be computed: a division by zero",
+        "with wren, 1 value could not be computed: a division by zero",
+        "with wren, 1 value could not be computed: page tiles is missing",
     }
     (same,) = [e for e in document["effects"] if e["metric"] == "same"]
     reasons = {c["seen"] for c in same["caveats"] if c["code"] == "not-computed"}
@@ -162,20 +162,20 @@ def test_what_cannot_be_computed_is_absent_and_says_why(ferocal: Ferocal) -> Non
     ("metrics", "complaint"),
     [
         (metric("memory -"), "makes no sense from its end on"),
-        (metric("memory-idle"), 'no metric or quantity "memory-idle"; .*a minus needs blanks'),
+        (metric("memory-idle"), 'no metric or quantity "memory-idle"; .*put spaces around a minus'),
         (metric("memory - time"), '"ms" cannot be taken from "GiB"'),
         (metric("memory - idle", 'unit = "s"'), 'gives "GiB", not "s"'),
-        (metric("sum(memory, idle)"), 'there is no "sum\\(…\\)"'),
-        (metric("geomean(memory, time)"), 'geomean of "GiB" and "ms" means nothing'),
-        (metric("other / time") + "\n" + metric("made / time", name="other"), "circle"),
+        (metric("sum(memory, idle)"), 'unknown function "sum\\(…\\)"'),
+        (metric("geomean(memory, time)"), 'geomean cannot mix "GiB" and "ms"'),
+        (metric("other / time") + "\n" + metric("made / time", name="other"), "circular"),
         (metric("watts × 2"), "names no metric"),
-        (metric("time / 0"), "divides by nothing"),
-        (metric("time × 1e400"), "1e400 is beyond all numbers"),
+        (metric("time / 0"), "divides by zero"),
+        (metric("time × 1e400"), "1e400 is too large"),
         (metric(" + ".join(["time"] * 300)), "more than 100 operations in one another"),
-        (metric("memory", 'source = "wall-time"'), "source does not go with from"),
-        (metric("2 °C × tiles"), "has no true zero"),
+        (metric("memory", 'source = "wall-time"'), "cannot have `source`"),
+        (metric("2 °C × tiles"), "has no natural zero"),
         (metric("idle.memory", 'margin = "2 s"'), 'its margin in "s"'),
-        ("[workload.lone]\n" + metric("page.time", workload="lone"), "nothing is read from it"),
+        ("[workload.lone]\n" + metric("page.time", workload="lone"), "it has no readings"),
     ],
 )
 def test_formulas_that_mean_nothing_are_refused_with_line_and_key(
@@ -335,9 +335,9 @@ def test_sizes_are_measured_within_visits_and_tell_where_curves_cross(ferocal: F
 
 def test_sizes_that_make_no_difference_are_refused(ferocal: Ferocal) -> None:
     ferocal.write(SIZES.replace("{stars}", "7"))
-    assert 'nothing in it has "{stars}"' in ferocal.refusal("inspect")
+    assert 'contain "{stars}"' in ferocal.refusal("inspect")
     ferocal.write(SIZES.replace("[500, 1000,", "[1000, 500,"))
-    assert "the values ascend" in ferocal.refusal("inspect")
+    assert "values must be in ascending order" in ferocal.refusal("inspect")
 
 
 def test_where_the_study_file_is_kept(tmp_path: Path) -> None:
@@ -350,4 +350,4 @@ def test_where_the_study_file_is_kept(tmp_path: Path) -> None:
     text = (tmp_path / "study.toml").read_text(encoding="utf-8")
     ferocal.write(text.replace("time / tiles", "time / tiles / 2"))
     (change,) = ferocal.json("compare")["criteria_changed"]
-    assert "formula of page each was time / tiles when measuring began" in change
+    assert "formula of page each changed from time / tiles to time / tiles / 2" in change

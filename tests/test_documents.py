@@ -73,7 +73,7 @@ class Scene:
         """The id of a run of a study, "" where there is none."""
         if not (self.folder / place / "ledger.sqlite").exists():
             return ""
-        runs = Ferocal(self.folder / place).json("runs", "--all")["runs"]
+        runs = Ferocal(self.folder / place).json("runs", "--all")["run_list"]
         return str(runs[0]["id"])
 
     @staticmethod
@@ -140,7 +140,7 @@ SETTINGS: dict[str, Setting] = {
     "ferocal new lobby --from scores.xlsx --baseline halden-4": (
         ".", "new lobby-2 --from scores.xlsx --baseline halden-4", 0),
     "ferocal compare --study lobby": (".", "compare --study lobby-2", 0),
-    "ferocal measure": ("nightlies", "measure --only n0", 0),
+    "ferocal measure": ("nightlies", "measure --level nightly=n0", 0),
     "ferocal measure --decide": ("nightlies", "measure --decide --rounds 10", 0),
     "ferocal measure --seek nightly": ("nightlies", "measure --seek nightly", 0),
     "ferocal measure --here": ("small", "measure --here", 0),
@@ -157,6 +157,7 @@ SETTINGS: dict[str, Setting] = {
     "ferocal inspect --noise": ("demo", "inspect --noise 1", 0),
     "ferocal reference": ("demo/kiosk", "reference", 0),
     "ferocal report --identifying": ("demo", "report --identifying", 0),
+    "ferocal schema NAME": (".", "schema compare", 0),
 }  # fmt: skip
 
 

@@ -51,12 +51,12 @@ def test_a_preloaded_library_that_is_not_found_is_found_out(
     ferocal: Ferocal, example: Copy
 ) -> None:
     example("allocators", ('LD_PRELOAD = "libjemalloc.so.2"', 'LD_PRELOAD = "/opt/libjemalloc.so"'))
-    error = ferocal("measure", "--only", "jemalloc", status=1).stderr
+    error = ferocal("measure", "--configuration", "jemalloc", status=1).stderr
     assert "allocator=jemalloc is not active: expected libraries of the running workload" in error
     # The run itself went well, as far as it says.
-    (run,) = ferocal.json("runs")["runs"]
+    (run,) = ferocal.json("runs")["run_list"]
     assert run["outcome"] == "not active" and run["wall"] > 0.1
-    ferocal("measure", "--only", "c-library", "--rounds", "1")
+    ferocal("measure", "--configuration", "c-library", "--rounds", "1")
 
 
 @needs("cc", f"qemu-{platform.machine()}")
@@ -65,14 +65,14 @@ def test_a_program_that_is_not_emulated_is_found_out(ferocal: Ferocal, example: 
     plain = ferocal.directory / "plain.sh"
     plain.write_text('#!/bin/sh\nexec "$@"\n')
     plain.chmod(0o755)
-    error = ferocal("measure", "--only", "emulated", status=1).stderr
+    error = ferocal("measure", "--configuration", "emulated", status=1).stderr
     assert "execution=emulated is not active" in error and "build/parts" in error
 
 
 @pytest.mark.skipif(sys.platform != "linux", reason="needs the C library of GNU")
 def test_a_library_that_ignores_its_settings_is_found_out(ferocal: Ferocal, example: Copy) -> None:
     example("this-machine", ("MALLOC_", "IGNORED_"))
-    error = ferocal("measure", "--only", "keep+rollback", status=1).stderr
+    error = ferocal("measure", "--configuration", "keep+rollback", status=1).stderr
     assert 'allocator=keep is not active: expected equals "kept", seen "handed back"' in error
 
 
@@ -81,7 +81,7 @@ def test_a_browser_that_compiles_all_the_same_is_found_out(ferocal: Ferocal, exa
     example("browsers")
     drive = ferocal.directory / "drive.py"
     drive.write_text(drive.read_text().replace("--js-flags=--jitless", "--js-flags=--no-jit"))
-    error = ferocal("measure", "--only", "chromium+off", status=1).stderr
+    error = ferocal("measure", "--configuration", "chromium+off", status=1).stderr
     assert "compiler=off is not active: expected reported /loop_over_sort at least 1.5" in error
 
 
@@ -90,7 +90,7 @@ def test_another_build_that_says_the_same_version_is_found_out(
     ferocal: Ferocal, example: Copy
 ) -> None:
     example("runtimes", ('RUNTIME = "/usr/bin/python3-dbg"', 'RUNTIME = "/usr/bin/python3"'))
-    error = ferocal("measure", "--only", "python-debug", status=1).stderr
+    error = ferocal("measure", "--configuration", "python-debug", status=1).stderr
     assert "runtime=python-debug is not active: expected program of the running workload" in error
     assert 'd$", seen "' in error and "/usr/bin/python3" in error
 

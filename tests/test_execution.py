@@ -57,7 +57,7 @@ def test_a_program_that_is_not_there_is_told(executor: Executor, tmp_path: Path)
 
 def test_the_time_limit_ends_children_too(executor: Executor, tmp_path: Path) -> None:
     done = executor.run(shell("sleep 47 & echo $!; sleep 48", tmp_path, timeout=0.4))
-    assert done.ended_for == "overran"
+    assert done.ended_for == "timeout"
     assert 0.4 <= done.wall < 40  # of the 47 and 48 s that it would have taken
     child = Path("/proc") / done.text.strip() / "exe"
     wait_until(lambda: not child.exists())
@@ -170,7 +170,7 @@ def test_a_process_in_a_session_of_its_own_is_found_ended_and_told(tmp_path: Pat
         (tmp_path / "there").unlink()
         deep = f"( ( {escape} ) & ) ; {wait}; sleep 72"
         over = local.run(shell(deep, tmp_path, timeout=3))
-        assert over.ended_for == "overran"
+        assert over.ended_for == "timeout"
         assert over.left_behind and set(over.left_behind) <= {"sh", "sleep"}
         kept = local.run(shell("setsid sleep 73 & sleep 0.2", tmp_path, then="keep"))
         assert kept.left_behind
@@ -219,7 +219,7 @@ def test_the_environment_has_one_size_in_all_arms_and_a_random_one_per_visit(
     ferocal.quick("measure")
     size = {
         (run["configuration"], run["round"]): run["values"]["size"]["value"]
-        for run in ferocal.json("runs")["runs"]
+        for run in ferocal.json("runs")["run_list"]
     }
     padding = {
         (name, number): extra
@@ -345,7 +345,7 @@ def test_what_a_switch_left_running_changes_no_reading(
             if f"{ferocal.directory}/service.py" in (process.info["cmdline"] or ()):
                 process.kill()
     assert done.stdout.count("which lives on beside the runs") == 1
-    runs = ferocal.json("runs")["runs"]
+    runs = ferocal.json("runs")["run_list"]
     values = [value for run in runs for name, value in run["values"].items() if "score" in name]
     assert 999 not in values
     if how == "scratch":
@@ -398,4 +398,4 @@ def test_the_time_limit_holds_for_reading_too(
         f"{metric}\n"
     )
     ferocal("measure", status=1)
-    assert all(told in run["reason"] for run in ferocal.json("runs")["runs"])
+    assert all(told in run["reason"] for run in ferocal.json("runs")["run_list"])

@@ -27,7 +27,7 @@ from ferocal.intake.loading import load_files
 from ferocal.intake.placed import Place, enter_values
 from ferocal.intake.typed import TypedError, parse_typed
 from ferocal.ledger.opening import read_ledger
-from ferocal.render.export import write_readings
+from ferocal.media.readings import write_readings
 from ferocal.study.load import load_study
 from test_measure import query, wait_until
 
@@ -115,21 +115,21 @@ def test_an_operator_is_led_through_a_whole_session(kiosk: Ferocal) -> None:
     first.expect("why")
     first.sendline("pressed too late")
     type_value(first, "?")
-    first.expect("moves between the two")
+    first.expect("moving display")
     type_value(first, "70..80")
-    first.expect("is outside of 100 to 9000 MiB")
+    first.expect(r"is outside the plausible range \(100 to 9000 MiB\)")
     type_value(first, "1,234")
     first.expect("write one of these")
     type_value(first, "0,5 GiB")
     first.expect("run 2 of 2")
     type_value(first, "51")
-    first.expect("outside of 100 to 9000")
+    first.expect("outside the plausible range")
     type_value(first, "500..520")
     first.expect("round 1 of 1")
     first.expect(["when it is done", "ready"])
     first.sendintr()
     end(first, 130)
-    gaps = [run["absences"] for run in kiosk.json("runs")["runs"]]
+    gaps = [run["absences"] for run in kiosk.json("runs")["run_list"]]
     assert {"time": {"mark": "absent", "reason": "pressed too late"}} in gaps
     second = spawn(kiosk)
     if second.expect(["when it is done", "ready"]) == 0:
@@ -160,7 +160,7 @@ def test_the_computer_of_an_operator_is_no_bench_and_visits_are_begun(ferocal: F
     processor = next(fact.value for fact in read_facts() if fact.name == "processor")
     assert processor not in ferocal.quick("inspect") and ferocal.json("inspect")["machine"] == []
     terminal = spawn(ferocal)
-    again = "once more, so that this is a visit of its own: "
+    again = "once more, for a separate visit: "
     for words in ("needed now", f"{again}Start from", "", f"{again}leave it and come back"):
         if words:  # nobody brings the other level the first time
             terminal.expect(words)
@@ -205,7 +205,7 @@ def test_a_confirmed_reading_outlives_the_session_and_its_run_is_completed(
         type_value(terminal, "500")
     terminal.expect("the plan is complete")
     end(terminal, 0)
-    runs = ferocal.json("runs", "--all")["runs"]
+    runs = ferocal.json("runs", "--all")["run_list"]
     assert [(run["outcome"], sorted(run["values"])) for run in runs] == [
         ("ok", ["memory", "time"])
     ] * 4
@@ -241,7 +241,7 @@ def test_readings_are_entered_in_one_line(kiosk: Ferocal) -> None:
     kiosk("enter", "cold-start", "--configuration", "halden-5", "21,4", "21.2 s", "23000ms",
           "--date", "2026-05-01T14:30+00:00", "--visit", "may", "--version", "3.1")  # fmt: skip
     kiosk.quick("enter", "cold-start", "--configuration", "halden-4", "25", "26..28", "27")
-    runs = kiosk.json("runs")["runs"]
+    runs = kiosk.json("runs")["run_list"]
     assert sorted(run["values"]["time"]["value"] for run in runs) == [21.2, 21.4, 23, 25, 27, 27]
     assert len({run["visit"] for run in runs}) == 4  # one of three runs, and three of one each
     dates = [run["started_at"] for run in runs]
@@ -250,7 +250,7 @@ def test_readings_are_entered_in_one_line(kiosk: Ferocal) -> None:
     assert 'did you mean "cold-start"' in error
     for arguments in (["21.4 fps"], ["1", "x"], ["1", "--bench", "other"], ["1", "--date", "May"]):
         kiosk.refusal("enter", "cold-start", *arguments, "--configuration", "halden-5")
-    assert len(kiosk.json("runs")["runs"]) == 6
+    assert len(kiosk.json("runs")["run_list"]) == 6
 
 
 @pytest.mark.parametrize(("later", "coarse"), [("20.05", True), ("20.4", False)])
@@ -331,7 +331,7 @@ def test_a_page_is_understood_as_it_was_written(kiosk: Ferocal) -> None:
     text = (kiosk.directory / "study.toml").read_text()
     kiosk.write(text.replace("metric.memory", "metric.time"))
     error = kiosk.attempt("load", "page.csv", "--again")[2]
-    assert "line 2, workload: not said, and the metric alone does not tell" in error
+    assert "line 2, workload: missing, and the metric alone is ambiguous" in error
 
 
 def test_loading_is_previewed_and_the_same_file_is_noticed(kiosk: Ferocal) -> None:
@@ -346,9 +346,9 @@ def test_loading_is_previewed_and_the_same_file_is_noticed(kiosk: Ferocal) -> No
     twice = (kiosk.directory / "scores.csv").read_text() + "halden-5,cold-start,time,21.25,1\n"
     (kiosk.directory / "twice.csv").write_text(twice)
     message = kiosk.refusal("load", "twice.csv", *named, "--preview")
-    assert "7 rows are in the ledger already, 0 are new" in message
+    assert "7 rows are already in the ledger, 0 are new" in message
     message = kiosk.quick("load", "twice.csv", *named, "--preview", "--again")
-    assert "rows that repeat another one: 1; they count as runs of their own" in message
+    assert "identical rows: 1, each counted as a run" in message
     error = kiosk.refusal("load", "scores.csv", "--again", "--column", "value=tok")
     assert 'did you mean "took"' in error
 
@@ -361,24 +361,24 @@ ROW = "halden-5,cold-start,time,{},s,1,{}\n"
     ("content", "message"),
     [
         (b"", "is empty"),
-        (HEAD, "has a header and no readings"),
+        (HEAD, "has a header but no readings"),
         (HEAD + 'halden-5,"cold-start,time,3,s,1,1\n', "line 2: unexpected end of data"),
         (HEAD + ROW.format('"1,234.5"', 1), "line 2, value: \"1,234.5\" has a thousands separator"),
         (HEAD + ROW.format('"1,234"', 1), '"1,234" may be 1.234 or 1234: write one of these'),
         (HEAD.replace(",", ";") + "halden-4;cold-start;time;2\n", "line 2: has 4 columns, not 7"),
         (HEAD + ROW.format(3, 1) + ROW.format("NaN", 2), 'line 3, value: "NaN" is not a number'),
-        (HEAD + ROW.format("inf", 1), "is beyond what a number can be"),
-        (HEAD + ROW.format(-3, 1), "is negative, and is a time"),
+        (HEAD + ROW.format("inf", 1), "is outside the range of numbers"),
+        (HEAD + ROW.format(-3, 1), "is negative, but a time cannot be"),
         (HEAD + ROW.format("", 1), "value: is empty"),
         (HEAD + ROW.format(3, 1) * 2, 'line 3, run: run "1" of this visit'),
         (HEAD + ROW.format(3, 1).replace("5,", "6,"), 'did you mean "halden-5"'),
-        (HEAD + ROW.format(3, 1).replace(",s,", ",fps,"), '"fps" cannot be turned into "s"'),
+        (HEAD + ROW.format(3, 1).replace(",s,", ",fps,"), '"fps" cannot be converted to "s"'),
         (HEAD + ROW.format(3, 1).replace(",1,", ",0,"), "is not a round"),
         (HEAD + '\n"halden-5",cold-start,time,"\n3",s,1,1\n' + ROW.format("x", 2),
          'line 5, value: "x" is not a number'),
         (HEAD.replace("unit", "low") + ROW.replace(",s,", ",3.5,").format(3, 1),
          'line 2, low: "3.5" is above the value'),
-        (HEAD.replace("run", "value") + ROW.format(3, 1), 'two columns "value"'),
+        (HEAD.replace("run", "value") + ROW.format(3, 1), 'are both called "value"'),
         (b"\x81\xff" * 99, "is not a text in UTF-8"),
         ("a,b\n1,2\n", 'neither a column "value" nor columns named like'),
         ("workload,metric,value\ncold-start,time,3\n", "no column has the configuration"),
@@ -440,7 +440,7 @@ def test_a_spreadsheet_becomes_a_study_with_verdicts_in_two_commands(ferocal: Fe
     (ferocal.directory / "same.csv").write_text(text)
     error = ferocal.refusal("new", "u", "--from", "same.csv")
     assert '"Halden 4" and "Halden-4" would both be called Halden-4' in error
-    assert "left as it is" in ferocal.refusal("new", "s", "--from", "scores.xlsx")
+    assert "was not changed" in ferocal.refusal("new", "s", "--from", "scores.xlsx")
 
 
 def test_what_is_exported_loads_back_to_identical_effects(
@@ -473,7 +473,7 @@ def test_what_is_exported_loads_back_to_identical_effects(
     error = alone("load", str(traces[7]), status=2).stderr
     assert "was loaded already" in error
     # The same runs from another file would count twice.
-    with pytest.raises(IntakeError, match="of it recorded already"):
+    with pytest.raises(IntakeError, match="already recorded"):
         loaded(demo[0], tmp_path / "twice", [tmp_path / "out.csv", tmp_path / "out.json"])
     for files in (["out.csv"], [str(traces[7])], ["out.csv", *map(str, traces)]):
         error = demo[0]("load", *[str(tmp_path / file) for file in files], status=2).stderr
@@ -506,7 +506,7 @@ def test_random_studies_survive_export_and_load(kiosk: Ferocal, tmp_path: Path) 
         values = [f"{rng.uniform(1, 9):.6g}" for _ in range(rng.randrange(1, 4))]
         name = ("halden-4", "halden-5")[number % 2]
         enter_values(study, Place(name, "cold-start", "time", at, visit), values)
-    run = kiosk.json("runs")["runs"][3]["id"]
+    run = kiosk.json("runs")["run_list"][3]["id"]
     kiosk.quick("exclude", run, "--reason", "late")
     kiosk.quick("export", "out.csv")
     (tmp_path / "copy").mkdir()

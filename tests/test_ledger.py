@@ -294,7 +294,9 @@ def test_ledgers_of_earlier_versions_give_the_same_results(ferocal: Ferocal, ver
     assert ferocal.json("compare")["effects"][0]["rounds"] == 6
     if version == 2:
         assert len(ferocal.json("noise-floor")["noise_floors"]) == 6
-        assert ferocal.json("runs", "--excluded")["runs"][0]["excluded"] == "door was open"
+        assert (
+            ferocal.json("runs", "--excluded")["run_list"][0]["excluded_because"] == "door was open"
+        )
         assert "no sound" in ferocal.quick("note")
         assert query(ferocal, "SELECT bench, round FROM look") == [("dome-node", 5)]
 
@@ -325,7 +327,7 @@ def test_a_damaged_ledger_of_version_7_is_not_sealed_anew_as_if_it_were_whole(
     ferocal.edit(excluded, sealed=False)
     assert ferocal.json("compare")["effects"]
     ferocal.quick("note", "no sound either")
-    assert len(ferocal.json("inspect", "--integrity")["excluded"]) == 1
+    assert len(ferocal.json("inspect", "--integrity")["excluded_damage"]) == 1
     # Another one is set aside, from this version too.
     (ledger / LEDGER_FILE).write_bytes(good)
     ferocal.edit("UPDATE reading SET value = 200 WHERE run_id = 5", sealed=False)
@@ -338,7 +340,7 @@ def test_a_damaged_ledger_of_version_7_is_not_sealed_anew_as_if_it_were_whole(
     (other / LEDGER_FILE).write_bytes(good)
     ferocal.quick("merge", str(other))
     assert (other / LEDGER_FILE).read_bytes() == good
-    assert len(ferocal.json("runs")["runs"]) == 12
+    assert len(ferocal.json("runs")["run_list"]) == 12
 
 
 def dumped(path: Path) -> list[str]:
@@ -359,7 +361,7 @@ def as_if_measured_here(directory: Path) -> None:
 
 def check_what_people_said(ferocal: Ferocal) -> None:
     """Times of loading are none of the readings, and notes name what they are on."""
-    runs = ferocal.json("runs", "--workload", "cold-start")["runs"]
+    runs = ferocal.json("runs", "--workload", "cold-start")["run_list"]
     assert sorted(run["started_at"][:10] for run in runs if run["started_at"]) == [
         "2026-05-01", "2026-05-02", "2026-05-02",
     ]  # fmt: skip

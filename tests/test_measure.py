@@ -62,7 +62,7 @@ def wait_until(condition: Callable[[], bool], seconds: float = 120) -> None:
 def test_a_study_from_new_to_report(ferocal: Ferocal) -> None:
     assert "ferocal measure" in ferocal.quick("new", ".")
     before = (ferocal.directory / "study.toml").read_text()
-    assert "left as it is" in ferocal.refusal("new", ".")
+    assert "was not changed" in ferocal.refusal("new", ".")
     ferocal.write(before.replace("400_000", "4_000"))
     assert "nothing recorded yet" in ferocal("table", status=1).stderr
     assert "took 12 runs" in ferocal.quick("measure", "--rounds", "2")
@@ -138,7 +138,7 @@ print(json.dumps({"a/b": [1, {"c": 7 + int(os.environ.get("PREFIXED", "0"))}]}))
 
 FAILURES = {
     "errs": ("echo oh dear >&2; exit 3", "failed", "exit status 3: oh dear"),
-    "hangs": ("sleep 60 & sleep 60", "overran", "time limit"),
+    "hangs": ("sleep 60 & sleep 60", "timeout", "time limit"),
     "says-nothing": ("echo score none", "failed", "nothing in the output matches"),
     "says-two": ("echo score 1; echo score 2", "failed", "2 places in the output"),
     "is-not-there": ("exec /nonexistent/player", "failed", "exit status 127"),
@@ -271,7 +271,7 @@ def test_a_measuring_study_takes_notes_exclusions_and_comparisons(small_study: S
     ferocal = small_study(rounds=25, runs=2, command="echo score $GAIN.$((FEROCAL_VISIT % 3))")
     process = start(ferocal)
     wait_until(lambda: len(valid_runs(ferocal)) > 4 if runs_begun(ferocal) else False)
-    ids = [run["id"] for run in ferocal.json("runs")["runs"][:4]]
+    ids = [run["id"] for run in ferocal.json("runs")["run_list"][:4]]
     notes = 0
     with ThreadPoolExecutor(4) as pool:
         marks = [pool.submit(ferocal, "exclude", run, "--reason", "door was open") for run in ids]
@@ -288,7 +288,7 @@ def test_a_measuring_study_takes_notes_exclusions_and_comparisons(small_study: S
     assert len(valid_runs(ferocal)) == len(set(valid_runs(ferocal))) == 100
     kept = ferocal.json("note")["notes"]
     assert {note["text"] for note in kept} == {f"note {n}" for n in range(notes)}
-    assert len(ferocal.json("runs", "--excluded")["runs"]) == 4
+    assert len(ferocal.json("runs", "--excluded")["run_list"]) == 4
     assert query(ferocal, "PRAGMA integrity_check") == [("ok",)]
 
 
@@ -306,13 +306,13 @@ def test_ctrl_c_on_a_terminal_ends_cleanly_and_goes_on(small_study: Study) -> No
     )
     terminal.expect("round 2 of 4", timeout=120)
     terminal.sendintr()
-    terminal.expect("interrupted; .* goes on from there", timeout=120)
+    terminal.expect("interrupted; .* resume with", timeout=120)
     terminal.expect(pexpect.EOF)
     terminal.close()
     assert terminal.exitstatus == 130
     assert "running" not in {row[0] for row in query(ferocal, "SELECT outcome FROM run")}
     (ferocal.directory / "go").touch()
-    assert "going on: " in ferocal.quick("measure")
+    assert "resuming: " in ferocal.quick("measure")
     assert len(valid_runs(ferocal)) == len(set(valid_runs(ferocal))) == 8
 
 

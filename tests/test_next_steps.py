@@ -86,7 +86,7 @@ def failing(ferocal: Ferocal) -> None:
     ferocal.attempt("measure", "--rounds", "1")
     ferocal("measure", "--rounds", "2", status=1, BROKEN="yes")
     # What has failed in every round is missing.
-    runs = ferocal.json("runs", "--all")["runs"]
+    runs = ferocal.json("runs", "--all")["run_list"]
     bad = [run["id"] for run in runs if run["configuration"] == "c+gl"]
     ferocal.quick("exclude", *bad, "--reason", "the door was open")
 
@@ -94,7 +94,7 @@ def failing(ferocal: Ferocal) -> None:
 def unpaired(ferocal: Ferocal) -> None:
     """Rounds of which most do not pair, and in which nothing can be told yet."""
     write(ferocal, command=COMMAND.replace(" + PLUS)).", " + PLUS + FEROCAL_VISIT * 7 % 40))."))
-    ferocal.quick("measure", "--only", "fw=a", "--only", "api=gl")
+    ferocal.quick("measure", "--level", "fw=a", "--level", "api=gl")
     ferocal.quick("measure", "--rounds", "3")
 
 

@@ -45,12 +45,12 @@ def test_what_to_change_first_is_the_largest_cause() -> None:
 
 def test_a_look_is_kept_with_the_study_and_changes_nothing_else(ferocal: Ferocal) -> None:
     done = ferocal("inspect", "--noise", "1")
-    assert "A change of 3 % would need" in done.stdout and "not kept" in done.stdout
+    assert "A change of 3 % would need" in done.stdout and "not recorded" in done.stdout
     ferocal.quick("new", "st")
     study = Ferocal(ferocal.directory / "st")
-    assert "kept with the study as a condition of" in study("inspect", "--noise", "1").stdout
+    assert "recorded with the study, for" in study("inspect", "--noise", "1").stdout
     (look,) = study.json("inspect")["looks"]
     assert look["figures"]["runs"] >= 9 and look["figures"]["run_sd"] > 0
     assert "noise of" in study.quick("inspect")
-    assert study.json("runs")["runs"] == []
+    assert study.json("runs")["run_list"] == []
     assert "range" in study.refusal("inspect", "--noise", "0")

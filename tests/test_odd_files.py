@@ -98,13 +98,13 @@ FILES: dict[str, tuple[bytes, str]] = {
     "blank.jsonl": (b"\n \n", "no readings"),
     "deep.json": (b"[" * 200_000, "nested too deep"),
     "digits.jsonl": (b'{"value": 1}\n{"value": ' + b"9" * 6000 + b"}\n", "line 2: is not JSON"),
-    "list.json": (b'[{"value": 1}, 3]', "row 2: is not an object"),
+    "list.json": (b'[{"value": 1}, 3]', "row 2: not a JSON object"),
     "utf8.parquet": (parquet(with_utf8(b"\xff\xfe")), 'row 2, "workload": cannot be read'),
     "cut.parquet": (parquet(with_utf8(b"x"))[:200], "is not a whole Parquet file"),
     "twice.xlsx": (sheet(["value", "value"], [1, 2]), 'columns A, B have the same name, "value"'),
     "row.xlsx": (sheet(HEADER, [], ["on", "flight", "score", "#REF!"]), 'row 3, value: "#REF!"'),
     "empty.xlsx": (sheet(), "the first sheet is empty"),
-    "last.xlsx": (with_member(GOOD, SHEET, LAST_CELL), "a header and no readings"),
+    "last.xlsx": (with_member(GOOD, SHEET, LAST_CELL), "a header but no readings"),
     "sparse.xlsx": (with_member(GOOD, SHEET, SPARSE), "3000 rows and 3000 columns, more than"),
     "bomb.xlsx": (with_member(GOOD, SHEET, BOMB), "more than 134 217 728"),
     "deep.xlsx": (with_member(GOOD, SHEET, DEEP), "nested more than 60 deep"),
@@ -218,7 +218,7 @@ CAPTURES = {
     "text.csv": ("show", "ms\n16\nx\n", 'text.csv: row 2, ms: \'x\' is not a number'),
     "stamps.csv": ("flight", "at\n9\n1\n3\n2\n", "stamps.csv, row 4, at: time stamp 3 is earlier"),
     "order.csv": ("heat", "t,clock\n0,3\n1,3\n1,3\n", "order.csv, row 3, t: time 3 is not later"),
-    "long.json": ("show", '[{"ms": 16}, {"ms": 1e9}]', "long.json, row 2, ms: frame 2 lasts 1e+09"),
+    "long.json": ("show", '[{"ms": 16}, {"ms": 1e9}]', "long.json, row 2, ms: frame 2 duration"),
 }  # fmt: skip
 
 

@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 
 from conftest import Ferocal
 from ferocal.errors import FerocalError, UsageError
-from ferocal.render.output import whole_file
+from ferocal.media.files import whole_file
 from ferocal.terms.spreadsheets import guarded, unguarded
 
 
@@ -57,7 +57,7 @@ def test_nothing_of_somebody_else_is_written_over(copy: Ferocal, command: str) -
     link.unlink()
     assert kept == {name: (place / name).read_bytes() for name in kept}
     own.write_text("my own notes")
-    assert "no output of Ferocal" in copy.refusal(*WRITING[command], own.name)
+    assert "not written by Ferocal" in copy.refusal(*WRITING[command], own.name)
     assert own.read_text() == "my own notes"
     copy.quick(*WRITING[command], own.name, "--force")
     first = hashlib.sha256(own.read_bytes()).digest()
@@ -107,7 +107,7 @@ REASONS = (
 
 
 def test_a_spreadsheet_runs_nothing_that_was_exported(copy: Ferocal, tmp_path: Path) -> None:
-    runs = [run["id"] for run in copy.json("runs")["runs"]]
+    runs = [run["id"] for run in copy.json("runs")["run_list"]]
     for run, reason in zip(runs, REASONS, strict=False):
         copy.quick("exclude", "--reason", reason, run)
     copy.quick("export", "all.csv")
@@ -120,7 +120,9 @@ def test_a_spreadsheet_runs_nothing_that_was_exported(copy: Ferocal, tmp_path: P
     again = Ferocal(tmp_path / "again")
     shutil.copy(tmp_path / "study.toml", again.directory)
     again.quick("load", "../all.csv")
-    found = [run["excluded"] for run in again.json("runs")["runs"] if run["excluded"]]
+    found = [
+        run["excluded_because"] for run in again.json("runs")["run_list"] if run["excluded_because"]
+    ]
     assert sorted(found) == sorted(REASONS)
 
 
@@ -211,7 +213,7 @@ def test_what_is_private_is_neither_kept_nor_shown(
     ferocal.write(SECRET_STUDY.replace("hunter<2", "hunter<3").replace("key-0815", "key-0816"))
     assert "another" not in ferocal.quick("compare")
     ferocal.write(SECRET_STUDY.replace("connected", "logged in"))
-    assert "flight has another command" in ferocal.quick("compare")
+    assert "the command of flight has changed" in ferocal.quick("compare")
 
 
 def test_what_is_kept_is_listed(ferocal: Ferocal) -> None:
@@ -226,7 +228,7 @@ def test_what_is_kept_is_listed(ferocal: Ferocal) -> None:
 
 @pytest.mark.parametrize(
     ("private", "told"),
-    [('["abc"]', "fewer than 4 characters"), ('["not-there"]', "no part of the command")],
+    [('["abc"]', "fewer than 4 characters"), ('["not-there"]', "not part of the command")],
 )
 def test_private_words_are_words_of_the_command(ferocal: Ferocal, private: str, told: str) -> None:
     ferocal.write(SECRET_STUDY.replace('["key-0815"]\n', f"{private}\n", 1))
@@ -283,7 +285,7 @@ def test_a_secret_is_masked_wherever_it_stands_and_before_anything_is_cut(
             f'on,flight,score,99,a,"so {SPOKEN.replace(chr(34), chr(34) * 2)} it was"\n'
             f'off,flight,score,"n/a: {SPOKEN.replace(chr(34), chr(34) * 2)}",b,\n')  # fmt: skip
     (ferocal.directory / f"{SPOKEN[:6]}.csv").write_text(rows)
-    run = ferocal.json("runs")["runs"][0]["id"]
+    run = ferocal.json("runs")["run_list"][0]["id"]
     calls = (
         ["load", f"{SPOKEN[:6]}.csv"],
         ["note", f"dark, {SPOKEN}", "--source", SPOKEN, "--configuration", "on"],
@@ -328,7 +330,7 @@ def test_control_characters_and_warnings_stay_out_of_figures(ferocal: Ferocal) -
     ferocal.quick("reference", "add", *poster)
     commands = (
         "chart -o c.svg",
-        "frames --chart f.svg",
+        "frames -o f.svg",
         "series mode -o s.svg",
         "report -o page.html",
     )

@@ -41,11 +41,11 @@ def checked(*checks: str) -> str:
 
 def test_what_every_run_reports_proves_or_disproves(small_study: Study) -> None:
     ferocal = small_study(rounds=1, verify=checked(*HOLDS), command=REPORT)
-    ferocal.quick("measure", "--only", "mode=on")
+    ferocal.quick("measure", "--level", "mode=on")
     (checks,) = query(ferocal, "SELECT checks FROM visit")
     assert [c["holds"] for c in json.loads(checks[0])] == [True] * 3
     small_study(rounds=2, verify=checked(*HOLDS, *FAILS), command=REPORT)
-    status, _, error = ferocal.attempt("measure", "--only", "mode=on")
+    status, _, error = ferocal.attempt("measure", "--level", "mode=on")
     assert status == 1 and len(valid_runs(ferocal)) == 1
     for told in FAILS.values():
         assert f"mode=on is not active: expected {told}" in error
@@ -61,9 +61,9 @@ def test_a_run_that_reports_otherwise_later_sets_the_visit_aside(small_study: St
         command=f"{line}; test -e updated && echo Pelican > browser; touch updated",
     )
     (ferocal.directory / "browser").write_text("Wren\n")
-    error = ferocal.attempt("measure", "--only", "mode=on")[2]
+    error = ferocal.attempt("measure", "--level", "mode=on")[2]
     assert 'reported /agent equals "Wren", seen "Pelican"' in error
-    assert not ferocal.json("table")["cells"] and len(ferocal.json("runs")["runs"]) == 3
+    assert not ferocal.json("table")["cells"] and len(ferocal.json("runs")["run_list"]) == 3
     # What held twice is kept once, beside what did not.
     (checks,) = query(ferocal, "SELECT checks FROM visit")
     assert [c["holds"] for c in json.loads(checks[0])] == [True, False]
@@ -79,14 +79,14 @@ def test_processes_in_sessions_of_their_own_are_looked_at(small_study: Study) ->
         'running = "libraries", lacks = "preloaded"',
     )
     ferocal = small_study(rounds=1, verify=checked(*holding), command=command)
-    ferocal.quick("measure", "--only", "mode=on")
+    ferocal.quick("measure", "--level", "mode=on")
     failing = {
         'running = "files", lacks = "/open-here"': "/open-here",
         'running = "root", equals = "/userland"': 'workload equals "/userland", seen "/"',
         'running = "libraries", lacks = "libc.so"': "libc.so",
     }
     small_study(rounds=2, verify=checked(*failing), command=command)
-    status, _, error = ferocal.attempt("measure", "--only", "mode=on")
+    status, _, error = ferocal.attempt("measure", "--level", "mode=on")
     assert status == 1 and error.count("is not active: ") == 3
     assert all(seen in error for seen in failing.values())
 
@@ -104,9 +104,9 @@ def test_a_run_too_short_to_be_observed_leaves_it_to_the_next(
         verify='verify = [{ running = "program", contains = "/" }]',
         command=f"test -e once && {second}; touch once; echo score 9",
     )
-    status, _, error = ferocal.attempt("measure", "--only", "mode=on")
+    status, _, error = ferocal.attempt("measure", "--level", "mode=on")
     assert status == (second == "true")
-    assert len(ferocal.json("runs")["runs"]) == 2
+    assert len(ferocal.json("runs")["run_list"]) == 2
     if status:
         assert "all runs of flight ended before they could be observed; lengthen them" in error
 
@@ -147,7 +147,7 @@ def test_what_the_study_needs_is_prepared_once_a_session(small_study: Study) -> 
     replaced(ferocal, "echo 5 > built", "echo 5 > built; exit 3")
     error = ferocal.attempt("measure", "--rounds", "3")[2]
     assert "prepare failed" in error and "ended with exit status 3" in error
-    assert "prepare is another one now than on" in caveats_of(ferocal)["definition-changed"]
+    assert "`prepare` has changed since" in caveats_of(ferocal)["definition-changed"]
 
 
 def test_a_probe_need_not_be_behind_the_prefix(small_study: Study) -> None:

@@ -348,15 +348,17 @@ def test_a_series_is_told_with_gaps_and_with_where_to_look(ferocal: Ferocal) -> 
     document = ferocal.json("series", "firmware")
     (step,) = document["steps"]
     assert (step["workload"], step["metric"], step["kind"]) == ("kiosk-page", "score", "step")
-    assert (step["last"], step["first"]) == ("r08", "r11")
+    assert (step["last"], step["first_release"]) == ("r08", "r11")
     assert step["low"] < -0.05 < step["high"] < 0 and step["verdict"] == "worse"
     assert document["unmeasured"] == ["r09", "r10", "r12"]
-    assert document["next"]["release"] in ("r09", "r10") and not document["next"]["again"]
-    levels = {row["level"]: row for row in document["levels"]}
-    assert levels["r00"]["before"] is None and levels["r00"]["date"] == "2024-01-15"
-    fallen = levels["r11"]["before"]
+    assert (
+        document["next_visit"]["release"] in ("r09", "r10") and not document["next_visit"]["again"]
+    )
+    levels = {row["level"]: row for row in document["release_values"]}
+    assert levels["r00"]["against_before"] is None and levels["r00"]["date"] == "2024-01-15"
+    fallen = levels["r11"]["against_before"]
     assert fallen["verdict"] == "worse" and fallen["change"] == pytest.approx(-0.05, abs=0.02)
-    assert levels["r19"]["first"]["verdict"] == "worse"
+    assert levels["r19"]["against_first"]["verdict"] == "worse"
     text = ferocal.quick("series", "firmware")
     assert re.search(r"r08 → r11 \(2024-12-10\) +kiosk-page −[\d.]+ ±[\d.]+ % \(worse\)", text)
     assert "3 releases not measured: r09 and r10, r12" in text
@@ -382,20 +384,20 @@ def test_visits_of_one_day_say_nothing_of_months(ferocal: Ferocal) -> None:
     kiosk(ferocal, values, 12)
     document = ferocal.json("series", "firmware")
     assert document["steps"] == []
-    verdicts = [row[kind]["verdict"] for row in document["levels"]
-                for kind in ("before", "first") if row[kind]]  # fmt: skip
+    verdicts = [row[kind]["verdict"] for row in document["release_values"]
+                for kind in ("against_before", "against_first") if row[kind]]  # fmt: skip
     assert "worse" not in verdicts and "better" not in verdicts
-    assert {row["visits"] for row in document["levels"]} == {1}
-    assert "in one go count as one" in ferocal.quick("series", "firmware")
+    assert {row["visits"] for row in document["release_values"]} == {1}
+    assert "back-to-back visits to a release count as one" in ferocal.quick("series", "firmware")
 
 
 def test_too_few_releases_are_said_to_be_too_few(ferocal: Ferocal) -> None:
     kiosk(ferocal, points(3, falls=2), 3, order="file")
     document = ferocal.json("series", "firmware")
     assert document["steps"] == [] and document["unsearched"] == [["bench", "kiosk-page", "score"]]
-    assert "too few releases were measured to look for steps" in ferocal.quick("series", "firmware")
+    assert "too few releases measured to detect steps" in ferocal.quick("series", "firmware")
     text = ferocal.quick("series", "firmware", "--next")
-    assert "begin with visits to these: ferocal measure --seek firmware" in " ".join(text.split())
+    assert "visit these first: ferocal measure --seek firmware" in " ".join(text.split())
 
 
 def test_an_order_is_asked_for_and_checked(ferocal: Ferocal) -> None:
@@ -415,11 +417,11 @@ def test_an_order_is_asked_for_and_checked(ferocal: Ferocal) -> None:
     ferocal.write(text.replace('order = "time"', 'order = ["r03", "r00", "r02"]'))
     document = ferocal.json("series", "firmware")
     assert [r["level"] for r in document["releases"]] == ["r03", "r00", "r02"]
-    assert document["order"] == "file"
+    assert document["ordered_by"] == "file"
     for order, told in (
         ('["r00", "r99"]', 'no level "r99"'),
         ('["r00", "r00"]', "names a level twice"),
-        ('["r00"]', "a series has two levels or more"),
+        ('["r00"]', "needs at least two levels"),
     ):
         ferocal.write(text.replace('order = "time"', f"order = {order}"))
         assert told in ferocal.refusal("series", "firmware")
@@ -469,19 +471,19 @@ def test_a_step_is_sought_through_kills_until_it_is_found(ferocal: Ferocal) -> N
     )
     (ferocal.directory / "pid").write_text(str(program.pid))
     assert program.wait() == -signal.SIGKILL  # by the second run of the fifth visit
-    runs = ferocal.json("runs")["runs"]
+    runs = ferocal.json("runs")["run_list"]
     assert [run["outcome"] for run in runs] == [*["ok"] * 9, "running"]
     done = ferocal("measure", "--seek", "nightly")
     assert "found: export changes by about +" in done.stdout
     assert "between n22 and n23" in done.stdout
-    runs = ferocal.json("runs")["runs"]
+    runs = ferocal.json("runs")["run_list"]
     taken = [(run["configuration"], run["round"]) for run in runs if run["outcome"] == "ok"]
     assert {taken.count(visit) for visit in taken} == {2} and 16 <= len(taken) <= 40
     again = ferocal("measure", "--seek", "nightly")
     assert "between n22 and n23" in again.stdout
-    assert len(ferocal.json("runs")["runs"]) == len(runs)
+    assert len(ferocal.json("runs")["run_list"]) == len(runs)
     document = ferocal.json("series", "nightly")
-    assert [(s["last"], s["first"]) for s in document["steps"]] == [("n22", "n23")]
+    assert [(s["last"], s["first_release"]) for s in document["steps"]] == [("n22", "n23")]
     ferocal.quick("series", "nightly", "-o", "nightly.svg")
     assert ">ambient<" in (ferocal.directory / "nightly.svg").read_text()
 
@@ -489,13 +491,15 @@ def test_a_step_is_sought_through_kills_until_it_is_found(ferocal: Ferocal) -> N
 def test_a_search_says_why_it_ends(ferocal: Ferocal) -> None:
     nightly(ferocal, 12)  # the step would come later
     done = ferocal("measure", "--seek", "nightly")
-    assert re.search(r"changes by about .* between n00 and n11, which is only", done.stdout)
-    assert re.search(r"would not find where; \d+ runs per visit instead of 2 would", done.stdout)
+    assert re.search(r"changes by about .* between n00 and n11, only", done.stdout)
+    assert re.search(r"would not locate it; \d+ runs per visit instead of 2 would", done.stdout)
     nightly(ferocal)
     done = ferocal("measure", "--seek", "nightly", "--visits", "2")
     assert "not found within 2 visits" in done.stdout
-    assert "goes with none" in ferocal.refusal("measure", "--seek", "nightly", "--only", "n03")
-    assert "go with --seek" in ferocal.refusal("measure", "--visits", "3")
+    assert "leave out the other limits" in ferocal.refusal(
+        "measure", "--seek", "nightly", "--level", "nightly=n03"
+    )
+    assert "need --seek" in ferocal.refusal("measure", "--visits", "3")
     assert 'no metric "speed"' in ferocal.refusal(
         "measure", "--seek", "nightly", "--metric", "speed"
     )
@@ -503,7 +507,7 @@ def test_a_search_says_why_it_ends(ferocal: Ferocal) -> None:
 
 def steps_of(document: Any, workload: str) -> list[tuple[str, str, str, str]]:
     return [
-        (s["bench"], s["kind"], s["last"], s["first"])
+        (s["bench"], s["kind"], s["last"], s["first_release"])
         for s in document["steps"]
         if s["workload"] == workload
     ]
@@ -523,15 +527,15 @@ def test_the_kiosks_of_the_demo_are_as_they_are(demo: tuple[Ferocal, str]) -> No
     assert (change["former"], change["leader"], change["metric"]) == ("foyer", "gallery", "score")
     assert leads["differing"]["fan"] == {"foyer": "80 mm", "gallery": "92 mm"}
     text = ferocal.quick("compare", "--across", "benches")
-    assert "The lead by kiosk-page went from foyer to gallery" in text
-    assert "does not say why" in text
-    assert "go with --across" in ferocal.refusal(
+    assert "gallery took the lead in kiosk-page from foyer" in text
+    assert "does not show its cause" in text
+    assert "--across excludes" in ferocal.refusal(
         "compare", "--across", "benches", "--gate", "worse"
     )
     page = ferocal.directory / "page.html"
     ferocal.quick("report", "-o", str(page))
     html = page.read_text()
-    for title in ("Over the releases", "Across benches", "Ranking", "From elsewhere"):
+    for title in ("Releases", "Benches", "Ranking", "Published results"):
         assert f">{title}<" in html
     assert json.dumps(document)  # nothing that is no JSON
 
@@ -560,7 +564,7 @@ source = { output = "csv", column = "fps", time = "second" }
 """
     ferocal.write(study)
     ferocal.quick("measure")
-    (run, *_) = ferocal.json("runs")["runs"]
+    (run, *_) = ferocal.json("runs")["run_list"]
     values = {name: entry["value"] for name, entry in run["values"].items()}
     fps = 50 + seconds % 7 + (seconds >= 60) * 9
     assert values["fps/first-30-s"] == pytest.approx(fps[:31].mean())
@@ -571,13 +575,13 @@ source = { output = "csv", column = "fps", time = "second" }
     second = 'time = "second", second = "heat", second-unit = "$/h"'
     ferocal.write(study.replace('time = "second"', second).replace("rounds = 2", "rounds = 3"))
     ferocal.quick("measure", status=1)
-    failed = [run for run in ferocal.json("runs")["runs"] if run["outcome"] == "failed"]
+    failed = [run for run in ferocal.json("runs")["run_list"] if run["outcome"] == "failed"]
     assert len(failed) == 2 and "heat 41 is not a finite number" in failed[0]["reason"]
     (tmp_path / "loop.csv").write_text("\n".join(heat).replace("inf", "20"))
     ferocal.quick("measure", "--retry")
-    ferocal.quick("soak", "--chart", "soak.svg")
+    ferocal.quick("soak", "-o", "soak.svg")
     assert "heat, $/h" in (tmp_path / "soak.svg").read_text()
     ferocal.write(study.replace('kind = "soak"\n', "").replace(
         'source = { output = "csv", column = "fps", time = "second" }', 'source = { json = "/x" }'
     ))  # fmt: skip
-    assert 'short goes with kind = "soak"' in ferocal.refusal("inspect")
+    assert 'short needs kind = "soak"' in ferocal.refusal("inspect")

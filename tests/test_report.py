@@ -15,12 +15,16 @@ from conftest import Ferocal
 from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect
-from ferocal.render import numbers
-from ferocal.render.documents import COMPARISON
-from ferocal.render.json_text import dumps
-from ferocal.render.page_overview import page_overview
-from ferocal.render.sections import SECTIONS
-from ferocal.render.wording import evidence_text, verdict_text
+from ferocal.analysis.inference.verdicts import Verdict
+from ferocal.documents import numbers
+from ferocal.documents.blocks import Grid
+from ferocal.documents.objects.results import COMPARISON
+from ferocal.documents.overview import overview_blocks, shown_series
+from ferocal.documents.report import PARTS
+from ferocal.documents.wording import evidence_text, verdict_text
+from ferocal.media.html.strips import draw_strips
+from ferocal.media.json import dumps
+from ferocal.media.signs import Signs
 from ferocal.terms.numbers import GROUP, MINUS, significant
 from studies import make_effect, make_study
 
@@ -90,16 +94,16 @@ def test_numbers_read_as_people_write_them(shown: str, expected: str) -> None:
 
 
 def test_verdicts_say_what_qualifies_them() -> None:
-    adjusted = "open after adjusting for 9 comparisons, ~4 more rounds"
+    adjusted = "inconclusive after adjusting for 9 comparisons, ~4 more rounds"
     assert verdict_text(effect("+3.0±2.0 4 more")) == adjusted
     calm = effect("+3.0±5.0 1 more")
     calm = replace(calm, shift=replace(calm.shift, p_value=0.2))
-    assert verdict_text(calm) == "open, ~1 more round"
-    assert verdict_text(effect("+3.0±1.0 small")) == "better, maybe < margin"
-    assert verdict_text(effect("+0.1±1.0")) == "equal"
+    assert verdict_text(calm) == "inconclusive, ~1 more round"
+    assert verdict_text(effect("+3.0±1.0 small")) == "better, may be within the margin"
+    assert verdict_text(effect("+0.1±1.0")) == "equivalent"
     assert verdict_text(effect("+3.0±1.0 stated")) == "better, as stated"
     far = replace(effect("+3.0±5.0 beyond"), family_size=1)
-    assert verdict_text(far) == "open, out of reach (> 100 rounds)"
+    assert verdict_text(far) == "inconclusive, out of reach (> 100 rounds)"
     assert evidence_text(effect("+0.1±1.0")) == "5 rounds"
     visits = replace(effect("+0.1±1.0"), method=Method.VISITS)
     assert evidence_text(replace(visits, base_visits=4)) == "5 and 4 visits"
@@ -122,30 +126,35 @@ def test_the_overview_of_a_page_draws_every_metric_on_its_own_scale() -> None:
         query/- 1/s higher | r64 +0.3
         """
     )
-    page = page_overview(study)
-    rows = {r.row.label.split()[0]: {c.name: c for c in r.cells} for r in page.rows if r.cells}
+    (grid,) = overview_blocks(study, shown_series(study))
+    assert isinstance(grid, Grid)
+    rows = {row.label.split()[0]: row for row in grid.rows if row.cells}
     # A detail is there where it gets clearly worse.
     assert set(rows) == {"rate", "stutters", "query"}
-    for cells in rows.values():
-        strips = [c.strip for c in cells.values() if c.strip is not None]
+    drawn = {
+        name: draw_strips({n: cell.strip for n, cell in row.cells.items()})
+        for name, row in rows.items()
+    }
+    for cells in drawn.values():
+        strips = [strip for strip in cells.values() if strip is not None]
         assert len({(s.zero, s.band) for s in strips}) == 1
         for s in strips:
             assert 0 <= s.low <= s.centre <= s.high <= 100
         ends = [s.low for s in strips] + [s.high for s in strips]
         ends += [place for s in strips for place in s.band or ()]
         assert max(ends) > 75 or min(ends) < 25
-    rate = rows["rate"]["r64"].strip
+    rate = drawn["rate"]["r64"]
     assert rate is not None and rate.band is not None and rate.low > rate.band[1] > rate.zero
     # An interval that is not known is none: nothing but the centre is drawn.
-    once = rows["query"]["r64"].strip
+    once = drawn["query"]["r64"]
     assert once is not None and once.low == once.centre == once.high
-    assert (rows["rate"]["r65"].verdict, rows["stutters"]["r64"].sign) == ("equal", "▼")
+    assert rows["rate"].cells["r65"].verdict is Verdict.EQUIVALENT
+    assert Signs().of(rows["stutters"].cells["r64"]) == "▼"
 
 
-def test_every_section_of_the_report_has_a_place_and_a_title_of_its_own() -> None:
-    names = [section.name for section in SECTIONS]
-    titles = [section.title for section in SECTIONS if section.title]
-    assert len(names) == len(set(names)) and len(titles) == len(set(titles))
+def test_every_part_of_the_report_has_a_title_of_its_own() -> None:
+    titles = [title for title, _ in PARTS]
+    assert len(titles) == len(set(titles))
 
 
 @pytest.mark.parametrize("schedule", ["rounds", "once"])
@@ -156,14 +165,14 @@ def test_the_page_has_the_order_that_happened(
     if schedule == "once":
         text = (ferocal.directory / "study.toml").read_text()
         ferocal.write(text.replace("rounds = 2", 'schedule = "once"\nvisits = 2'))
-    ferocal.quick("measure", "--only", "on")
+    ferocal.quick("measure", "--configuration", "on")
     ferocal.quick("measure")
     ferocal.quick("report")
     page = (ferocal.directory / "report.html").read_text(encoding="utf-8")
     table = page[page.index("order of the visits") :].partition("</table>")[0]
-    rows = re.findall(r'<td class="n">(\d+)</td><td>(.*?)</td>', table)
+    rows = re.findall(r'<td class="n ">(\d+)</td><td class="">(.*?)</td>', table)
     if schedule == "once":
         assert rows == [("2", "on"), ("2", "off")]
     else:
         assert rows == [("1", "on"), ("2", "on"), ("1", "off"), ("2", "off")]
-        assert "Of 2 rounds, 2 are in pieces: left, and taken up again later." in page
+        assert "2 of 2 rounds are split: interrupted, and resumed later." in page

@@ -22,8 +22,8 @@ from ferocal.analysis.inference.claims import ClaimTest, judge_claims
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.analysis.inference.weights import Arm
-from ferocal.render.chart_figure import nearest_references
-from ferocal.render.release_figures import not_drawn
+from ferocal.media.figures.chart import nearest_references
+from ferocal.media.figures.series import not_drawn
 from ferocal.study.base import Barring
 from simulation import simulate
 
@@ -58,9 +58,9 @@ def test_a_ranking_without_rounds_is_over_all_metrics_and_as_read(tmp_path: Path
     overall = [r for r in answer["ranking"] if r["metric"] == "index"]
     assert [r["configuration"] for r in overall] == ["Pelican", "Wren"]
     assert overall[1]["value"] == pytest.approx((1.01 * 0.5 * 0.5) ** (1 / 3))
-    assert overall[1]["low"] is None and overall[1]["first"] is None
+    assert overall[1]["low"] is None and overall[1]["chance_of_first"] is None
     text = ferocal.quick("rank")
-    assert "As read, Pelican is first by all metrics together" in text
+    assert "As read, Pelican is first in all metrics together" in text
     assert "is ahead" not in text and "0 %" not in text
     wanted = ferocal.json("rank", "--for", "reader")
     (pelican, wren) = (r for r in wanted["ranking"] if r["metric"] == "reader")
@@ -153,13 +153,13 @@ def test_every_question_uses_the_noise_that_is_stated(ferocal: Ferocal) -> None:
 
     for effect in ferocal.json("compare")["effects"]:
         assert width(1 + effect["low"], 1 + effect["high"]) == pytest.approx(half, rel=1e-3)
-    series = [v for v in ferocal.json("series", "fw")["levels"] if v["before"]]
+    series = [v for v in ferocal.json("series", "fw")["release_values"] if v["against_before"]]
     assert len(series) == 4
     for value in series:
-        ends = [1 + value["before"][end] for end in ("low", "high")]
+        ends = [1 + value["against_before"][end] for end in ("low", "high")]
         assert width(*ends) == pytest.approx(half, rel=1e-3)
     ranked = ferocal.json("rank")["ranking"]
-    assert min(r["first"] for r in ranked if r["configuration"] == "c") > 0.99
+    assert min(r["chance_of_first"] for r in ranked if r["configuration"] == "c") > 0.99
     for standing in ranked:
         ends = [standing["low"], standing["high"]]
         assert width(*ends) == pytest.approx(half / math.sqrt(2), rel=1e-3)
@@ -236,7 +236,7 @@ def test_what_is_older_is_known_only_as_well_as_times_are(
     assert ("taken as UTC" in told) == ("T" in when and "+" not in when)
     assert ferocal.json("claims")["claims"][0]["written_before"] is before
     text = ferocal.quick("claims")
-    assert ("is not known" in text) == (before is None)
+    assert ("unknown whether" in text) == (before is None)
 
 
 def test_two_studies_without_intervals_are_compared_and_the_speed_is_what_is_lower(
@@ -250,7 +250,7 @@ def test_two_studies_without_intervals_are_compared_and_the_speed_is_what_is_low
     text = here.quick("compare", "--between", "study", str(tmp_path / "there" / "study"))
     assert "No interval for every comparison" in text
     text = " ".join(text.split())
-    assert "the speed-up is 17 % lower, the gain 61 → 33 %, which is not shown" in text
+    assert "the speed-up is 17 % lower, the gain 61 → 33 % (difference not significant)" in text
     (row,) = here.json("compare", "--between", "study", str(tmp_path / "there" / "study"))[
         "differences"
     ]
@@ -260,7 +260,7 @@ def test_two_studies_without_intervals_are_compared_and_the_speed_is_what_is_low
 def test_the_baseline_against_itself_is_told_as_that(tmp_path: Path) -> None:
     ferocal = begun(tmp_path, WIDE)
     text = ferocal.quick("compare", "--configuration", "Pelican")
-    assert "Pelican is the baseline itself" in text and "Nothing can be compared yet" not in text
+    assert "Pelican is the baseline itself" in text and "Nothing to compare yet" not in text
 
 
 SOAKS = """
@@ -289,7 +289,7 @@ def test_benches_that_are_not_asked_for_are_not_spoken_of(ferocal: Ferocal) -> N
         place = ("--configuration", name, "--workload", "soak", "--bench", "foyer")
         ferocal.quick("load-trace", f"{name}.csv", *place)
     text = ferocal.quick("soak", "--bench", "foyer")
-    assert "Nothing can be compared" not in text and "gallery" not in text
+    assert "Nothing to compare" not in text and "gallery" not in text
 
 
 def test_a_figure_of_releases_draws_what_changed_on_every_bench_and_names_the_rest() -> None:
@@ -363,7 +363,7 @@ def test_no_share_is_told_of_parts_that_may_be_noise(tmp_path: Path) -> None:
             value = 60 * math.exp(chance.normal(0.001 * (api == "vk"), 0.01))
             rows.append(f"{api}-{driver},{api},{driver},flight,rate,fps,{value},{number}")
     ferocal = begun(tmp_path, "\n".join(rows))
-    assert "% of it)" not in ferocal.quick("factors", "--from", "gl-r61", "--to", "vk-r64")
+    assert "% of it)" not in ferocal.quick("factors", "--against", "gl-r61", "--to", "vk-r64")
 
 
 DIFFERING = """
@@ -400,13 +400,13 @@ def test_what_is_not_comparable_has_no_verdict_anywhere(ferocal: Ferocal) -> Non
     (effect,) = ferocal.json("compare")["effects"]
     assert effect["verdict"] == effect["mark"] == "not comparable"
     text = ferocal.quick("compare")
-    assert "Not comparable: flight with on, for the workload differs, version" in text
+    assert "Not comparable: flight with on (the workload differs: version" in text
     assert "better" not in text.partition("next")[0].replace("not comparable", "")
     status, _, error = ferocal.attempt("compare", "--gate", "worse")
-    assert status == 3 and "is not comparable, for the workload differs" in error
+    assert status == 3 and "is not comparable on flight (the workload differs" in error
     (claim,) = ferocal.json("claims")["claims"]
     assert claim["verdict"] == "undecided"
-    assert "not comparable, for the workload differs" in ferocal.quick("claims")
+    assert "not comparable: the workload differs" in ferocal.quick("claims")
     status, out, error = ferocal.attempt("rank")
     assert "leads" not in out and status in (0, 2)
     ferocal.quick("report")
@@ -421,7 +421,7 @@ def test_what_is_not_comparable_has_no_verdict_anywhere(ferocal: Ferocal) -> Non
     assert "the workload differs" in text and "accepted: only the number is another" in text
     assert ferocal.json("claims")["claims"][0]["verdict"] == "supported"
     ferocal.write(DIFFERING.format(accept='accept = ["workload-differs"]'))
-    assert "accept-because says why" in ferocal.refusal("compare")
+    assert "accept-because (the reason)" in ferocal.refusal("compare")
 
 
 def test_what_can_be_accepted_is_what_bars() -> None:
@@ -444,7 +444,7 @@ def test_a_best_value_beside_others_is_flagged_whichever_way_it_came(tmp_path: P
 def test_a_tenfold_gap_is_told_when_it_is_recorded_and_in_the_headline(tmp_path: Path) -> None:
     ferocal = begun(tmp_path, "Workload,Pelican,Wren\npage,912,64\n")
     told = Ferocal(tmp_path).quick("new", "again", "--from", "table.csv")
-    assert "with Pelican is 912.0 points, where the others are near 64" in told
+    assert "with Pelican is 912.0 points, the others are near 64" in told
     (effect,) = ferocal.json("compare")["effects"]
     assert "magnitude" in [c["code"] for c in effect["caveats"]]
     assert "(doubtful)" in ferocal.quick("compare")
@@ -459,7 +459,7 @@ def test_a_tenfold_gap_is_told_when_it_is_recorded_and_in_the_headline(tmp_path:
 def test_corrections_exclusions_and_changes_of_the_study_are_told(small_study: Any) -> None:
     ferocal = small_study(rounds=3)
     ferocal.quick("measure")
-    runs = ferocal.json("runs")["runs"]
+    runs = ferocal.json("runs")["run_list"]
     for wrong in ("", "  "):
         assert "say why" in ferocal.refusal("exclude", runs[0]["id"], "--reason", wrong)
     assert "too short" in ferocal.refusal("exclude", runs[0]["id"][:5], "--reason", "dark")
@@ -480,8 +480,8 @@ def test_corrections_exclusions_and_changes_of_the_study_are_told(small_study: A
     ferocal.quick("report")
     page = (ferocal.directory / "report.html").read_text(encoding="utf-8")
     for told in (
-        "number of rounds was 3 when measuring began, is 4 now",
-        "the question was", "the baseline was the first configuration",
+        "number of rounds changed from 3 to 4 since measuring began",
+        "the question changed from", "the baseline changed from the first configuration",
     ):  # fmt: skip
         assert told in " ".join(ferocal.quick("compare", "--detail").split())
         assert told in page

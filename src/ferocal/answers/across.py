@@ -145,7 +145,7 @@ def compare_across(
     )
     if not leads:
         raise NothingToShowError(
-            "no configuration was measured on two benches, so that they cannot be compared"
+            "no configuration was measured on two benches, so benches cannot be compared"
         )
     return AcrossAnswer(
         question=study.head.question,
@@ -182,7 +182,7 @@ def _benches(study: Study, readings: Readings, selection: Selection) -> tuple[in
     if len(wanted) < 2:
         raise NothingToShowError(
             f"fewer than two benches were measured: {', '.join(study.benches)} are in the study "
-            "file; `ferocal combine` brings earlier studies together"
+            "file; `ferocal combine` combines studies"
         )
     return wanted[0], wanted[1:]
 
@@ -272,7 +272,7 @@ def _differing(
         for name, value in facts.items():
             values.setdefault(name, {})[bench] = value
     return {
-        name: {bench: known.get(bench, "not known") for bench in benches}
+        name: {bench: known.get(bench, "unknown") for bench in benches}
         for name, known in values.items()
         if len({known.get(bench) for bench in benches}) > 1
     }

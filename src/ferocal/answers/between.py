@@ -99,7 +99,7 @@ def compare_between(
         setting = setting_of(study, evidence, baseline)
         differences = compare_effects(evidence.readings, pairs, setting)
     if not differences:
-        raise UsageError(f"nothing can be compared between {_plural(kind)}: {known.why(kind)}")
+        raise UsageError(f"nothing to compare between {_plural(kind)}: {known.why(kind)}")
     return BetweenAnswer(
         question=study.head.question,
         kind=kind,
@@ -159,11 +159,11 @@ class _Known:
     def why(self, kind: str) -> str:
         """What is missing for a kind."""
         return {
-            "workload": "two workloads are needed that were measured with the same configurations",
-            "size": "no workload here has `sizes` that were measured",
-            "bench": "one configuration has to be measured on two benches, and the baseline too",
-            "study": "both have to have a configuration, a workload, a metric and a unit in common",
-        }.get(kind, "a change has to be measured with two levels of it, and the baseline too")
+            "workload": "measure two workloads with the same configurations",
+            "size": "no workload with `sizes` has been measured",
+            "bench": "measure one configuration and the baseline on two benches",
+            "study": "both studies need a configuration, workload, metric and unit in common",
+        }.get(kind, "measure a change, and the baseline, at two of its levels")
 
     def label(self, difference: Difference, kind: str) -> str:
         """A configuration by the levels that it changes, where the others are what is compared."""

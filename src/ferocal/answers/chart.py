@@ -13,8 +13,7 @@ from ferocal.analysis.data.series import Series, margin_on_scale
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.analysis.ranking.lineup import Contestant
-from ferocal.analysis.ranking.standings import rank_contestants
+from ferocal.answers.best import find_best
 from ferocal.answers.comparison import Comparison, compare, setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.release_noise import with_release_floors
@@ -107,9 +106,7 @@ def make_charts(
         if n in measured and (not selection.benches or bench in selection.benches)
     ]
     if not any(chart.rows for chart in charts):
-        raise NothingToShowError(
-            "no metric that decides was read as a ratio: there is nothing to draw"
-        )
+        raise NothingToShowError("nothing to draw: no primary or secondary metric has ratios")
     return tuple(chart for chart in charts if chart.rows)
 
 
@@ -208,16 +205,9 @@ class _Maker:
 
     def _best(self, bench: str, series: Series, names: Sequence[str]) -> tuple[set[str], str]:
         """Those that nothing is shown to be better than, and the one with the best value."""
-        readings = self.readings
-        b = readings.benches.index(bench)
         names = [name for name in names if (bench, series, name) not in self.barred]
-        contestants = [Contestant(b, readings.configurations.index(name)) for name in names]
-        place = readings.series.index(series)
-        found = rank_contestants(readings, place, contestants, self.setting)
-        if found is None:
-            return set(), ""
-        tied = {s.configuration for s in found.standings if s.rank_best == 1}
-        return tied, found.standings[0].configuration
+        best = find_best(self.readings, self.setting, bench, series, names)
+        return (set(), "") if best is None else ({*best.tied}, best.first)
 
     def _from_elsewhere(self, series: Series, base: float) -> list[Elsewhere]:
         sign = -1.0 if series.better == "lower" else 1.0

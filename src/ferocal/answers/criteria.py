@@ -35,11 +35,13 @@ class CriteriaChange:
     @property
     def text(self) -> str:
         """The change as a sentence."""
-        when = "now" if self.since is None else f"since {self.since}"
+        since = "" if self.since is None else f" (in use since {self.since})"
         names = [" ".join(place) for place in self.places]
         of = listed(names) if len(names) <= _MOST_NAMED else f"{len(names)} metrics"
         noun = {"better": "better direction"}.get(self.aspect, self.aspect)
-        return f"{noun} of {of} was {self.before} when measuring began, is {self.now} {when}"
+        return (
+            f"{noun} of {of} changed from {self.before} to {self.now} since measuring began{since}"
+        )
 
 
 @dataclass(frozen=True)
@@ -53,7 +55,7 @@ class StudyChange:
     @property
     def text(self) -> str:
         """The change as a sentence."""
-        return f"{self.aspect} was {self.before} when measuring began, is {self.now} now"
+        return f"{self.aspect} changed from {self.before} to {self.now} since measuring began"
 
 
 def find_study_changes(study: Study, snapshots: Sequence[Snapshot]) -> tuple[StudyChange, ...]:

@@ -52,7 +52,7 @@ def find_definition_changes(
         if before is None:
             continue
         if _differing(study.mask, before.study, study.head, ("prepare",)):
-            text = f"prepare is another one now than on {snapshot.started_at[:10]}"
+            text = f"`prepare` has changed since {snapshot.started_at[:10]}"
             found[DefinitionChange(text)] = None
         for change in _level_changes(study, before, snapshot):
             found[change] = None
@@ -79,12 +79,14 @@ def _level_changes(study: Study, before: StudyFile, snapshot: Snapshot) -> list[
             if old is None or new is None:
                 continue
             for key in _differing(study.mask, old, new, _OF_LEVEL):
-                text = f"{factor}={level} has another {key} now than on {snapshot.started_at[:10]}"
+                text = f"`{key}` of {factor}={level} has changed since {snapshot.started_at[:10]}"
                 changes.append(DefinitionChange(text, configuration=name))
         present = next((c.levels for c in study.configurations if c.name == name), None)
         if present is not None and present != levels:
             was = ", ".join(f"{f}={v}" for f, v in levels.items())
-            text = f"{name} was {was} on {snapshot.started_at[:10]}, and is another combination now"
+            text = (
+                f"the levels of {name} have changed since {snapshot.started_at[:10]} (was: {was})"
+            )
             changes.append(DefinitionChange(text, configuration=name))
     return changes
 
@@ -101,7 +103,7 @@ def _workload_changes(
     if old is None or new is None:
         return []
     changes = [
-        DefinitionChange(f"{name} has another {key} now than on {day}", workload=name)
+        DefinitionChange(f"the {key} of {name} has changed since {day}", workload=name)
         for key in _differing(study.mask, old, new, _OF_WORKLOAD)
     ]
     for metric in old.metric.keys() & new.metric.keys():
@@ -109,7 +111,7 @@ def _workload_changes(
             continue  # it is computed anew
         changes += [
             DefinitionChange(
-                f"{metric} of {name} has another {key} now than on {day}",
+                f"the {key} of {metric} ({name}) has changed since {day}",
                 workload=name,
                 metric=metric,
             )
@@ -117,7 +119,7 @@ def _workload_changes(
         ]
     gone = [m for m, was in old.metric.items() if m not in new.metric and was.formula is None]
     if gone:
-        text = f"{name} had {', '.join(gone)} on {day}, which the study file no longer names"
+        text = f"{name} had {', '.join(gone)} on {day}, now missing from the study file"
         changes.append(DefinitionChange(text, workload=name))
     return changes
 

@@ -118,14 +118,14 @@ def attribute(
     start = study.configuration(start or study.baseline).name
     end = None if end is None else study.configuration(end).name
     if end is not None and not study.configuration(end).differs_in(study.configuration(start)):
-        raise UsageError(f"{start} and {end} have the same levels: there is no change to divide")
+        raise UsageError(f"{start} and {end} have the same levels: no change to split")
     found = tuple(
         _on_bench(study, evidence, bench, start, end, selection, parts=parts)
         for number, bench in enumerate(study.benches)
         if selection.includes(bench, start) and (evidence.readings.bench_of == number).any()
     )
     if not found:
-        raise UsageError("nothing was measured yet, so that no factor shows what it does")
+        raise UsageError("nothing has been measured yet")
     return FactorsAnswer(
         question=study.head.question,
         margin=study.head.margin,

@@ -105,10 +105,10 @@ def foresee_study(
     if not spread and stated_sd is not None:
         components = Components(stated_sd, 0, float("nan"), float("nan"))
         spread = {(w, name): components for w, name, m in study.metrics() if m.unit_margin is None}
-        source = "what was stated"
+        source = "--sd"
     if not spread:
         spread = _stated(study)
-        source = "the noise that the study file states" if spread else None
+        source = "the noise stated in the study file" if spread else None
     cost = estimate_cost(study, visits, known.durations.runs, known.durations.switching)
     in_rounds = study.head.schedule == "rounds"
     count = max(visit.round for visit in visits) if in_rounds else study.head.visits

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from pathlib import Path
 
 from ferocal.analysis.data.readings import choose_scales
@@ -27,6 +28,10 @@ def known_noise_floors(study: Study) -> list[NoiseFloorRecord]:
         return read_noise_floors(ledger)
 
 
+def _quoted(names: Iterable[str]) -> str:
+    return listed([f'"{name}"' for name in names])
+
+
 def find_noise_floors(study: Study, source: Path) -> list[NoiseFloorRecord]:
     """The noise floors that the study in ``source`` has for this one.
 
@@ -46,8 +51,8 @@ def find_noise_floors(study: Study, source: Path) -> list[NoiseFloorRecord]:
     benches = [bench for bench in study.benches if bench in other.benches]
     if not benches:
         raise UsageError(
-            f"{source} is of the bench {listed(other.benches)}, not of {listed(study.benches)}: "
-            "how much visits vary there says nothing of this one"
+            f"{source} was measured on {_quoted(other.benches)}, not on {_quoted(study.benches)}; "
+            "its noise floor does not apply here"
         )
     with read_ledger(source) as ledger:
         evidence = gather(other, ledger)

@@ -66,13 +66,15 @@ def find_per(study: Study, name: str, cells: Sequence[tuple[str, str]]) -> Per:
     found = {cell: declared_amount(study, name, *cell) for cell in cells}
     missing = [" on ".join(reversed(cell)) for cell, known in found.items() if known is None]
     if missing:
-        raise UsageError(f"{name} is not declared for {listed(missing)}: nothing can be per {name}")
+        raise UsageError(
+            f'{name} is not declared for {listed(missing)}, so "per {name}" cannot be computed'
+        )
     known = {cell: amount for cell, amount in found.items() if amount is not None}
     unit = next(iter(known.values()))[1]
     amounts = {cell: _in_unit(study, name, *amount, unit) for cell, amount in known.items()}
     zero = [" on ".join(reversed(cell)) for cell, amount in amounts.items() if amount == 0]
     if zero:
-        raise UsageError(f"{name} is 0 for {listed(zero)}: nothing can be per {name}")
+        raise UsageError(f'{name} is 0 for {listed(zero)}, so "per {name}" cannot be computed')
     return Per(name, unit, amounts)
 
 

@@ -140,7 +140,7 @@ def rank(
     maker = _Maker(study, evidence, preference, per, across, selection)
     fields = [field for field in maker.fields() if field is not None]
     if not fields:
-        raise NothingToShowError(f"fewer than two {across} were measured: there is nothing to rank")
+        raise NothingToShowError(f"fewer than two {across} were measured, so nothing to rank")
     return RankAnswer(
         question=study.head.question,
         across=across,
@@ -236,11 +236,13 @@ class _Maker:
             named = [n for n, s in enumerate(series) if (s.workload, s.metric)
                      in self.selection.places and s.better != "none"]  # fmt: skip
             if not named:
-                raise UsageError("of the metrics that are named neither direction is better")
+                raise UsageError("none of these metrics has a direction that counts as better")
             return named
         metrics = deciding_places(series, np.unique(self.readings.series_of).tolist())
         if not metrics:
-            raise NothingToShowError("no metric here decides: name one with --metric")
+            raise NothingToShowError(
+                "no metric of role primary or secondary: name one with --metric"
+            )
         return metrics
 
     def _field(self, cells: Sequence[tuple[int, int]]) -> Field | None:

@@ -72,8 +72,8 @@ def stand_among(
     selection = (selection or Selection()).resolve(study)
     if not references:
         raise UsageError(
-            "no references are kept; `ferocal reference add --device … --metric … --value … "
-            "--source …` keeps one, `ferocal reference add FILE` those of a file"
+            "no published results yet; add one: ferocal reference add --device … --metric … "
+            "--value … --source …, or those of a file: ferocal reference add FILE"
         )
     by_metric: dict[tuple[str, str], list[Reference]] = {}
     for reference in references:

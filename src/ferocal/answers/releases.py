@@ -115,7 +115,9 @@ def follow(
     setting = setting_of(study, evidence, study.baseline)
     searches = search_releases(readings, places, setting)
     if not any(searches.values()):
-        raise NothingToShowError(f"no number was read yet with any level of {factor}")
+        raise NothingToShowError(
+            f"no reading has been recorded for any level of {factor}; begin with `ferocal measure`"
+        )
     setting, own = add_release_floors(readings, setting, searches)
     maker = _Values(readings, places, setting, evidence.confidence)
 

@@ -197,7 +197,7 @@ def _across(study: Study, evidence: Evidence, *, identifying: bool) -> AcrossAns
 _IDENTIFYING = re.compile(
     r"serial|\bs/?n\b|imei|uuid|asset|mac[- _]?addr|machine[- _]?id", re.IGNORECASE
 )
-_NOT_SHOWN = "not shown here"
+_NOT_SHOWN = "not shown"
 # What Ferocal says of a command that failed; the end of its standard error comes after that.
 _FAILURE = re.compile(
     r"(ended with exit status -?\d+|at its time limit after \S+ s|wrote more than [^:]* bytes): .*",
@@ -285,7 +285,7 @@ def _describe_times(visits: Sequence[VisitRow]) -> str:
     """From when to when, as far as it is known."""
     times = sorted(visit.started_at for visit in visits if visit.started_at)
     if not times:
-        return ", at a time that nobody recorded" if visits else ""
+        return " (times unknown)" if visits else ""
     span = f", from {_minute(times[0])} to {_minute(times[-1])}"
     unknown = sum(not visit.started_at for visit in visits)
     return f"{span}, and {counted(unknown, 'visit')} of unknown date" if unknown else span
@@ -305,9 +305,9 @@ def _runs_per_visit(evidence: Evidence) -> str:
 
 def _describe_sources(kinds: Counter[str]) -> list[str]:
     """How the runs came into the ledger."""
-    words = {"measure": "measured by Ferocal", "enter": "typed", "load": "loaded from files"}
+    words = {"measure": "measured by Ferocal", "enter": "typed", "load": "imported from files"}
     parts = [f"{kinds[kind]} {word}" for kind, word in words.items() if kinds[kind]]
-    return [f"Of the runs, {listed(parts)}."] if parts else []
+    return [f"Origin: {listed(parts)}."] if parts else []
 
 
 def _describe_order(
@@ -318,35 +318,34 @@ def _describe_order(
         return []
     if study.head.schedule != "rounds":
         return [
-            "The configurations were measured one after the other, so whatever else changed with "
-            "time is in every change."
+            "Configurations were measured one after the other, so drift is part of every change."
         ]
     text = f"Rounds were planned in mirrored pairs, shuffled with seed {study.head.seed}."
     parts = Counter((bench, number) for bench, rows in order.items() for number, _ in rows)
     if split := sum(times > 1 for times in parts.values()):
         whole = counted(len(parts), "round")
-        text += f" Of {whole}, {split} {be(split)} in pieces: left, and taken up again later."
+        text += f" {split} of {whole} {be(split)} split: interrupted, and resumed later."
     if evidence.looks is None:
         return [text]
     looks = sorted({n for taken in evidence.looks_taken.values() for n in taken})
     seen = f"after rounds {', '.join(map(str, looks))}" if looks else "not yet"
-    return [f"{text} It is measured until decided; the results were looked at {seen}."]
+    return [f"{text} Sequential design: looks {seen}."]
 
 
 def describe_methods(effects: Sequence[Effect]) -> list[str]:
     """By which methods the effects were judged, and how many by each."""
     counts = Counter(effect.method for effect in effects)
     texts = {
-        Method.PAIRED: "are mean differences within rounds, with Student's t interval",
-        Method.VISITS: "are differences between the means of all visits, with Welch's interval",
-        Method.FLOOR: "are of a single visit; their interval comes from a noise floor",
-        Method.STATED: "are of a single visit; their interval rests on a noise level as stated",
-        Method.BOUND: "are of a side that is known as a bound only",
-        Method.NONE: "were seen once: they have no interval and no verdict",
+        Method.PAIRED: "paired by round (mean difference, Student's t interval)",
+        Method.VISITS: "between visits (difference of means, Welch's t interval)",
+        Method.FLOOR: "from single visits, with an interval from a noise floor",
+        Method.STATED: "from single visits, with an interval from stated noise",
+        Method.BOUND: "where one side is a bound",
+        Method.NONE: "seen once (no interval, no verdict)",
     }
-    parts = [f"{counts[m]} of {len(effects)} effects {texts[m]}." for m in texts if counts[m]]
+    parts = [f"{counts[m]} of {len(effects)} effects: {texts[m]}." for m in texts if counts[m]]
     judged = [effect for effect in effects if not math.isnan(effect.p_adjusted)]
-    return [*parts, "Verdicts are adjusted after Holm."] if judged else parts
+    return [*parts, "p-values are adjusted by Holm's method."] if judged else parts
 
 
 def order_of_rounds(visits: Iterable[VisitRow]) -> list[tuple[int, list[str]]]:

@@ -16,7 +16,7 @@ from ferocal.terms.names import closest
 from ferocal.terms.wording import listed
 
 # What can become of a run, as it is shown; `not active` is of the visit.
-OUTCOMES = ("ok", "failed", "overran", "interrupted", "disturbed", "not active", "running")
+OUTCOMES = ("ok", "failed", "timeout", "interrupted", "disturbed", "not active", "running")
 
 
 @dataclass(frozen=True)

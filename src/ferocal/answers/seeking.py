@@ -167,7 +167,7 @@ def seek_next(
             n for n, s in enumerate(readings.series) if (s.workload, s.metric) in selection.places
         ]
     if not wanted:
-        raise UsageError("no metric here decides; name one with --metric")
+        raise UsageError("no metric of role primary or secondary: name one with --metric")
     courses = {
         course.series: course
         for course in find_courses(readings, bench, strand.places(readings), interleaved=False)

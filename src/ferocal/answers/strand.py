@@ -75,7 +75,7 @@ def find_strand(study: Study, factor: str, at: Sequence[str] = ()) -> Strand:
     if factors[factor].order is None:
         raise UsageError(
             f'the levels of {factor} have no order: write order = "time" under [factor.{factor}], '
-            'with a date for every level, or order = "file" for the order in which they stand'
+            'with a date for every level, or order = "file" for the order in the file'
         )
     levels = {**study.configuration(study.baseline).levels, **_chosen(study, factor, at)}
     by_levels = {

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 
 from ferocal.analysis.data.cells import Cell, tabulate
 from ferocal.analysis.data.gaps import Gap
+from ferocal.analysis.data.series import Series
+from ferocal.answers.best import Best, find_all_best
 from ferocal.answers.circumstances import MixedStatistic, find_mixed_statistics
 from ferocal.answers.criteria import CriteriaChange, StudyChange
 from ferocal.answers.evidence import Evidence
@@ -22,6 +25,7 @@ class ReadingsTable:
     """Cells by bench: rows are series, columns the configurations; None where nothing was read.
 
     ``gaps`` say why cells are empty. ``asked`` says whether some metrics were asked for by name.
+    ``best`` has by bench and series the best configuration and those tied with it.
     ``excluded``, ``left_out`` and ``corrected`` are those of a comparison; ``mixed`` are metrics
     whose readings are not all the same statistic.
     """
@@ -38,6 +42,7 @@ class ReadingsTable:
     corrected: tuple[CorrectedReading, ...] = ()
     study_changes: tuple[StudyChange, ...] = ()
     mixed: tuple[MixedStatistic, ...] = ()
+    best: Mapping[tuple[str, Series], Best] = field(default_factory=dict)
 
 
 def make_table(
@@ -72,6 +77,7 @@ def make_table(
         corrected=evidence.corrected,
         study_changes=evidence.study_changes,
         mixed=find_mixed_statistics(evidence.contexts),
+        best=find_all_best(study, evidence) if len(evidence.readings.value) else {},
     )
 
 

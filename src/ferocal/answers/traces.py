@@ -93,7 +93,7 @@ def find_trace_metrics(study: Study, kind: str, workloads: Sequence[str]) -> lis
         and (not workloads or workload in workloads)
     ]
     if not found:
-        raise UsageError(f'no metric of the kind "{kind}" here; declare one with kind = "{kind}"')
+        raise UsageError(f'this study has no {kind}: no metric in study.toml has kind = "{kind}"')
     return found
 
 

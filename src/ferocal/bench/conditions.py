@@ -65,7 +65,7 @@ class ConditionReader:
     @property
     def unreadable(self) -> list[str]:
         """Conditions that cannot be read on this machine."""
-        return [label_of(key) for key in SOURCES if key not in self._readable]
+        return [label_of(key).partition(",")[0] for key in SOURCES if key not in self._readable]
 
     def read(self) -> dict[str, Any]:
         """The conditions now; None for what cannot be read this once."""

@@ -66,7 +66,7 @@ class Completed:
     end; ``whole`` is the file of all of it, which the next command removes. ``error`` says why
     nothing could be started,
     ``processes`` is what was seen of the processes, None where nobody could look.
-    ``ended_for`` is "overran" (time limit), "output" (too much of it) or None. ``processors``
+    ``ended_for`` is "timeout" (time limit), "output" (too much of it) or None. ``processors``
     is the number of processors on which it was allowed to run at its end. ``left_behind``
     names processes that it left running: where these are ended only those that had taken
     themselves a session of their own; else those that live on. None where
@@ -99,7 +99,7 @@ class Completed:
             return self.error
         if self.ended_for == "output":
             return f"wrote more than {grouped(OUTPUT_LIMIT)} bytes"
-        if self.ended_for == "overran":
+        if self.ended_for == "timeout":
             return f"was ended at its time limit after {self.wall:.3g} s"
         if self.exit_status != 0:
             return f"ended with exit status {self.exit_status}"
@@ -183,7 +183,7 @@ class LocalExecutor:
             error = "its output changed while it was read: end whatever else writes into it"
             return Completed(exit_status=None, error=error)
         except FileNotFoundError:
-            error = f"what it wrote is gone: somebody has removed {self._scratch}"
+            error = f"its output is gone: {self._scratch} was removed"
             return Completed(exit_status=None, error=error)
         finally:
             if size <= READ_LIMIT:
@@ -257,7 +257,7 @@ class LocalExecutor:
                 status, ended_for = child.wait(invocation.timeout), None
             except subprocess.TimeoutExpired:
                 _end_tree(child.pid)
-                status, ended_for = child.wait(), "overran"
+                status, ended_for = child.wait(), "timeout"
             except KeyboardInterrupt:
                 _end_tree(child.pid)
                 raise

@@ -268,7 +268,7 @@ def _watch(
         left = start + request["timeout"] - now
         size = sum(os.fstat(file.fileno()).st_size for file in outputs)
         if ended_for is None and left <= 0:
-            ended_for = "overran"
+            ended_for = "timeout"
         elif ended_for is None and size > request["output_limit"]:
             ended_for = "output"
         if ended_for is not None:

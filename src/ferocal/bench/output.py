@@ -62,4 +62,4 @@ def find_in_json(document: Any, pointer: str) -> Any:
             return found
     except (JsonPointerException, ValueError) as error:
         raise OutputError(f'nothing at "{pointer}" in the output: {error}') from None
-    raise OutputError(f'"{part}" stands twice in one object of the output')
+    raise OutputError(f'"{part}" occurs twice in one object of the output')

@@ -53,8 +53,8 @@ def check_room(*places: Path) -> None:
         with contextlib.suppress(OSError):  # a place that is gone is told by what misses it
             if shutil.disk_usage(place).free < _LEAST_FREE:
                 raise FerocalError(
-                    f"{place}: the disk is full, so what is run there cannot be believed; make "
-                    "room, then run the same command again"
+                    f"{place}: the disk is full, so runs there cannot be trusted; free some space, "
+                    "then run the same command again"
                 )
 
 

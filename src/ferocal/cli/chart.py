@@ -1,65 +1,47 @@
-"""``ferocal chart``: all metrics under all configurations at a glance."""
+"""``ferocal chart``: all metrics under all configurations in one figure."""
 
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from ferocal.cli.common import (
-    example,
-    force_option,
-    make_console,
-    say,
+from ferocal.cli.common import example, force_option, study_option
+from ferocal.cli.publishing import (
+    against_option,
+    make_publication,
+    output_option,
     selection_options,
-    study_option,
 )
+
+if TYPE_CHECKING:
+    from ferocal.answers.selection import Selection
 
 
 @click.command("chart")
 @study_option
-@click.option("--against", metavar="NAME", help="Draw changes against this configuration.")
+@against_option
 @selection_options("metric", "workload", "configuration", "bench", "role", "group")
-@click.option(
-    "-o",
-    "--output",
-    "chart",
-    type=click.Path(path_type=Path, dir_okay=False),
-    metavar="FILE",
-    help="Draw it, as .svg or .png.",
-)
+@output_option
 @force_option
 @example("ferocal chart -o chart.svg")
 def command(
     directory: Path,
     against: str | None,
-    metrics: tuple[str, ...],
-    workloads: tuple[str, ...],
-    configurations: tuple[str, ...],
-    benches: tuple[str, ...],
-    roles: tuple[str, ...],
-    groups: tuple[str, ...],
-    chart: Path | None,
+    selection: Selection,
+    output: Path | None,
     force: bool,
 ) -> None:
-    """Show all metrics under all configurations at a glance.
+    """Draw all metrics under all configurations.
 
-    Printed, the best of every row is marked, with what is not shown to differ from it. Drawn,
-    every metric is a row on an axis of ratios, better always to the right, with intervals.
+    Every metric is a row on an axis of ratios, better always to the right, with intervals.
+    Without --output the file is chart.svg in the study's directory. `ferocal table` has the
+    numbers.
     """
     import ferocal
-    from ferocal.answers.selection import Selection
-    from ferocal.render.chart import show_charts
+    from ferocal.documents.chart import chart_document
 
-    selection = Selection(configurations, workloads, metrics, benches, roles, groups)
+    publish = make_publication(None, False, output or directory / "chart.svg", force)
     charts = ferocal.open(directory).charts(against=against, selection=selection)
-    show_charts(make_console(), charts)
-    if chart is None:
-        return
-    from ferocal.render.chart_figure import chart_figure, chart_path
-    from ferocal.render.trace_figures import save_figure
-
-    for found in charts:
-        path = chart_path(chart, found, len(charts))
-        save_figure(chart_figure(found), path, force=force)
-        say(f"wrote {path}")
+    publish.write(chart_document(charts))

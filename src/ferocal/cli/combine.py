@@ -7,7 +7,8 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, make_console, say
+from ferocal.cli.common import example, say
+from ferocal.cli.publishing import show
 
 
 @click.command("combine")
@@ -25,18 +26,20 @@ from ferocal.cli.common import example, make_console, say
     required=True,
     metavar="DIR",
     type=click.Path(path_type=Path, file_okay=False),
-    help="The new study; it is not there yet.",
+    help="Directory to create for the combined study (must not exist).",
 )
 @click.option(
     "--map",
     "mappings",
     multiple=True,
     metavar="DIR:KIND.OLD=NEW",
-    help="Another name for a bench, configuration or workload of a study, or with "
-    "DIR:factor.NAME=LEVEL the level of a factor that it does not have.",
+    help="Rename a bench, configuration or workload of a study; "
+    "DIR:factor.NAME=LEVEL adds a level of a factor it lacks.",
 )
-@click.option("--question", metavar="TEXT", help="What is asked now.  [as in the first study]")
-@click.option("--yes", is_flag=True, help="Write it without asking.")
+@click.option(
+    "--question", metavar="TEXT", help="Question of the combined study.  [that of the first]"
+)
+@click.option("--yes", is_flag=True, help="Do not ask before writing.")
 @example("ferocal combine spring autumn -o year --map autumn:bench.node=node-2")
 def command(
     directories: tuple[Path, ...],
@@ -45,23 +48,24 @@ def command(
     question: str | None,
     yes: bool,
 ) -> None:
-    """Make one study of several, with all that was recorded.
+    """Combine several studies into one.
 
-    Benches, configurations and workloads of one name are the same, and configurations of the same
-    levels; --map says otherwise. What goes where is shown first, with units, versions, facts and
-    dates that contradict, and is written after a yes. The studies themselves stay as they are;
-    runs that several have are taken once. Programs and files that commands need are not copied.
+    Benches, configurations and workloads with the same name are the same, and so are
+    configurations with the same levels; --map overrides that. The mapping is shown first, with
+    contradicting units, versions, facts and dates, and written after confirmation. The studies
+    themselves are not changed; runs found in several are taken once. Programs and files that
+    commands need are not copied.
     """
+    from ferocal.documents.combining import brought_lines, combination_document
     from ferocal.intake.combining import combine_studies, plan_combination
-    from ferocal.render.combining import brought_lines, show_combination
 
     combined = plan_combination(directories, mappings, question)
-    show_combination(make_console(), combined)
+    show(combination_document(combined))
     if not yes:
         if not sys.stdin.isatty():
-            say(f"nothing is written yet: the same with --yes makes {target}")
+            say(f"nothing was written; add --yes to create {target}")
             return
-        if not click.confirm(f"Make {target} so?"):
+        if not click.confirm(f"Create {target} as shown?"):
             say("nothing was written")
             return
     for line in brought_lines(combine_studies(combined, target)):

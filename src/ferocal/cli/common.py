@@ -6,12 +6,11 @@ import inspect
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar, get_args
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from ferocal.terms.bounds import MOST_ROUNDS, MOST_SAMPLES
-from ferocal.terms.roles import Role
 from ferocal.terms.signs import masked, visible
 
 if TYPE_CHECKING:
@@ -27,13 +26,13 @@ study_option = click.option(
     type=click.Path(path_type=Path, file_okay=False),
     default=Path(),
     metavar="DIR",
-    help="The study's directory.  [default: the current one]",
+    help="Directory of the study.  [current directory]",
 )
 
 
 def _not_empty(context: click.Context, parameter: click.Parameter, value: str) -> str:
     if not value.strip():
-        raise click.BadParameter("is empty; say why")
+        raise click.BadParameter("must not be empty: say why")
     return value
 
 
@@ -42,45 +41,12 @@ reason_option = click.option(
     required=True,
     callback=_not_empty,
     metavar="TEXT",
-    help="Why (required; shown by `ferocal runs` and `compare --detail`).",
+    help="Why (required; listed by `ferocal runs` and `compare --detail`).",
 )
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 force_option = click.option(
-    "--force", is_flag=True, help="Write over a file that is no output of Ferocal."
+    "--force", is_flag=True, help="Overwrite a file that Ferocal did not write."
 )
-_SELECTIONS = {
-    "metric": "Only this metric.",
-    "workload": "Only this workload.",
-    "configuration": "Only this configuration.",
-    "bench": "Only this bench.",
-    "role": "Only metrics of this role.",
-    "group": "Only workloads of this group.",
-}
-_DEFAULTS = ("metric", "workload", "configuration", "bench")
-
-
-def selection_options(*names: str) -> Callable[[Function], Function]:
-    """Add options that limit what is shown, all unless named; they may be repeated.
-
-    The command gets them as tuples, such as ``metrics``.
-    """
-
-    def decorate(function: Function) -> Function:
-        for name in names or _DEFAULTS:
-            plural = "benches" if name == "bench" else f"{name}s"
-            kind = click.Choice(get_args(Role)) if name == "role" else None
-            option = click.option(
-                f"--{name}",
-                plural,
-                multiple=True,
-                type=kind,
-                metavar=None if kind else "NAME",
-                help=_SELECTIONS[name],
-            )
-            function = option(function)
-        return function
-
-    return decorate
 
 
 def example(text: str) -> Callable[[Function], Function]:
@@ -102,13 +68,13 @@ def say(text: str, *, err: bool = False) -> None:
 
 def make_console(*, stderr: bool = False) -> Console:
     """The console that everything is printed on; loaded when used."""
-    from ferocal.render import console
+    from ferocal.media import console
 
     return console.make_console(stderr=stderr)
 
 
 def print_json(document: Any) -> None:
     """Print a document as JSON."""
-    from ferocal.render.json_text import dumps
+    from ferocal.media.json import dumps
 
     click.echo(masked(dumps(document)))

@@ -9,14 +9,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ferocal.cli.common import (
-    example,
-    json_option,
-    make_console,
-    print_json,
-    say,
+from ferocal.cli.common import example, say
+from ferocal.cli.publishing import (
+    Publication,
+    against_option,
+    reading_command,
     selection_options,
-    study_option,
 )
 
 if TYPE_CHECKING:
@@ -24,139 +22,138 @@ if TYPE_CHECKING:
     from ferocal.answers.comparison import Comparison
     from ferocal.answers.selection import Selection
 
+# A verdict by its name, or by its mark in grids.
+_VERDICTS = (
+    "better", "worse", "equivalent", "equal", "inconclusive", "open", "seen once", "not judged",
+    "not comparable",
+)  # fmt: skip
+# By option, those that it excludes.
+_EXCLUDED = {
+    "across": ("gate", "only", "as_factor", "between", "against"),
+    "between": ("gate", "only", "as_factor"),
+}
+
 
 @click.command("compare")
-@study_option
-@json_option
-@click.option("--against", metavar="NAME", help="Compare with this configuration instead.")
+@reading_command
+@against_option
 @selection_options("metric", "workload", "configuration", "bench", "role", "group")
 @click.option(
     "--sort",
     type=click.Choice(["file", "size", "name"]),
     default="file",
     show_default=True,
-    help="Order of the rows: of the study file, by size of effect, or by name.",
+    help="Order of the rows: of the study file, by size of change, or by name.",
 )
 @click.option(
     "--only",
     multiple=True,
-    type=click.Choice(["better", "worse", "equal", "open"]),
-    help="Only metrics of which something is so; may be repeated.",
+    type=click.Choice(_VERDICTS),
+    metavar="VERDICT",
+    help="Only metrics with this verdict under some configuration; may be repeated.",
 )
 @click.option(
     "--between",
     metavar="FACTOR|workload|size|bench|study",
-    help="Whether the changes differ between levels of a factor, workloads, sizes, benches, or "
-    "between this study and another, DIR.",
+    help="Do changes differ between levels, workloads, sizes, benches, or from study DIR?",
 )
 @click.option(
-    "--across",
-    type=click.Choice(["benches"]),
-    help="Benches against each other, configuration by configuration.",
+    "--across", type=click.Choice(["benches"]), help="Compare benches, for each configuration."
 )
 @click.argument(
     "other", metavar="[DIR]", required=False, type=click.Path(path_type=Path, file_okay=False)
 )
 @click.option("--detail", is_flag=True, help="Every effect and every caveat in full.")
 @click.option(
-    "--times", is_flag=True, help='In full, with a column "times as fast", above 1 is better.'
+    "--as-factor",
+    is_flag=True,
+    help='Like --detail, with a column "times as fast" (above 1 is better).',
 )
 @click.option(
     "--gate",
     type=click.Choice(["worse", "not-equivalent"]),
-    help="Exit with 3 if a primary metric is so (any metric, if none is primary).",
+    help="Exit with 3 if a primary metric (any, if none is primary) is so.",
 )
 @example("ferocal compare --against r64+opengl --gate worse")
 def command(
+    publish: Publication,
     directory: Path,
-    as_json: bool,
     against: str | None,
-    configurations: tuple[str, ...],
-    workloads: tuple[str, ...],
-    metrics: tuple[str, ...],
-    benches: tuple[str, ...],
-    roles: tuple[str, ...],
-    groups: tuple[str, ...],
+    selection: Selection,
     sort: str,
     only: tuple[str, ...],
     between: str | None,
     across: str | None,
     other: Path | None,
     detail: bool,
-    times: bool,
+    as_factor: bool,
     gate: str | None,
 ) -> None:
-    """Say which configuration changes the scores, and by how much.
+    """Show which configuration changes the scores, and by how much.
 
-    First the answer, then the overview: metrics in rows, configurations in columns, each
-    with the change of the measured value, half the width of its interval and a sign for
-    the verdict: better, worse, equal (inside the margin) or open. Metrics that are details
-    are shown where they get clearly worse, with --detail, or asked for by name.
+    First the answer, then the overview: metrics in rows, configurations in columns, each with
+    its change, half the width of its interval and a sign for the verdict: better, worse,
+    equivalent (inside the margin) or inconclusive. Metrics of the role detail appear where they
+    get clearly worse, with --detail, or when asked for by name.
 
-    Limits to some configurations, workloads, metrics, roles, groups or benches may be
-    repeated. They change what is shown and what the gate looks at, not how it is judged. A
-    gate needs evidence: it fails where nothing can be compared, and where the control arm
-    differs.
+    Options that limit the metrics or configurations change what is shown and what the gate looks
+    at, not how it is judged; repeated, any of the names may match. --gate worse fails on metrics
+    that are worse; --gate not-equivalent fails on all that are not shown to be equivalent. Either
+    fails where nothing can be compared, and where the control arm differs.
     """
     import ferocal
-    from ferocal.answers.selection import Selection
-    from ferocal.render.comparison import show_comparison
+    from ferocal.documents.comparison import comparison_document
+    from ferocal.documents.objects.results import comparison_object
 
-    selection = Selection(configurations, workloads, metrics, benches, roles, groups)
     if (other is not None) != (between == "study"):
-        raise click.UsageError("--between study goes with the directory of another study")
+        raise click.UsageError("--between study needs the directory of another study")
+    _check_options(locals())
     if across is not None:
-        if gate or only or times or between or against:
-            raise click.UsageError(
-                "--gate, --only, --times, --between and --against do not go with --across"
-            )
-        _show_across(directory, selection, as_json=as_json)
+        _publish_across(publish, directory, selection)
         return
     if between is not None:
-        if gate or only or times:
-            raise click.UsageError("--gate, --only and --times do not go with --between")
-        _show_between(directory, between, other, against, selection, as_json=as_json)
+        _publish_between(publish, directory, between, other, against, selection)
         return
     comparison = ferocal.open(directory).compare(against=against, selection=selection)
     comparison = _sorted(comparison, sort)
-    if as_json:
-        from ferocal.render.documents import COMPARISON
-
-        document = COMPARISON.make(comparison)
-        if only:
-            document["effects"] = [e for e in document["effects"] if e["mark"] in only]
-        print_json(document)
-    else:
-        show_comparison(make_console(), comparison, times=times, only=only, detail=detail)
+    publish(
+        lambda: comparison_document(comparison, as_factor=as_factor, only=only, detail=detail),
+        comparison_object(only),
+        comparison,
+    )
     if gate is not None:
         _check_gate(comparison, gate)
 
 
-def _show_across(directory: Path, selection: Selection, *, as_json: bool) -> None:
+def _check_options(given: dict[str, object]) -> None:
+    """Refuse options that exclude each other."""
+    for option, others in _EXCLUDED.items():
+        wrong = [f"--{name.replace('_', '-')}" for name in others if given[name]]
+        if given[option] and wrong:
+            raise click.UsageError(f"--{option} excludes {', '.join(wrong)}")
+
+
+def _publish_across(publish: Publication, directory: Path, selection: Selection) -> None:
     import ferocal
+    from ferocal.documents.across import across_document
+    from ferocal.documents.objects.across import ACROSS
 
     answer = ferocal.open(directory).across(selection)
-    if as_json:
-        from ferocal.render.across_documents import ACROSS
-
-        print_json(ACROSS.make(answer))
-    else:
-        from ferocal.render.across import show_across
-
-        show_across(make_console(), answer)
+    publish(lambda: across_document(answer), ACROSS, answer)
 
 
-def _show_between(
+def _publish_between(
+    publish: Publication,
     directory: Path,
     kind: str,
     other: Path | None,
     against: str | None,
     selection: Selection,
-    *,
-    as_json: bool,
 ) -> None:
     import ferocal
     from ferocal.answers.between import compare_between
+    from ferocal.documents.between import between_document
+    from ferocal.documents.objects.between import BETWEEN
 
     opened = ferocal.open(directory)
     selection = selection.resolve(opened.study)
@@ -167,14 +164,7 @@ def _show_between(
     answer = compare_between(
         opened.study, opened.evidence(), kind, other=second, against=against, selection=selection
     )
-    if as_json:
-        from ferocal.render.between_documents import BETWEEN
-
-        print_json(BETWEEN.make(answer))
-    else:
-        from ferocal.render.between import show_between
-
-        show_between(make_console(), answer)
+    publish(lambda: between_document(answer), BETWEEN, answer)
 
 
 def _sorted(comparison: Comparison, sort: str) -> Comparison:
@@ -197,7 +187,7 @@ def _sorted(comparison: Comparison, sort: str) -> Comparison:
 
 
 def _check_gate(comparison: Comparison, gate: str) -> None:
-    from ferocal.render.comparison import gate_lines
+    from ferocal.documents.comparison import gate_lines
 
     failures = gate_lines(comparison, gate)
     for line in (*(f"warning: {change.text}" for change in comparison.criteria_changes), *failures):

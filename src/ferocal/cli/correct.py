@@ -1,4 +1,4 @@
-"""``ferocal correct``: replace a reading that was wrong."""
+"""``ferocal correct``: a reading that was wrong."""
 
 from __future__ import annotations
 
@@ -17,13 +17,13 @@ from ferocal.cli.common import example, reason_option, say, study_option
 @reason_option
 @example('ferocal correct 3f9a12c07b time 21.4 --reason "a digit was missing"')
 def command(directory: Path, run: str, metric: str, value: str, reason: str) -> None:
-    """Replace a reading that was wrong.
+    """Correct a reading.
 
-    RUN is an id that `ferocal runs` lists, or its beginning. What was read before stays in the
-    ledger. A value may be anything that `ferocal enter` takes.
+    RUN is an id that `ferocal runs` lists, or its beginning. The ledger keeps the previous value.
+    VALUE may be anything that `ferocal enter` accepts.
     """
+    from ferocal.documents.numbers import reading_text
     from ferocal.intake.correction import correct
-    from ferocal.render.numbers import reading_text
     from ferocal.study.load import load_study
 
     corrected = correct(load_study(directory), run, metric, value, reason)
@@ -33,4 +33,4 @@ def command(directory: Path, run: str, metric: str, value: str, reason: str) -> 
         f"{metric} of {corrected.run}: {reading_text(corrected.before)} {unit} is now "
         f"{reading_text(now.value, ends, now.bound or '')} {unit}"
     )
-    say("next: `ferocal runs` shows it, `ferocal compare` counts with it")
+    say("next: `ferocal compare`")

@@ -9,9 +9,11 @@ from typing import TYPE_CHECKING
 import click
 
 from ferocal.cli import ending
-from ferocal.cli.common import example, make_console, say
+from ferocal.cli.common import example, say
+from ferocal.cli.publishing import make_publication, show
 
 if TYPE_CHECKING:
+    from ferocal.documents.blocks import Table
     from ferocal.study.load import Study
 
 
@@ -77,7 +79,7 @@ def _measure(study: Study) -> list[str]:
         with make_observer(answer) as observer:
             summary = measure_study(study, observer, options=Options(go_on=True))
         if summary.interrupted:
-            say("interrupted; the same command goes on from there")
+            say("interrupted; the same command resumes")
             sys.exit(ending.status())
         prevented += summary.not_active
         if not summary.remaining:
@@ -99,65 +101,78 @@ def _show_update(directory: Path) -> None:
     """What the update did, what can be told apart, and what became of the claims."""
     import ferocal
     from ferocal.demo.scenario import factors_beside_truth
-    from ferocal.render.claims import show_claims
-    from ferocal.render.factors import show_factors
-    from ferocal.render.truth import factor_truth_table
+    from ferocal.documents.claims import claims_document
+    from ferocal.documents.factors import factors_document
+    from ferocal.documents.truth import factor_truth_table
 
-    opened, console = ferocal.open(directory), make_console()
+    opened = ferocal.open(directory)
     answer = opened.factors()
-    console.print()
-    show_factors(console, answer)
-    console.print("\nWhat is true of the levels:", style="bold")
-    console.print(factor_truth_table(factors_beside_truth(opened.study, answer.benches[0].effects)))
-    show_claims(console, opened.claims())
+    say("")
+    show(factors_document(answer))
+    _show_truth(
+        "True values of the levels:",
+        factor_truth_table(factors_beside_truth(opened.study, answer.benches[0].effects)),
+    )
+    show(claims_document(opened.claims()))
 
 
 def _show_kiosk(directory: Path) -> None:
     """When the kiosks changed, who leads now, and what is true."""
     import ferocal
     from ferocal.demo.scenario import steps_beside_truth
-    from ferocal.render.across import change_sentence
-    from ferocal.render.releases import show_series
-    from ferocal.render.truth import step_truth_table
+    from ferocal.documents.across import change_sentence
+    from ferocal.documents.releases import series_document
+    from ferocal.documents.truth import step_truth_table
 
-    opened, console = ferocal.open(directory), make_console()
+    opened = ferocal.open(directory)
     answer = opened.series("firmware")
-    console.print()
-    show_series(console, answer)
+    say("")
+    show(series_document(answer))
     for change in opened.across().changes:
         say(change_sentence(change))
-    console.print("\nWhat is true of the releases:", style="bold")
-    console.print(step_truth_table(steps_beside_truth(answer)))
+    truth = step_truth_table(steps_beside_truth(answer))
+    _show_truth("True values of the releases:", truth)
 
 
 def _show_hosts(directory: Path) -> None:
     """Which host is best, and what is true."""
     import ferocal
     from ferocal.demo.scenario import ranks_beside_truth
-    from ferocal.render.ranking import show_ranking
-    from ferocal.render.truth import rank_truth_table
+    from ferocal.documents.ranking import ranking_document
+    from ferocal.documents.truth import rank_truth_table
 
-    answer, console = ferocal.open(directory).rank(), make_console()
-    console.print()
-    show_ranking(console, answer)
-    console.print("\nWhat is true of the hosts:", style="bold")
-    console.print(rank_truth_table(ranks_beside_truth(answer.fields[0].main)))
+    answer = ferocal.open(directory).rank()
+    say("")
+    show(ranking_document(answer))
+    _show_truth(
+        "True values of the hosts:", rank_truth_table(ranks_beside_truth(answer.fields[0].main))
+    )
 
 
 def _show(directory: Path) -> None:
     import ferocal
     from ferocal.answers.report import make_report
     from ferocal.demo.scenario import beside_truth
-    from ferocal.render.comparison import show_comparison
-    from ferocal.render.page import write_page
-    from ferocal.render.truth import truth_table
+    from ferocal.documents.comparison import comparison_document
+    from ferocal.documents.report import report_document
+    from ferocal.documents.truth import truth_table
 
-    opened, console = ferocal.open(directory), make_console()
+    opened = ferocal.open(directory)
     comparison = opened.compare()
-    console.print()
-    show_comparison(console, comparison)
-    console.print("\nThe bench is simulated, so what is true is known:", style="bold")
-    console.print(truth_table(beside_truth(opened.study, comparison.effects)))
+    say("")
+    show(comparison_document(comparison))
+    _show_truth(
+        "The bench is simulated, so the true changes are known:",
+        truth_table(beside_truth(opened.study, comparison.effects)),
+    )
     path = directory / "report.html"
-    write_page(make_report(opened.study), path, mask=opened.study.mask)
-    console.print(f"wrote {path}")
+    report = make_report(opened.study)
+    make_publication(None, False, path, False).write(report_document(report), str(report.ledger))
+
+
+def _show_truth(title: str, table: Table) -> None:
+    """What is true of a simulated bench, beside what was found."""
+    from ferocal.documents.blocks import Document, Heading
+
+    say("")
+    show(Document("", (Heading(title), table)))

@@ -14,18 +14,25 @@ from ferocal.cli.place import bench_option, date_option, parse_time
 @study_option
 @click.argument("workload", metavar="WORKLOAD")
 @click.argument("values", nargs=-1, required=True, metavar="VALUE...")
-@click.option("--configuration", required=True, metavar="NAME", help="Of this configuration.")
-@click.option("--metric", default="", metavar="NAME", help="If the workload has several.")
-@click.option("--round", "number", type=ROUND, metavar="N", help="Its round.")
-@click.option("--visit", metavar="NAME", help="Its visit: values with one name belong together.")
+@click.option(
+    "--configuration",
+    required=True,
+    metavar="NAME",
+    help="Configuration the readings were taken with.",
+)
+@click.option("--metric", default="", metavar="NAME", help="Metric, if the workload has several.")
+@click.option("--round", "number", type=ROUND, metavar="N", help="Round of the reading.")
+@click.option(
+    "--visit", metavar="NAME", help="Visit of the reading; the same name means the same visit."
+)
 @bench_option
 @click.option(
     "--statistic",
     type=click.Choice(["single", "mean", "median", "best"]),
-    help="What the value is of several, if not as the study file says.",
+    help="How the value was obtained from several samples.  [as in the study file]",
 )
-@click.option("--samples", type=SAMPLES, metavar="N", help="Of how many values it is one.")
-@click.option("--version", metavar="TEXT", help="What the workload says of its version.")
+@click.option("--samples", type=SAMPLES, metavar="N", help="Number of samples behind the value.")
+@click.option("--version", metavar="TEXT", help="Version of the workload.")
 @date_option
 @example("ferocal enter dome-flight --configuration halden-5 rate=57.2 stutters=40")
 def command(
@@ -45,13 +52,13 @@ def command(
     """Record readings taken earlier or elsewhere.
 
     Several values are several runs, of one visit if --round or --visit says so; calls that name
-    the same visit add to it. Several metrics of one run are written NAME=VALUE. A value may have
-    a unit (21400ms), a decimal comma, be a range off a moving display (70..80), a value that
-    settled within one ("75 (70..80)") or a bound (">38000"). Write n/a where nothing could be
-    read, with a reason if there is one ("n/a: no sound"), or "not active".
+    the same visit add to it. Write several metrics of one run as NAME=VALUE. A value may have a
+    unit (21400ms) or a decimal comma; it may be a range from a moving display (70..80), a value
+    that settled within one ("75 (70..80)") or a bound (">38000"). Write n/a for a missing value,
+    with a reason if there is one ("n/a: no sound"), or "not active".
     """
+    from ferocal.documents.intake import odd_lines
     from ferocal.intake.placed import Place, Statistic, enter_values
-    from ferocal.render.intake import odd_lines
     from ferocal.study.load import load_study
     from ferocal.terms.wording import counted
 
@@ -66,4 +73,4 @@ def command(
     )
     for line in odd_lines(odd):
         say(line)
-    say("next: more of them, then `ferocal compare`")
+    say("next: enter more, then `ferocal compare`")

@@ -1,4 +1,4 @@
-"""``ferocal exclude``: mark runs as not to be used."""
+"""``ferocal exclude``: runs that are not to be used."""
 
 from __future__ import annotations
 
@@ -15,10 +15,10 @@ from ferocal.cli.common import example, reason_option, say, study_option
 @reason_option
 @example('ferocal exclude 3f9a12c07b --reason "projector was off"')
 def command(directory: Path, ids: tuple[str, ...], reason: str) -> None:
-    """Mark runs as not to be used.
+    """Exclude runs from the results.
 
-    Nothing is deleted: `ferocal restore` lifts the mark, and every table says how many
-    runs are excluded. IDs are those that `ferocal runs` lists, or their beginnings.
+    Nothing is deleted: `ferocal restore` undoes it, and every output shows how many runs are
+    excluded. ID is one that `ferocal runs` lists, or its beginning.
     """
     from ferocal.ledger.opening import open_ledger
     from ferocal.ledger.writing.marks import mark_runs

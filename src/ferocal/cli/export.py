@@ -16,23 +16,23 @@ from ferocal.cli.common import example, force_option, say, study_option
     "--traces",
     type=click.Path(path_type=Path, file_okay=False),
     metavar="DIR",
-    help="Write the traces too, a Parquet file each.",
+    help="Write the traces too, one Parquet file each.",
 )
 @force_option
 @example("ferocal export readings.csv --traces traces")
 def command(directory: Path, output: Path, traces: Path | None, force: bool) -> None:
-    """Write all readings with their context into a file.
+    """Write all readings with their context to a file.
 
-    A long table as CSV, JSON or Parquet, by the name of the file: a reading per row, with
-    configuration, levels, round, visit, run, unit and exclusion. `ferocal load` takes it back
-    without loss.
+    A long table as CSV, JSON or Parquet, by the name of the file: one reading per row, with
+    configuration, levels, round, visit, run, unit and exclusion. `ferocal load` imports it without
+    loss.
     """
     from ferocal.answers.criteria import find_criteria_changes
     from ferocal.answers.export import exported_traces, readings_frame
     from ferocal.ledger.opening import read_ledger
     from ferocal.ledger.reading.integrity import read_identity
     from ferocal.ledger.reading.sessions import read_criteria
-    from ferocal.render.export import check_output, write_readings, write_traces
+    from ferocal.media.readings import check_output, write_readings, write_traces
     from ferocal.study.load import load_study
     from ferocal.terms.wording import counted
 

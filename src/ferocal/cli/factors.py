@@ -1,59 +1,48 @@
-"""``ferocal factors``: which of the things that were varied did it."""
+"""``ferocal factors``: which of the things that were varied changed the scores."""
 
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from ferocal.cli.common import (
-    example,
-    json_option,
-    make_console,
-    print_json,
-    selection_options,
-    study_option,
-)
+from ferocal.cli.common import example
+from ferocal.cli.publishing import Publication, reading_command, selection_options
+
+if TYPE_CHECKING:
+    from ferocal.answers.selection import Selection
 
 
 @click.command("factors")
-@study_option
-@json_option
-@click.option("--from", "start", metavar="NAME", help="Divide the change from here.  [baseline]")
-@click.option("--to", "end", metavar="NAME", help="Divide the change up to this configuration.")
+@reading_command
+@click.option(
+    "--against", "start", metavar="NAME", help="Start of the change to split.  [baseline]"
+)
+@click.option("--to", "end", metavar="NAME", help="End of the change to split.")
 @selection_options("metric", "workload", "bench", "role", "group")
-@click.option("--detail", is_flag=True, help="All interactions, and what carries the index.")
+@click.option("--detail", is_flag=True, help="All interactions, and the parts of the index.")
 @example("ferocal factors --to r64+vulkan")
 def command(
+    publish: Publication,
     directory: Path,
-    as_json: bool,
     start: str | None,
     end: str | None,
-    metrics: tuple[str, ...],
-    workloads: tuple[str, ...],
-    benches: tuple[str, ...],
-    roles: tuple[str, ...],
-    groups: tuple[str, ...],
+    selection: Selection,
     detail: bool,
 ) -> None:
-    """Say which of the things that were varied did it.
+    """Attribute changes to factors.
 
-    What each level of each factor does, averaged over those of the others, per metric and as
-    an index over all workloads; which levels act on each other; how the change between two
-    configurations is divided among its factors; how it scales where levels are amounts; and
-    what always changed together, with the configuration whose measurement would tell it apart.
+    The effect of each level of each factor, averaged over the levels of the others, per metric
+    and as an index over all workloads; interactions; how the change between two configurations
+    splits among factors; scaling, where levels are amounts; and factors that always changed
+    together, with the configuration that would separate them.
     """
     import ferocal
-    from ferocal.answers.selection import Selection
-    from ferocal.render.factors import show_factors
+    from ferocal.documents.factors import factors_document
+    from ferocal.documents.objects.factors import FACTORS
 
-    selection = Selection((), workloads, metrics, benches, roles, groups)
     answer = ferocal.open(directory).factors(
-        start=start, end=end, selection=selection, parts=as_json or detail
+        start=start, end=end, selection=selection, parts=publish.format != "text" or detail
     )
-    if as_json:
-        from ferocal.render.factor_documents import FACTORS
-
-        print_json(FACTORS.make(answer))
-    else:
-        show_factors(make_console(), answer, detail=detail)
+    publish(lambda: factors_document(answer, detail=detail), FACTORS, answer)

@@ -1,138 +1,112 @@
-"""``ferocal inspect``: the study as understood."""
+"""``ferocal inspect``: the study, its ledger and this bench, looked at."""
 
 from __future__ import annotations
 
 import sys
+from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
 import click
 
-from ferocal.cli.common import example, json_option, make_console, print_json, say, study_option
+from ferocal.cli.common import example
+from ferocal.cli.publishing import Publication, reading_command
+
+_FACES = ("overhead", "noise", "integrity", "kept")
 
 
 @click.command("inspect")
-@study_option
-@json_option
-@click.option("--schema", is_flag=True, help="Print the JSON Schema of study files, for editors.")
-@click.option("--overhead", is_flag=True, help="Measure what Ferocal adds to what it measures.")
+@reading_command
+@click.option("--overhead", is_flag=True, help="Measure the overhead of Ferocal itself.")
 @click.option(
     "--noise",
     type=click.FloatRange(min=1, max=3600),
     is_flag=False,
     flag_value=60.0,
     metavar="[SECONDS]",
-    help="Look at what this bench can resolve, for a minute unless stated.",
+    help="Measure which changes this bench can resolve.  [60 seconds]",
 )
-@click.option(
-    "--integrity", is_flag=True, help="Check that the ledger is as it was written, row by row."
-)
-@click.option(
-    "--kept", is_flag=True, help="List what the ledger holds of what kind, before it is passed on."
-)
+@click.option("--integrity", is_flag=True, help="Check that the ledger is as it was written.")
+@click.option("--kept", is_flag=True, help="List the kinds of data in the ledger, before sharing.")
 @click.option("--bench", metavar="NAME", help="With --noise: which bench this machine is.")
 @example("ferocal inspect --study my-study")
-def command(
-    directory: Path,
-    as_json: bool,
-    schema: bool,
-    overhead: bool,
-    noise: float | None,
-    integrity: bool,
-    kept: bool,
-    bench: str | None,
-) -> None:
-    """Show the study as it is understood.
+def command(publish: Publication, directory: Path, bench: str | None, **faces: Any) -> None:
+    """Show the study as Ferocal understands it.
 
-    The benches, the configurations with their levels, the workloads with their metrics,
-    and the order and number of the runs. Nothing of the study is run and nothing is written.
+    The benches, the configurations with their levels, the workloads with their metrics, and the
+    number of runs. No command of the study is run and nothing is written. --overhead, --noise,
+    --integrity and --kept show something else instead, one at a time.
 
-    With --noise a fixed loop runs in many short processes: how much they vary, who else is busy,
-    clock and power, the rounds that a change would need, and what to change first. These
-    figures are kept with the study.
+    With --noise a fixed loop runs in many short processes: how much they vary, what else uses the
+    processors, clock and power, the rounds that a change would need, and what to improve first.
+    The study records these figures.
 
-    With --integrity the exit status is 1 if anything in the ledger is not as it was written.
+    With --integrity the exit status is 1 if anything in the ledger differs from what was written.
     """
-    if noise is not None:
-        _look(directory, bench, noise, as_json=as_json)
-        return
-    if schema:
-        from ferocal.study.model import StudyFile
-
-        print_json(StudyFile.model_json_schema())
-        return
-    if overhead:
-        _show_overhead(directory)
-        return
-    if integrity:
-        sys.exit(_check(directory, as_json=as_json))
-    if kept:
-        _list_kept(directory, as_json=as_json)
+    chosen = [name for name in _FACES if faces[name]]
+    if len(chosen) > 1:
+        names = " and ".join(f"--{name}" for name in chosen)
+        raise click.UsageError(f"{names} exclude each other: use one at a time")
+    if bench is not None and chosen != ["noise"]:
+        raise click.UsageError("--bench needs --noise")
+    show = {"overhead": _overhead, "noise": _noise, "integrity": _integrity, "kept": _kept}
+    if chosen:
+        show[chosen[0]](publish, directory, {**faces, "bench": bench})
         return
     from ferocal.answers.inspection import inspect_study
-    from ferocal.render.inspection import show_inspection
+    from ferocal.documents.inspection import inspection_document
+    from ferocal.documents.objects.results import INSPECTION
     from ferocal.study.load import load_study
 
     inspection = inspect_study(load_study(directory))
-    if as_json:
-        from ferocal.render.documents import INSPECTION
-
-        print_json(INSPECTION.make(inspection))
-    else:
-        show_inspection(make_console(), inspection)
+    publish(lambda: inspection_document(inspection), INSPECTION, inspection)
 
 
-def _look(directory: Path, bench: str | None, seconds: float, *, as_json: bool) -> None:
-    """Look at the noise of this machine, and print and keep what was seen."""
+def _noise(publish: Publication, directory: Path, options: Mapping[str, Any]) -> None:
+    """Measure the noise of this machine, and publish and record it."""
+    from ferocal.documents.noise_look import noise_document
+    from ferocal.documents.objects.noise import LOOK
     from ferocal.measure.noise_look import take_look
 
-    quiet = as_json or not sys.stderr.isatty()
+    seconds, bench = options["noise"], options["bench"]
+    quiet = publish.wants_json or not sys.stderr.isatty()
     bar = click.progressbar(
-        length=round(seconds), label="looking at this bench", file=sys.stderr, hidden=quiet
+        length=round(seconds), label="measuring this bench", file=sys.stderr, hidden=quiet
     )
     with bar:
         figures, kept = take_look(directory, bench, seconds, lambda s: bar.update(round(s)))
-    if as_json:
-        from ferocal.render.look_documents import LOOK
-
-        print_json(LOOK.make((figures, kept)))
-    else:
-        from ferocal.render.noise_look import show_look
-
-        show_look(make_console(), figures, kept)
+    publish(lambda: noise_document(figures, kept), LOOK, (figures, kept))
 
 
-def _check(directory: Path, *, as_json: bool) -> int:
-    """Check the ledger and print what was found; the exit status."""
+def _integrity(publish: Publication, directory: Path, options: Mapping[str, Any]) -> None:
+    """Check the ledger; status 1 if it is damaged."""
     from ferocal.answers.inspection import check_integrity
-    from ferocal.render.integrity import INTEGRITY, show_integrity
+    from ferocal.documents.integrity import integrity_document
+    from ferocal.documents.objects.inspections import INTEGRITY
 
     found = check_integrity(directory)
-    if as_json:
-        print_json(INTEGRITY.make(found))
-    else:
-        show_integrity(make_console(), found)
-    return 1 if found.broken else 0
+    publish(lambda: integrity_document(found), INTEGRITY, found)
+    if found.broken:
+        sys.exit(1)
 
 
-def _list_kept(directory: Path, *, as_json: bool) -> None:
-    """Print what the ledger holds."""
+def _kept(publish: Publication, directory: Path, options: Mapping[str, Any]) -> None:
+    """What the ledger holds."""
     from ferocal.answers.inspection import list_holdings
-    from ferocal.render.kept import KEPT, show_holdings
+    from ferocal.documents.kept import kept_document
+    from ferocal.documents.objects.inspections import KEPT
 
     held = list_holdings(directory)
-    if as_json:
-        print_json(KEPT.make(held))
-    else:
-        show_holdings(make_console(), held)
+    publish(lambda: kept_document(held), KEPT, held)
 
 
-def _show_overhead(directory: Path) -> None:
-    """Measure what measuring adds, and print it."""
+def _overhead(publish: Publication, directory: Path, options: Mapping[str, Any]) -> None:
+    """Measure what measuring adds."""
     from ferocal.bench.execution import local_executor
     from ferocal.bench.overhead import measure_overhead
-    from ferocal.render.inspection import overhead_lines
+    from ferocal.documents.inspection import overhead_document
+    from ferocal.documents.objects.inspections import OVERHEAD
 
     with local_executor() as executor:
         overhead = measure_overhead(executor, directory)
-    for line in overhead_lines(overhead):
-        say(line)
+    publish(lambda: overhead_document(overhead), OVERHEAD, overhead)

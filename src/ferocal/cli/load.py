@@ -8,6 +8,7 @@ import click
 
 from ferocal.cli.common import example, make_console, say, study_option
 from ferocal.cli.place import again_option, bench_option, files_argument, preview_option
+from ferocal.cli.publishing import show
 
 
 @click.command("load")
@@ -23,7 +24,7 @@ from ferocal.cli.place import again_option, bench_option, files_argument, previe
 @bench_option
 @preview_option
 @again_option
-@click.option("--only-new", is_flag=True, help="Leave out rows that are in the ledger already.")
+@click.option("--only-new", is_flag=True, help="Import only rows that are not in the ledger yet.")
 @example("ferocal load scores.csv --column configuration=OS --preview")
 def command(
     directory: Path,
@@ -34,25 +35,25 @@ def command(
     again: bool,
     only_new: bool,
 ) -> None:
-    """Bring in readings from files.
+    """Import readings from files.
 
-    CSV with any common delimiter, JSON, JSON Lines, Parquet, and XLSX or ODS. A long table
-    has a reading per row: configuration (or a column per factor), workload, metric, value,
-    and where known unit, bench, round, visit, run, started_at, statistic, samples. A wide one
-    has a workload per row and a configuration per column. Cells may be ranges (70..80) and
-    bounds (>38000), or say that there is nothing (n/a, -, not active). Traces that `ferocal
-    export` wrote are taken too, and captures from elsewhere by `ferocal load-trace`. All or
-    nothing: one wrong row, and nothing is recorded.
+    CSV with any common delimiter, JSON, JSON Lines, Parquet, and XLSX or ODS. A long table has a
+    reading per row: configuration (or a column per factor), workload, metric, value, and where
+    known unit, bench, round, visit, run, date, statistic, samples. A wide table has a workload per
+    row and a configuration per column. Cells may be ranges (70..80), bounds (>38000) or missing
+    (n/a, -, not active). Traces written by `ferocal export` are imported too; other captures are
+    for `ferocal load-trace`. All or nothing: one wrong row, and nothing is recorded.
 
-    Of a file that has grown, --only-new records the rows that are not in the ledger yet. Rows are
-    the same if configuration, workload, metric, value and what else both state are.
+    When a file has grown, --only-new imports the new rows and skips those already in the ledger.
+    Rows are the same if configuration, workload, metric, value and all else that both state are.
     """
+    from ferocal.documents.blocks import Document
+    from ferocal.documents.intake import loaded_lines, readings_table
     from ferocal.intake.loading import load_files
-    from ferocal.render.intake import loaded_lines, readings_table
     from ferocal.study.load import load_study
 
     if again and only_new:
-        raise click.UsageError("--again takes every row and --only-new some: use one of them")
+        raise click.UsageError("--again and --only-new exclude each other")
     study = load_study(directory).on(bench)
     work = "reading and checking" if preview else "reading, checking and recording"
     with make_console(stderr=True).status(work):
@@ -63,5 +64,5 @@ def command(
         for line in loaded_lines(source, preview=preview):
             say(line)
         if preview and len(source.intake.value):
-            make_console().print(readings_table(study, source))
-    say("next: the same without --preview records it" if preview else "next: `ferocal compare`")
+            show(Document("", (readings_table(study, source),)))
+    say("next: repeat without --preview" if preview else "next: `ferocal compare`")

@@ -1,4 +1,4 @@
-"""``ferocal load-trace``: captures from elsewhere."""
+"""``ferocal load-trace``: captures of other programs."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ferocal.cli.common import ROUND, example, make_console, say, study_option
+from ferocal.cli.common import ROUND, example, say, study_option
 from ferocal.cli.place import (
     again_option,
     bench_option,
@@ -16,6 +16,7 @@ from ferocal.cli.place import (
     parse_time,
     preview_option,
 )
+from ferocal.cli.publishing import show
 from ferocal.terms.bounds import MOST_COUNTED
 
 if TYPE_CHECKING:
@@ -25,17 +26,23 @@ if TYPE_CHECKING:
 @click.command("load-trace")
 @study_option
 @files_argument
-@click.option("--configuration", required=True, metavar="NAME", help="Of this configuration.")
-@click.option("--workload", required=True, metavar="NAME", help="Of this workload.")
-@click.option("--metric", default="", metavar="NAME", help="If the workload has several traces.")
-@click.option("--column", metavar="NAME", help="The column of the values, if not as declared.")
 @click.option(
-    "--skip", type=click.IntRange(0, MOST_COUNTED), metavar="N", help="Leave out the first N."
+    "--configuration", required=True, metavar="NAME", help="Configuration of the captures."
 )
-@click.option("--unit", metavar="UNIT", help="The unit of the values, if not the metric's.")
-@click.option("--separate", is_flag=True, help="Every file is a run of its own.")
-@click.option("--round", "number", type=ROUND, metavar="N", help="Its round.")
-@click.option("--visit", metavar="NAME", help="Its visit: runs with one name belong together.")
+@click.option("--workload", required=True, metavar="NAME", help="Workload of the captures.")
+@click.option(
+    "--metric", default="", metavar="NAME", help="Metric, if the workload has several traces."
+)
+@click.option("--column", metavar="NAME", help="Column with the values.  [as in the study file]")
+@click.option(
+    "--skip", type=click.IntRange(0, MOST_COUNTED), metavar="N", help="Skip the first N values."
+)
+@click.option("--unit", metavar="UNIT", help="Unit of the values.  [that of the metric]")
+@click.option("--separate", is_flag=True, help="Treat every file as a separate run.")
+@click.option("--round", "number", type=ROUND, metavar="N", help="Round of the run.")
+@click.option(
+    "--visit", metavar="NAME", help="Visit of the run; the same name means the same visit."
+)
 @bench_option
 @date_option
 @preview_option
@@ -58,12 +65,12 @@ def command(
     preview: bool,
     again: bool,
 ) -> None:
-    """Bring in captures of a trace from elsewhere.
+    """Import captures of a trace.
 
-    Several files are captures of one run, or with --separate each of a run of its own. Columns
-    are those that the study file names; where none is named, a file holds a number per line.
-    Files can be of any format that `ferocal load` takes. What `ferocal export --traces` wrote
-    says itself of which run it is: load that with `ferocal load`.
+    Several files are captures of one run, or with --separate each of a separate run. Columns are
+    those named in the study file; without any, a file holds one number per line. Files can have
+    any format that `ferocal load` accepts. Traces written by `ferocal export --traces` identify
+    their run: import them with `ferocal load`.
     """
     from ferocal.intake.placed import Place
     from ferocal.intake.trace_loading import CaptureForm, load_traces
@@ -80,17 +87,14 @@ def _show(loaded: LoadedTraces, *, preview: bool) -> None:
     from ferocal.terms.wording import counted
 
     if preview:
-        from ferocal.render.intake import captures_table
+        from ferocal.documents.blocks import Document
+        from ferocal.documents.intake import captures_table
 
-        make_console().print(captures_table(loaded))
+        show(Document("", (captures_table(loaded),)))
     verb = "would record" if preview else "recorded"
     counts = loaded.counts
     say(
         f"{verb} {counted(counts['runs'], 'run')} with {counted(counts['traces'], 'capture')} "
         f"and {counted(counts['readings'], 'reading')}"
     )
-    say(
-        "next: the same without --preview records it"
-        if preview
-        else "next: `ferocal frames` and `ferocal soak` show traces"
-    )
+    say("next: repeat without --preview" if preview else "next: `ferocal frames` or `ferocal soak`")

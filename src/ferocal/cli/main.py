@@ -17,39 +17,46 @@ from ferocal.terms.signs import hide, visible
 # Summaries stand here, so that the overview imports no command.
 SECTIONS: dict[str, dict[str, str]] = {
     "Prepare": {
-        "demo": "Measure made-up studies on simulated benches, for a first look.",
-        "new": "Write a small study file to start from.",
-        "inspect": "Show the study as it is understood.",
-        "plan": "Show what will be done, how long it takes, and what it can answer.",
+        "demo": "Measure made-up studies on simulated benches",
+        "new": "Write a small study file to start from",
+        "inspect": "Show the study as Ferocal understands it",
+        "plan": "Show the visits, their duration, and what they can detect",
+        "schema": "Print the JSON Schema of the study file or of an output",
     },
     "Measure": {
-        "measure": "Take the runs that the plan still needs.",
-        "note": "Keep what numbers do not show: no sound, flicker, a crash.",
-        "enter": "Record readings taken earlier or elsewhere.",
-        "load": "Bring in readings from files.",
-        "load-trace": "Bring in captures of a trace from elsewhere.",
-        "reference": "Show where we stand among results from elsewhere.",
-        "noise-floor": "Bring in how much visits vary, from an earlier study.",
-        "merge": "Bring in the runs of a copy of this study.",
-        "combine": "Make one study of several, with all that was recorded.",
+        "measure": "Take the runs that the plan still needs",
+    },
+    "Import": {
+        "enter": "Record readings taken earlier or elsewhere",
+        "load": "Import readings from files",
+        "load-trace": "Import captures of a trace",
+        "merge": "Import the runs of a copy of this study",
+        "combine": "Combine several studies into one",
+        "reference": "Place your results among published ones",
+        "noise-floor": "Use the noise measured in an earlier study",
+    },
+    "Review": {
+        "runs": "List runs with their readings, in order of time",
+        "note": 'Attach a note, such as "no sound" or "screen flickers"',
+        "exclude": "Exclude runs from the results",
+        "restore": "Undo an exclusion",
+        "correct": "Correct a reading",
+        "repair": "Set damaged rows of the ledger aside",
     },
     "Read": {
-        "runs": "List every run with its readings, in order of time.",
-        "exclude": "Mark runs as not to be used.",
-        "restore": "Lift the exclusion of runs.",
-        "correct": "Replace a reading that was wrong.",
-        "repair": "Set aside what is damaged in the ledger, and keep a copy.",
-        "table": "Show what was read: centre, spread, runs.",
-        "frames": "Show frame times: average rate, lows, stutters.",
-        "soak": "Show soaks: peak, minimum, last quarter, onset of throttling.",
-        "compare": "Say which configuration changes the scores, and by how much.",
-        "chart": "Show all metrics under all configurations at a glance.",
-        "factors": "Say which of the things that were varied did it.",
-        "series": "Say where a series of releases changed the scores.",
-        "rank": "Say who is first, how surely, and what that depends on.",
-        "claims": "Say which claims the readings support or refute.",
-        "export": "Write all readings with their context into a file.",
-        "report": "Write everything into one HTML page.",
+        "compare": "Show which configuration changes the scores",
+        "table": "Show the readings: centre, spread, runs",
+        "factors": "Attribute changes to factors",
+        "series": "Find the releases that changed the scores",
+        "rank": "Rank configurations, with confidence",
+        "claims": "Show which claims the readings support or refute",
+        "frames": "Compare frame times: average rate, lows, stutters",
+        "soak": "Compare soaks: peak, minimum, last quarter",
+    },
+    "Publish": {
+        "report": "Write everything into one page",
+        "chart": "Draw all metrics under all configurations",
+        "export": "Write all readings with their context to a file",
     },
 }
 
@@ -99,17 +106,19 @@ class CommandGroup(click.Group):
 
     def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the commands, and the few options in a line, so that all of it fits a screen."""
+        formatter.write_paragraph()
         self.format_commands(ctx, formatter)
         formatter.write_paragraph()
         formatter.write_text(
-            "Options: --version, --debug (tracebacks), -h or --help, also of a command."
+            "Options:  --version   --debug (tracebacks)   -h, --help (also after a command)"
         )
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the overview, section by section."""
+        names = max(len(name) for commands in SECTIONS.values() for name in commands)
         for title, commands in SECTIONS.items():
-            with formatter.section(title):
-                formatter.write_dl(list(commands.items()))
+            for number, (name, text) in enumerate(commands.items()):
+                formatter.write(f"{'' if number else title:<9}{name:<{names}}  {text}\n")
 
     def invoke(self, ctx: click.Context) -> Any:
         """Run a command and turn errors into a message and an exit status."""
@@ -159,7 +168,7 @@ def _explain(error: Exception) -> int:
         _complain(f"{where}{error.strerror or error}")
         return 1
     if isinstance(error, MemoryError):
-        _complain("there is not enough memory for this")
+        _complain("not enough memory")
         return 1
     _complain(
         f"a fault of Ferocal itself, {type(error).__name__}: {str(error)[:200]}; please report it "

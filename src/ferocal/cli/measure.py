@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 import time
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -25,54 +26,63 @@ if TYPE_CHECKING:
     "--rounds",
     type=ROUND,
     metavar="N",
-    help="Measure up to round N in all, instead of the number in the study file.",
+    help="Total number of rounds, including those already measured.  [as in the study file]",
 )
 @click.option(
-    "--bench", metavar="NAME", help="On which bench this machine is, if its facts do not show it."
+    "--bench", metavar="NAME", help="Which bench this machine is, if its facts do not show it."
 )
-@click.option("--retry", is_flag=True, help="Take runs again that failed or overran.")
+@click.option("--retry", is_flag=True, help="Repeat runs that failed or timed out.")
 @click.option(
-    "--only",
+    "--configuration",
+    "configurations",
+    multiple=True,
+    metavar="NAME",
+    help="Only this configuration; repeated, any of them.",
+)
+@click.option(
+    "--level",
+    "levels",
     multiple=True,
     metavar="FACTOR=LEVEL",
-    help="Only visits with this level, or to the configuration of this name; may be repeated.",
+    help="Only configurations with this level; repeated, any of one factor.",
 )
 @click.option(
     "--here",
     is_flag=True,
-    help="Switch nothing: find out what is active now, and take its next visit.",
+    help="Switch nothing: take the next visit of the configuration that is active now.",
 )
 @click.option(
     "--decide",
     is_flag=True,
-    help="Add rounds until every primary metric is decided, up to --rounds (20 if not given).",
+    help="Add rounds until every primary metric is decided, up to --rounds.  [20]",
 )
 @click.option(
     "--seek",
     metavar="FACTOR",
-    help="Find between which releases a metric changes, in as few visits as it takes.",
+    help="Locate the release that changed a metric, in as few visits as possible.",
 )
-@click.option("--metric", metavar="NAME", help="With --seek, the metric.  [one that decides]")
+@click.option("--metric", metavar="NAME", help="With --seek: metric to look at.  [a primary one]")
 @click.option(
     "--visits",
     type=ROUND,
     metavar="N",
-    help="With --seek, at most so many visits.  [60]",
+    help="With --seek: most visits to make.  [60]",
 )
 @click.option(
     "--if-not-active",
     type=click.Choice(["stop", "go-on"]),
     default="stop",
     show_default=True,
-    help="What to do when a configuration proves not to be active.",
+    help="What to do when a check shows that a configuration is not active.",
 )
-@example("ferocal measure --only driver=r64")
+@example("ferocal measure --level driver=r64")
 def command(
     directory: Path,
     rounds: int | None,
     bench: str | None,
     retry: bool,
-    only: tuple[str, ...],
+    configurations: tuple[str, ...],
+    levels: tuple[str, ...],
     here: bool,
     decide: bool,
     seek: str | None,
@@ -82,36 +92,38 @@ def command(
 ) -> None:
     """Take the runs that the plan still needs.
 
-    For every visit the bench is switched, the configuration is proven, the bench settles;
-    then come for each workload its warm-ups and its runs. Ctrl-C ends cleanly and keeps
-    what was recorded; the same command goes on from there, also after a reboot.
+    For every visit, Ferocal switches the bench, verifies the configuration and lets the bench
+    settle; then it takes the warm-ups and runs of each workload. Ctrl-C ends cleanly and keeps
+    everything recorded; the same command resumes, also after a reboot.
 
-    Exit status 1 means that a configuration was not active, that the bench has changed or
-    that runs failed; 4 that an operator has to act before the same command can go on.
+    Exit status 1: a configuration was not active, the bench has changed, or runs failed.
+    Exit status 4: an operator has to act before the same command can resume.
     """
     from ferocal.cli.progress import make_observer
     from ferocal.measure.session import Options
     from ferocal.measure.whereabouts import find_bench
     from ferocal.study.load import load_study
 
-    if here and (only or decide or rounds):
-        raise click.UsageError("--here takes one visit; it goes with none of the other limits")
-    if decide and only:
-        raise click.UsageError("--decide needs whole rounds; it does not go with --only")
-    if seek and (here or only or decide or rounds):
-        raise click.UsageError("--seek chooses its visits; it goes with none of the other limits")
+    limited = bool(configurations or levels)
+    if here and (limited or decide or rounds):
+        raise click.UsageError("--here takes one visit: leave out the other limits")
+    if decide and limited:
+        raise click.UsageError("--decide needs whole rounds: leave out --configuration and --level")
+    if seek and (here or limited or decide or rounds):
+        raise click.UsageError("--seek chooses its visits: leave out the other limits")
     if not seek and (metric or visits):
-        raise click.UsageError("--metric and --visits go with --seek FACTOR")
+        raise click.UsageError("--metric and --visits need --seek FACTOR")
     study = find_bench(load_study(directory), bench)
     if bench is None and len(study.benches) > 1:
-        say(f"this machine is the bench {study.bench}, as its facts show")
+        say(f"this machine is bench {study.bench} (recognised by its facts)")
     options = Options(retry=retry, go_on=if_not_active == "go-on", in_place=here)
     begun = time.monotonic()
     if seek:
         summary = _seek(study, options, seek, metric, visits, begun)
         sys.exit(_exit_status(summary))
     with make_observer() as observer:
-        summary = _measure(study, observer, options, rounds, only, decide)
+        limits = (configurations, levels)
+        summary = _measure(study, observer, options, rounds, limits, decide)
     _report(summary, time.monotonic() - begun)
     _answer_so_far(study, summary)
     sys.exit(_exit_status(summary))
@@ -122,7 +134,7 @@ def _measure(
     observer: Observer,
     options: Options,
     rounds: int | None,
-    only: tuple[str, ...],
+    limits: tuple[Sequence[str], Sequence[str]],
     decide: bool,
 ) -> Summary:
     from ferocal.measure.campaign import measure_here, measure_study
@@ -137,7 +149,9 @@ def _measure(
         return measure_until_decided(
             study, observer, options, name_undecided, most_rounds=most_rounds
         )
-    return measure_study(study, observer, rounds=rounds, options=options, only=only)
+    return measure_study(
+        study, observer, rounds=rounds, options=options, configurations=limits[0], levels=limits[1]
+    )
 
 
 def _seek(
@@ -154,8 +168,8 @@ def _seek(
     from ferocal.answers.selection import Selection
     from ferocal.answers.strand import find_strand
     from ferocal.cli.progress import make_observer
+    from ferocal.documents.seeking import sought_text
     from ferocal.measure.seek import MOST_VISITS, Target, measure_until_found
-    from ferocal.render.seeking import sought_text
 
     selection = Selection(metrics=(metric,) if metric else ()).resolve(study)
     find_strand(study, factor)  # before anything is switched
@@ -170,7 +184,7 @@ def _seek(
         )
     _report(summary, time.monotonic() - begun, f"ferocal measure --seek {factor}")
     say(says)
-    say(f"next  everything about it: ferocal series {factor}")
+    say(f"next  details: ferocal series {factor}")
     return summary
 
 
@@ -198,24 +212,24 @@ def _report(summary: Summary, seconds: float, command: str = "ferocal measure") 
 
 def _outcome(summary: Summary, seconds: float, command: str) -> str:
     """What was taken, failed and set aside, in how long, and what is still to be done."""
-    from ferocal.render.numbers import duration
+    from ferocal.documents.numbers import duration
     from ferocal.terms.wording import counted
 
     taken = counted(summary.taken, "run")
     if summary.interrupted or summary.stopped:
         how = "interrupted" if summary.interrupted else "stopped by the operator"
-        return f"{how}; {taken} taken, {summary.remaining} to go: `{command}` goes on from there"
+        return f"{how}; {taken} taken, {summary.remaining} left; resume with `{command}`"
     if not summary.taken and not summary.remaining:
         return f"everything is measured: {counted(summary.planned, 'run')}"
     parts = [f"took {taken} in {duration(seconds)}"]
-    parts += [f"{len(summary.problems)} of them not valid"] if summary.problems else []
+    parts += [f"{len(summary.problems)} not valid"] if summary.problems else []
     parts += [f"{summary.retaken} set aside and taken again"] if summary.retaken else []
     visits = len(summary.not_active)
     parts += [f"{counted(visits, 'visit')} set aside, not active"] if visits else []
     rest = (
-        f"{summary.remaining} are still to be taken: `{command}` goes on from there"
+        f"{counted(summary.remaining, 'run')} left; continue with `{command}`"
         if summary.remaining
-        else "nothing is left to be taken"
+        else "no runs remain"
         if "--seek" in command
         else "the plan is complete"
     )
@@ -227,9 +241,9 @@ def _answer_so_far(study: Study, summary: Summary) -> None:
     if summary.remaining:
         return
     import ferocal
-    from ferocal.render.answer import answer_lines
+    from ferocal.documents.answer import answer_lines
 
     comparison = ferocal.open(study.directory).compare().on_bench(study.bench)
-    head, text = answer_lines(comparison)[0]
-    say(f"{head}: {text}" if head else text)
-    say("next  the whole answer: ferocal compare; a page: ferocal report")
+    line = answer_lines(comparison)[0]
+    say(f"{line.head}: {line.text}" if line.head else line.text)
+    say("next  the whole answer: ferocal compare; the report: ferocal report")

@@ -1,4 +1,4 @@
-"""``ferocal merge``: bring in what was measured in a copy of the study."""
+"""``ferocal merge``: runs that were measured in a copy of the study."""
 
 from __future__ import annotations
 
@@ -16,17 +16,16 @@ from ferocal.cli.common import example, say, study_option
 )
 @example("ferocal merge /media/stick/my-study")
 def command(directory: Path, other: Path) -> None:
-    """Bring in the runs of a copy of this study.
+    """Import the runs of a copy of this study.
 
-    A copy that was measured elsewhere: on the other system of a machine that boots two,
-    or carried over on a stick. All or nothing; what is here already is not taken twice;
-    another study is refused.
+    A copy that was measured elsewhere, such as on the other system of a dual-boot machine. All or
+    nothing; runs already in the ledger are skipped; a different study is refused.
     """
     from ferocal.measure.merging import merge_studies
     from ferocal.terms.wording import counted
 
     merged = merge_studies(directory, other)
     say(
-        f"brought in {counted(merged.runs, 'run')} of {counted(merged.visits, 'visit')}; "
-        f"{merged.known_runs} were here already"
+        f"imported {counted(merged.runs, 'run')} of {counted(merged.visits, 'visit')}; "
+        f"skipped {merged.known_runs} already in the ledger"
     )

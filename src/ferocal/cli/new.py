@@ -12,16 +12,16 @@ from ferocal.cli.common import example, say
 
 @click.command("new")
 @click.argument("directory", metavar="DIR", type=click.Path(path_type=Path, file_okay=False))
-@click.option("--by-hand", is_flag=True, help="A study in which an operator reads the numbers.")
+@click.option("--by-hand", is_flag=True, help="A study whose numbers an operator reads.")
 @click.option(
     "--from",
     "sources",
     multiple=True,
     type=click.Path(path_type=Path, dir_okay=False),
     metavar="FILE",
-    help="A study of the readings in a file, which are loaded; may be repeated.",
+    help="Build the study from a file of readings, and import them; may be repeated.",
 )
-@click.option("--baseline", metavar="NAME", help="With --from: the configuration to compare with.")
+@click.option("--baseline", metavar="NAME", help="With --from: the baseline configuration.")
 @click.option(
     "--column", "columns", multiple=True, metavar="ROLE=NAME", help="With --from, as in `load`."
 )
@@ -30,7 +30,7 @@ from ferocal.cli.common import example, say
     "factors",
     multiple=True,
     metavar="NAME",
-    help="With --from: a column that has the levels of a factor; may be repeated.",
+    help="With --from: a column with the levels of a factor; may be repeated.",
 )
 @example("ferocal new my-study && cd my-study && ferocal measure")
 def command(
@@ -43,16 +43,16 @@ def command(
 ) -> None:
     """Write a small study file to start from.
 
-    DIR is created where it does not exist; a study file that is there is never
-    overwritten. The study runs as it is, and its comments say what to change.
+    Creates DIR if needed; never overwrites a study file. The study runs as written, and its
+    comments explain what to change.
 
-    With --from, configurations, workloads and metrics are those of files of readings, so
-    that `ferocal compare` answers at once. What the files do not say is guessed, and told.
+    With --from, configurations, workloads and metrics come from files of readings, so `ferocal
+    compare` works immediately. What the files do not state is guessed, and each guess is listed.
     """
     if not sources and (baseline or columns or factors):
-        raise click.UsageError("--baseline, --column and --factor go with --from")
+        raise click.UsageError("--baseline, --column and --factor need --from")
     if sources and by_hand:
-        raise click.UsageError("--from and --by-hand do not go together")
+        raise click.UsageError("--from and --by-hand exclude each other")
     where = "" if directory == Path() else f" --study {directory}"
     if sources:
         _from_files(directory, sources, columns, baseline, factors)
@@ -72,9 +72,9 @@ def _from_files(
     baseline: str | None,
     factors: tuple[str, ...],
 ) -> None:
+    from ferocal.documents.intake import loaded_notes
     from ferocal.intake.loading import load_files
     from ferocal.intake.starting import describe_files, study_in_the_making
-    from ferocal.render.intake import loaded_notes
     from ferocal.study.load import STUDY_FILE, load_study
     from ferocal.terms.wording import counted
 

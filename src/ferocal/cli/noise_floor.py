@@ -6,12 +6,12 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, json_option, make_console, print_json, study_option
+from ferocal.cli.common import example
+from ferocal.cli.publishing import Publication, reading_command
 
 
 @click.command("noise-floor")
-@study_option
-@json_option
+@reading_command
 @click.argument(
     "source",
     metavar="[EARLIER-STUDY]",
@@ -19,17 +19,18 @@ from ferocal.cli.common import example, json_option, make_console, print_json, s
     type=click.Path(path_type=Path, file_okay=False, exists=True),
 )
 @example("ferocal noise-floor ../control-of-may")
-def command(directory: Path, as_json: bool, source: Path | None) -> None:
-    """Bring in how much visits vary, from an earlier study.
+def command(publish: Publication, directory: Path, source: Path | None) -> None:
+    """Use the noise measured in an earlier study.
 
-    A change that cannot be undone has one visit before and one after. How much two visits
-    differ by chance is then known only from elsewhere: from a study of the same bench with
-    the same workloads that was measured in rounds, best with a control arm over ten rounds.
-    Without EARLIER-STUDY, the noise floors that were brought in are listed.
+    A change that cannot be undone has one visit before and one after. How much two visits differ
+    by chance is then known only from another study: of the same bench with the same workloads,
+    measured in rounds, best with a control arm over ten rounds. Without EARLIER-STUDY, the noise
+    floors in the ledger are listed.
     """
     from ferocal.answers.noise_floors import find_noise_floors, known_noise_floors
+    from ferocal.documents.noise_floors import noise_floors_document
+    from ferocal.documents.objects.results import NOISE_FLOORS
     from ferocal.intake.noise_floors import bring_noise_floors
-    from ferocal.render.noise_floors import show_noise_floors
     from ferocal.study.load import load_study
 
     study = load_study(directory)
@@ -38,9 +39,6 @@ def command(directory: Path, as_json: bool, source: Path | None) -> None:
     else:
         records = find_noise_floors(study, source)
         bring_noise_floors(study, records)
-    if as_json:
-        from ferocal.render.documents import NOISE_FLOORS
-
-        print_json(NOISE_FLOORS.make(records))
-    else:
-        show_noise_floors(make_console(), records, brought=source is not None)
+    publish(
+        lambda: noise_floors_document(records, brought=source is not None), NOISE_FLOORS, records
+    )

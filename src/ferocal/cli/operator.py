@@ -16,11 +16,11 @@ from ferocal.terms.signs import visible
 from ferocal.terms.units import TIME
 
 _HELP = (
-    "  type the number, with a decimal point or comma, and a unit if it is another one;\n"
-    "  70..80 for a display that moves between the two, 75 (70..80) if it settles on 75,\n"
-    "  >38000 or <20 for a bound; ! behind it keeps an unlikely value;\n"
-    "  - if there is nothing to read, with the reason behind it (- no sound), or not active;\n"
-    "  b goes back to the value before; Ctrl-C ends, and keeps everything so far"
+    "  type the number, with a decimal point or comma, and a unit if it differs;\n"
+    "  70..80 for a moving display, 75 (70..80) if it settles on 75,\n"
+    "  >38000 or <20 for a bound; append ! to keep an implausible value;\n"
+    "  - for a missing value, with a reason (- no sound), or: not active;\n"
+    "  b goes back to the previous value; Ctrl-C ends, and keeps everything so far"
 )
 _KEYS = "  any key starts and stops; then Enter keeps the time, a takes it again, d discards it"
 
@@ -48,7 +48,7 @@ def ask_reading(question: Question) -> Answer | None:
 
 def _type(question: Question) -> Answer:
     metric = question.metric
-    label = visible(f"{question.name}, {metric.unit} (? helps)")
+    label = visible(f"{question.name}, {metric.unit} (? for help)")
     while True:
         text = click.prompt(label, type=str, prompt_suffix=": ").strip()
         if text == "?":
@@ -121,7 +121,7 @@ def _decide(question: Question, value: float) -> str:
             fellows=question.fellows,
         )
     except TypedError as error:
-        click.echo(f"  is that right? {str(error).partition(';')[0]}")
+        click.echo(f"  {str(error).partition(';')[0]}; Enter keeps it anyway")
     while True:
         click.echo("  Enter keeps, a again, d discards, b goes back", nl=False)
         key = _wait_for_key()

@@ -19,16 +19,14 @@ files_argument = click.argument(
     type=click.Path(path_type=Path, dir_okay=False),
 )
 preview_option = click.option(
-    "--preview", is_flag=True, help="Show what would be recorded, and record nothing."
+    "--preview", is_flag=True, help="Show what would be recorded without recording it."
 )
 again_option = click.option(
-    "--again", is_flag=True, help="Load what is there already as further runs."
+    "--again", is_flag=True, help="Import rows that are already in the ledger as further runs."
 )
-bench_option = click.option(
-    "--bench", metavar="NAME", help="The bench that it is of, where the study has several."
-)
+bench_option = click.option("--bench", metavar="NAME", help="Bench, if the study has several.")
 date_option = click.option(
-    "--date", metavar="TIME", help="When, such as 2026-05-01 or 2026-05-01T14:30."
+    "--date", metavar="TIME", help="Date or time, such as 2026-05-01 or 2026-05-01T14:30."
 )
 
 

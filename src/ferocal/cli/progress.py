@@ -31,7 +31,7 @@ class LineObserver:
         """Say how much is there already."""
         self._total, self._done = total, done
         if 0 < done < total:
-            say(f"going on: {done} of {total} runs are there")
+            say(f"resuming: {done} of {total} runs done")
 
     def visiting(self, round: int, rounds: int, configuration: str) -> None:
         """Say that a visit begins."""

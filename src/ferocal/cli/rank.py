@@ -1,71 +1,55 @@
-"""``ferocal rank``: who is first, how surely, and what that depends on."""
+"""``ferocal rank``: which configuration is best, and what that depends on."""
 
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from ferocal.cli.common import (
-    example,
-    json_option,
-    make_console,
-    print_json,
-    selection_options,
-    study_option,
-)
+from ferocal.cli.common import example
+from ferocal.cli.publishing import Publication, reading_command, selection_options
+
+if TYPE_CHECKING:
+    from ferocal.answers.selection import Selection
 
 
 @click.command("rank")
-@study_option
-@json_option
-@click.option("--for", "preference", metavar="NAME", help="With the weights of [preference.NAME].")
+@reading_command
+@click.option("--for", "preference", metavar="NAME", help="Use the weights of [preference.NAME].")
 @click.option(
-    "--per",
-    metavar="NAME",
-    help="Per a declared quantity, such as a price or cores, or per a metric.",
+    "--per", metavar="NAME", help="Divide by a declared quantity (price, cores) or by a metric."
 )
 @click.option(
     "--across",
     type=click.Choice(["configurations", "benches"]),
     default="configurations",
     show_default=True,
-    help="Who compete.",
+    help="What is ranked.",
 )
 @selection_options("metric", "workload", "configuration", "bench", "role", "group")
 @click.option("--detail", is_flag=True, help="All rows.")
 @example("ferocal rank --for archive --per price")
 def command(
+    publish: Publication,
     directory: Path,
-    as_json: bool,
     preference: str | None,
     per: str | None,
     across: str,
-    metrics: tuple[str, ...],
-    workloads: tuple[str, ...],
-    configurations: tuple[str, ...],
-    benches: tuple[str, ...],
-    roles: tuple[str, ...],
-    groups: tuple[str, ...],
+    selection: Selection,
     detail: bool,
 ) -> None:
-    """Say who is first, how surely, and what that depends on.
+    """Rank configurations, with confidence and sensitivity to the weights.
 
-    Configurations are ranked by all metrics that decide together, and by each of them. Those that
-    are not shown to differ share their ranks. It says how far weights can move before another
-    leads, and who is first by one metric and behind by another.
+    Configurations are ranked over all metrics that decide, and by each of them. Statistical ties
+    share a rank. It shows how far a weight can move before another configuration leads, and
+    which configuration is first in one metric but behind in another.
     """
     import ferocal
-    from ferocal.answers.selection import Selection
-    from ferocal.render.ranking import show_ranking
+    from ferocal.documents.objects.ranking import RANKING
+    from ferocal.documents.ranking import ranking_document
 
-    selection = Selection(configurations, workloads, metrics, benches, roles, groups)
     answer = ferocal.open(directory).rank(
         preference=preference, per=per, across=across, selection=selection
     )
-    if as_json:
-        from ferocal.render.rank_documents import RANKING
-
-        print_json(RANKING.make(answer))
-    else:
-        show_ranking(make_console(), answer, detail=detail)
+    publish(lambda: ranking_document(answer, detail=detail), RANKING, answer)

@@ -1,61 +1,59 @@
-"""``ferocal reference``: results from elsewhere, and where we stand among them."""
+"""``ferocal reference``: published results, and where ours stand among them."""
 
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from ferocal.cli.common import (
-    example,
-    json_option,
-    make_console,
-    print_json,
-    say,
-    selection_options,
-    study_option,
-)
+from ferocal.cli.common import example, say, study_option
+from ferocal.cli.publishing import Publication, reading_command, selection_options
+
+if TYPE_CHECKING:
+    from ferocal.answers.selection import Selection
 
 
 @click.group("reference", invoke_without_command=True)
-@study_option
-@json_option
+@reading_command
 @selection_options("metric", "workload", "configuration", "bench")
-@click.option("--search", default="", metavar="TEXT", help="Only with this device, source or date.")
-@click.option("--all", "everything", is_flag=True, help="The whole list, not only around ours.")
+@click.option(
+    "--search",
+    default="",
+    metavar="TEXT",
+    help="Only references with this in device, source or date.",
+)
+@click.option(
+    "--all",
+    "everything",
+    is_flag=True,
+    help="List all references, not only those near our results.",
+)
 @click.pass_context
 @example("ferocal reference --search brochure")
 def command(
     context: click.Context,
+    publish: Publication,
     directory: Path,
-    as_json: bool,
-    metrics: tuple[str, ...],
-    workloads: tuple[str, ...],
-    configurations: tuple[str, ...],
-    benches: tuple[str, ...],
+    selection: Selection,
     search: str,
     everything: bool,
 ) -> None:
-    """Show where we stand among results from elsewhere.
+    """Place your results among published ones.
 
-    References are kept for context: no runs are behind them, and they are in no verdict. What
-    was measured here is ranked among them with its own uncertainty, the best first.
+    References are context: no runs are behind them and no verdict uses them. Your results are
+    ranked among them with their own uncertainty, the best first.
     """
     context.obj = directory
     if context.invoked_subcommand is not None:
         return
     import ferocal
-    from ferocal.answers.selection import Selection
-    from ferocal.render.references import show_references
+    from ferocal.documents.objects.references import REFERENCES
+    from ferocal.documents.references import references_document
 
-    selection = Selection(configurations, workloads, metrics, benches)
     answer = ferocal.open(directory).references(selection=selection, search=search)
-    if as_json:
-        from ferocal.render.reference_documents import REFERENCES
-
-        print_json(REFERENCES.make(answer))
-    else:
-        show_references(make_console(), answer, everything=everything or bool(search))
+    everything = everything or bool(search)
+    publish(lambda: references_document(answer, everything=everything), REFERENCES, answer)
 
 
 @command.command("add")
@@ -63,11 +61,11 @@ def command(
 @click.argument(
     "file", required=False, type=click.Path(path_type=Path, dir_okay=False), metavar="[FILE]"
 )
-@click.option("--device", metavar="NAME", help="Of what the result is.")
-@click.option("--metric", metavar="NAME", help='Such as "kiosk-page score".')
+@click.option("--device", metavar="NAME", help="The device that was measured.")
+@click.option("--metric", metavar="NAME", help='What was measured, such as "kiosk-page score".')
 @click.option("--value", metavar="TEXT", help="A number, a range such as 340..360, or a bound.")
-@click.option("--unit", metavar="UNIT", help="Its unit.  [that of the metric]")
-@click.option("--source", metavar="TEXT", help="Who says so.")
+@click.option("--unit", metavar="UNIT", help="Unit of the value.  [that of the metric]")
+@click.option("--source", metavar="TEXT", help="Where the result was published.")
 @click.option("--date", metavar="TIME", help="When it was measured or published, if known.")
 @click.option("--retrieved", metavar="TIME", help="When you looked it up.")
 @click.pass_obj
@@ -84,11 +82,11 @@ def add(
     date: str | None,
     retrieved: str | None,
 ) -> None:
-    """Keep a result from elsewhere, or those of a file.
+    """Add a published result, or those of a file.
 
     A FILE has a row for each, with the columns device, metric, value and source, and where known
-    workload, unit, date and retrieved. All or nothing: one wrong row, and nothing is kept.
-    Of several for one device, metric and source the latest counts.
+    workload, unit, date and retrieved. All or nothing: one wrong row, and nothing is
+    recorded. The latest of several for one device, metric and source counts.
     """
     from ferocal.intake.references import BadReferenceError, load_references, make_reference
     from ferocal.ledger.opening import open_ledger
@@ -110,4 +108,4 @@ def add(
         raise click.UsageError(f"--{error}") from None
     with open_ledger(study.directory, create=True, mask=study.mask) as ledger:
         add_references(ledger, found)
-    say(f"kept {counted(len(found), 'reference')}; where we stand: ferocal reference")
+    say(f"recorded {counted(len(found), 'reference')}; next: ferocal reference")

@@ -1,4 +1,4 @@
-"""``ferocal repair``: set aside what is damaged in a ledger."""
+"""``ferocal repair``: a damaged ledger made readable."""
 
 from __future__ import annotations
 
@@ -12,14 +12,16 @@ from ferocal.cli.common import example, reason_option, say, study_option
 @click.command("repair")
 @study_option
 @reason_option
-@click.option("--preview", is_flag=True, help="Show what would be set aside, and change nothing.")
+@click.option(
+    "--preview", is_flag=True, help="Show what would be set aside without changing anything."
+)
 @example('ferocal repair --reason "the disk failed" --preview')
 def command(directory: Path, reason: str, preview: bool) -> None:
-    """Set aside what is damaged in the ledger, and keep a copy.
+    """Set damaged rows of the ledger aside, and keep a copy.
 
-    For a ledger of which no undamaged copy is left. A damaged run is taken out with all of its
-    readings, a damaged visit with its runs; the copy beside the ledger still has them, and a
-    note says what was damaged. `ferocal measure` takes again what the plan then lacks.
+    Use it when there is no undamaged copy of the ledger. A damaged run is removed with all of its
+    readings, a damaged visit with its runs; the copy beside the ledger still has them, and a note
+    records the damage. `ferocal measure` then takes the missing runs again.
     """
     from ferocal.ledger.opening import LEDGER_FILE
     from ferocal.ledger.writing.repair import repair_ledger
@@ -29,7 +31,7 @@ def command(directory: Path, reason: str, preview: bool) -> None:
     masked = load_study(directory).mask.text(reason)
     repaired = repair_ledger(directory / LEDGER_FILE, masked, preview=preview)
     if not repaired.damages:
-        say("nothing is damaged")
+        say("the ledger is intact")
         return
     for text in repaired.damages[:_SHOWN]:
         say(f"damaged: {text}")

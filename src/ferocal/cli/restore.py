@@ -1,4 +1,4 @@
-"""``ferocal restore``: lift the exclusion of runs."""
+"""``ferocal restore``: undo an exclusion."""
 
 from __future__ import annotations
 
@@ -14,9 +14,9 @@ from ferocal.cli.common import example, say, study_option
 @click.argument("ids", nargs=-1, required=True, metavar="ID...")
 @example("ferocal restore 3f9a12c07b")
 def command(directory: Path, ids: tuple[str, ...]) -> None:
-    """Lift the exclusion of runs.
+    """Undo an exclusion.
 
-    That they were excluded, and why, stays in the ledger.
+    The ledger still records the exclusion and its reason.
     """
     from ferocal.ledger.opening import open_ledger
     from ferocal.ledger.writing.marks import mark_runs

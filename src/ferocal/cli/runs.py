@@ -3,65 +3,49 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from ferocal.cli.common import (
-    ROUND,
-    example,
-    json_option,
-    make_console,
-    print_json,
-    selection_options,
-    study_option,
-)
+from ferocal.cli.common import ROUND, example
+from ferocal.cli.publishing import Publication, reading_command, selection_options
+
+if TYPE_CHECKING:
+    from ferocal.answers.selection import Selection
 
 
 @click.command("runs")
-@study_option
-@json_option
-@selection_options()
-@click.option("--round", "round_number", type=ROUND, metavar="N", help="Only of this round.")
-@click.option("--outcome", metavar="WORD", help="Only with this outcome: ok, failed, overran, …")
-@click.option("--excluded", is_flag=True, help="Only runs that are excluded.")
-@click.option("--all", "everything", is_flag=True, help="All runs, however many they are.")
-@click.option("--warmups", is_flag=True, help="Warm-ups too.")
+@reading_command
+@selection_options("metric", "workload", "configuration", "bench")
+@click.option("--round", "round_number", type=ROUND, metavar="N", help="Only runs of this round.")
+@click.option("--outcome", metavar="WORD", help="Only this outcome: ok, failed, timeout, …")
+@click.option("--excluded", is_flag=True, help="Only excluded runs.")
+@click.option("--all", "everything", is_flag=True, help="All runs, however many.")
+@click.option("--warmups", is_flag=True, help="Include warm-ups.")
 @example("ferocal runs --workload dome-flight --metric frame-rate")
 def command(
+    publish: Publication,
     directory: Path,
-    as_json: bool,
-    configurations: tuple[str, ...],
-    workloads: tuple[str, ...],
-    metrics: tuple[str, ...],
-    benches: tuple[str, ...],
+    selection: Selection,
     round_number: int | None,
     outcome: str | None,
     excluded: bool,
     warmups: bool,
     everything: bool,
 ) -> None:
-    """List every run with its readings, in order of time.
+    """List runs with their readings, in order of time.
 
-    The id in the first column is what `ferocal exclude` and `ferocal restore` take. Runs
-    that failed or are excluded stand among the others, with the reason. Of many runs those
-    are listed that do not count, and the last ones. With --metric only
-    its readings are shown, each as a mark on a common scale, so that drift, outliers and
-    modes can be seen.
+    The id in the first column is what `ferocal exclude` and `ferocal restore` take. Runs that
+    failed or are excluded appear among the others, with the reason. From a long list the runs
+    that do not count and the latest ones are shown. With --metric, each reading is drawn on a
+    common scale, so that drift, outliers and modes are visible.
     """
     from ferocal.answers.runs import RunFilter, list_runs
-    from ferocal.answers.selection import Selection
-    from ferocal.render.runs import show_runs
+    from ferocal.documents.objects.results import RUNS
+    from ferocal.documents.runs import runs_document
     from ferocal.study.load import load_study
 
-    listing = list_runs(
-        load_study(directory),
-        Selection(configurations, workloads, metrics, benches),
-        RunFilter(round_number, outcome, excluded, warmups),
-    )
-    if as_json:
-        from ferocal.render.documents import RUNS
-
-        print_json(RUNS.make(listing))
-    else:
-        metric = metrics[0] if len(metrics) == 1 else None
-        show_runs(make_console(), listing, metric, everything=everything)
+    wanted = RunFilter(round_number, outcome, excluded, warmups)
+    listing = list_runs(load_study(directory), selection, wanted)
+    metric = selection.metrics[0] if len(selection.metrics) == 1 else None
+    publish(lambda: runs_document(listing, metric, everything=everything), RUNS, listing)

@@ -1,87 +1,59 @@
-"""``ferocal series``: where a series of releases changed the scores."""
+"""``ferocal series``: which releases changed the scores."""
 
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from ferocal.cli.common import (
-    example,
-    force_option,
-    json_option,
-    make_console,
-    print_json,
-    say,
-    selection_options,
-    study_option,
-)
+from ferocal.cli.common import example, say
+from ferocal.cli.publishing import Publication, reading_command, selection_options
+
+if TYPE_CHECKING:
+    from ferocal.answers.selection import Selection
 
 
 @click.command("series")
 @click.argument("factor", metavar="FACTOR")
-@study_option
-@json_option
+@reading_command
 @click.option(
     "--at",
     multiple=True,
     metavar="FACTOR=LEVEL",
-    help="The level of another factor.  [that of the baseline]",
+    help="Level of another factor.  [that of the baseline]",
 )
-@click.option("--next", "only_next", is_flag=True, help="Only which release to measure next.")
-@click.option(
-    "-o",
-    "--output",
-    "chart",
-    type=click.Path(path_type=Path, dir_okay=False),
-    metavar="FILE",
-    help="Draw the chart, as .svg or .png.",
-)
+@click.option("--next", "only_next", is_flag=True, help="Only the release to measure next.")
 @selection_options("metric", "workload", "bench", "role", "group")
 @click.option("--detail", is_flag=True, help="Every release of every metric.")
-@force_option
 @example("ferocal series firmware --next")
 def command(
-    factor: str,
+    publish: Publication,
     directory: Path,
-    as_json: bool,
+    factor: str,
     at: tuple[str, ...],
     only_next: bool,
-    chart: Path | None,
-    metrics: tuple[str, ...],
-    workloads: tuple[str, ...],
-    benches: tuple[str, ...],
-    roles: tuple[str, ...],
-    groups: tuple[str, ...],
+    selection: Selection,
     detail: bool,
-    force: bool,
 ) -> None:
-    """Say where a series of releases changed the scores.
+    """Find the releases that changed the scores.
 
-    FACTOR has an `order` in the study file. Every release is compared with the one before, the
-    first and the best; steps are located, creeps told from steps, and what was taken back later
-    is named. --next names the release whose measurement would tell most of where a step lies.
+    FACTOR has an `order` in the study file. Each release is compared with the one before, the
+    first and the best. Steps are located and told from creeps, and changes undone by a later
+    release are named. --next names the release whose measurement would best locate a step.
     """
     import ferocal
-    from ferocal.answers.selection import Selection
-    from ferocal.render.releases import show_series
-    from ferocal.render.seeking import show_next
+    from ferocal.documents.objects.releases import SERIES
+    from ferocal.documents.releases import series_document
+    from ferocal.documents.seeking import next_document
 
-    selection = Selection((), workloads, metrics, benches, roles, groups)
     answer = ferocal.open(directory).series(factor, at=at, selection=selection)
-    if as_json:
-        from ferocal.render.release_documents import SERIES
+    if only_next:
+        publish(lambda: next_document(answer), SERIES, answer)
+        return
+    publish(lambda: series_document(answer, detail=detail), SERIES, answer)
+    if publish.figure is not None and not publish.wants_json:
+        from ferocal.media.figures.series import not_drawn
 
-        print_json(SERIES.make(answer))
-    elif only_next:
-        show_next(make_console(), answer)
-    else:
-        show_series(make_console(), answer, detail=detail)
-    if chart is not None:
-        from ferocal.render.release_figures import not_drawn, series_figure
-        from ferocal.render.trace_figures import save_figure
-
-        save_figure(series_figure(answer), chart, force=force)
-        left = ", ".join(series.title for series in not_drawn(answer))
-        rest = f"; no room for {left}: name metrics with --metric" if left else ""
-        say(f"wrote {chart}{rest}", err=as_json)
+        if left := ", ".join(series.title for series in not_drawn(answer)):
+            say(f"no room for {left}: name metrics with --metric")

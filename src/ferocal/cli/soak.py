@@ -7,17 +7,17 @@ from typing import Any
 import click
 
 from ferocal.cli.common import example
-from ferocal.cli.traces import show_kind, trace_options
+from ferocal.cli.traces import publish_kind, trace_command
 
 
 @click.command("soak")
-@trace_options
-@example("ferocal soak --chart soak.svg")
+@trace_command
+@example("ferocal soak -o soak.svg")
 def command(**options: Any) -> None:
-    """Show soaks: peak, minimum, last quarter, onset of throttling.
+    """Compare soaks: peak, minimum, last quarter, onset of throttling.
 
     Peak and minimum are medians of ten seconds; "sustained" is the last quarter of the time over
-    the first. Throttling sets in where the level drops by a tenth or more at once; a slow
-    drift is none. With --chart a figure of all soaks on one axis of time.
+    the first. Throttling sets in where the level drops by a tenth or more in one step; a slow
+    drift does not count. A chart (-o soak.svg) has a figure of all soaks on one axis of time.
     """
-    show_kind("soak", **options)
+    publish_kind("soak", **options)

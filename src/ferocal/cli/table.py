@@ -1,53 +1,34 @@
-"""``ferocal table``: what was read."""
+"""``ferocal table``: the readings as a table."""
 
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from ferocal.cli.common import (
-    example,
-    json_option,
-    make_console,
-    print_json,
-    selection_options,
-    study_option,
-)
+from ferocal.cli.common import example
+from ferocal.cli.publishing import Publication, reading_command, selection_options
+
+if TYPE_CHECKING:
+    from ferocal.answers.selection import Selection
 
 
 @click.command("table")
-@study_option
-@json_option
+@reading_command
 @selection_options("metric", "workload", "configuration", "bench", "role", "group")
-@click.option("--detail", is_flag=True, help="Metrics that are details or context too.")
+@click.option("--detail", is_flag=True, help="Include metrics of the roles detail and context.")
 @example("ferocal table --workload dome-flight")
-def command(
-    directory: Path,
-    as_json: bool,
-    configurations: tuple[str, ...],
-    workloads: tuple[str, ...],
-    metrics: tuple[str, ...],
-    benches: tuple[str, ...],
-    roles: tuple[str, ...],
-    groups: tuple[str, ...],
-    detail: bool,
-) -> None:
-    """Show what was read: centre, spread, runs.
+def command(publish: Publication, directory: Path, selection: Selection, detail: bool) -> None:
+    """Show the readings: centre, spread, runs, and the best of each row.
 
-    Rows are workloads and metrics, columns are configurations. The centre is that of
-    the visits' summaries, the spread is the coefficient of variation (CV) of single runs.
-    `ferocal runs` lists the single runs.
+    Rows are workloads and metrics, columns are configurations. The centre is that of the visit
+    summaries, the spread is the coefficient of variation (CV) of single runs. The best of a row
+    is marked, and so are its statistical ties. `ferocal runs` lists the single runs.
     """
     import ferocal
-    from ferocal.answers.selection import Selection
-    from ferocal.render.table import show_table
+    from ferocal.documents.objects.results import TABLE
+    from ferocal.documents.table import table_document
 
-    selection = Selection(configurations, workloads, metrics, benches, roles, groups)
     table = ferocal.open(directory).table(selection)
-    if as_json:
-        from ferocal.render.documents import TABLE
-
-        print_json(TABLE.make(table))
-    else:
-        show_table(make_console(), table, everything=detail)
+    publish(lambda: table_document(table, everything=detail), TABLE, table)

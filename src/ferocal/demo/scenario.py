@@ -118,7 +118,7 @@ def _write(directory: Path, source: str, name: str) -> None:
     text = files("ferocal.demo").joinpath(source).read_text(encoding="utf-8")
     try:
         if path.exists() and path.read_text(encoding="utf-8") != text:
-            raise UsageError(f"{path} is another one and is left as it is; choose another DIR")
+            raise UsageError(f"{path} is a different study and was not changed; choose another DIR")
         directory.mkdir(parents=True, exist_ok=True)
         path.write_text(text, encoding="utf-8")
     except OSError as error:

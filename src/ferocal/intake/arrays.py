@@ -10,11 +10,24 @@ import numpy as np
 
 from ferocal.errors import IntakeError
 from ferocal.intake.columns import Column, Columns, Labels, text_of
+from ferocal.terms.wording import listed
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
 IsText = Callable[[str], bool]
+
+
+def _twice(path: Path, names: Sequence[str], name: str) -> IntakeError:
+    """The error for columns of one name, or without names."""
+    places = [n for n, other in enumerate(names, 1) if other == name]
+    which = listed([str(place) for place in places])
+    if name:
+        return IntakeError(f'{path}, line 1: columns {which} are both called "{name}"')
+    return IntakeError(
+        f"{path}, line 1: columns {which} have no name. If a title stands above the header, remove "
+        "it so that the first line holds the column names."
+    )
 
 
 def columns_of(table: pa.Table, path: Path, is_text: IsText) -> Columns:
@@ -31,7 +44,7 @@ def columns_of(table: pa.Table, path: Path, is_text: IsText) -> Columns:
     names = [name.strip() for name in table.column_names]
     twice = [name for name in dict.fromkeys(names) if names.count(name) > 1]
     if twice:
-        raise IntakeError(f'{path}: has two columns "{twice[0]}"')
+        raise _twice(path, names, twice[0])
     by_name = {
         name: _column_of(array, name, path, is_text(name))
         for name, array in zip(names, table.columns, strict=True)

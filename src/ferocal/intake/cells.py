@@ -119,5 +119,16 @@ def what_is_wrong(text: str) -> str:
             f"{{}} may be {text.replace(',', '.')} or {text.replace(',', '')}: write one of these"
         )
     if re.fullmatch(_GROUPS, text):
-        return "{} has a thousands separator; write it without"
+        plain = re.sub(r"[^\d,.-]", "", text)
+        mark = "," if plain.rfind(",") > plain.rfind(".") else "."
+        other = "." if mark == "," else ","
+        return (
+            f"{{}} has a thousands separator: write {plain.replace(other, '')}, and remove the "
+            "separators from all other numbers of the file too"
+        )
+    if re.fullmatch(r"\d+:\d\d(:\d\d)?", text):
+        seconds = 0
+        for part in text.split(":"):
+            seconds = 60 * seconds + int(part)
+        return f"{{}} is not a number; write a duration in the unit of the metric ({seconds} s)"
     return "{} is not a number"

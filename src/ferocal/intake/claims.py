@@ -20,7 +20,7 @@ def keep_claims(study: Study) -> str | None:
         When the study file has no claim.
     """
     if not study.file.claim:
-        raise UsageError("the study file has no [claim.NAME]; write down what is to be shown")
+        raise UsageError("study.toml contains no claims; add a table [claim.NAME] to state one")
     try:
         with open_ledger(study.directory, create=True, mask=study.mask) as ledger:
             freeze_claims(ledger, claims_of(study))

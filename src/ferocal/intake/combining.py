@@ -68,13 +68,13 @@ def plan_combination(
         When fewer than two are named, one twice, or they cannot go together.
     """
     if len({directory.resolve() for directory in directories}) < 2:
-        raise UsageError("name two studies or more, each once")
+        raise UsageError("name at least two studies, each once")
     studies = [load_study(directory) for directory in directories]
     combined = combine_files(studies, parse_mappings(studies, mappings), question)
     further = [*_hardware_conflicts(combined.sources), *_version_conflicts(combined.sources)]
     errors = [text for grave, text in further if grave]
     if errors:
-        raise UsageError("these studies do not go together:\n  " + "\n  ".join(errors))
+        raise UsageError("these studies cannot be combined:\n  " + "\n  ".join(errors))
     told = (*combined.conflicts, *(text for _, text in further))
     return CombinedStudy(combined.tables, combined.sources, told)
 
@@ -101,8 +101,9 @@ def _hardware_conflicts(sources: Sequence[SourceMap]) -> Iterator[tuple[bool, st
                         True,
                         (
                             f"{source.study.directory}: on bench {visit.bench}, {fact['name']} is "
-                            f'"{fact["value"]}", and "{value}" in {where}: another machine needs '
-                            f"another name, --map {source.study.directory}:bench.{visit.bench}=NAME"
+                            f'"{fact["value"]}", but "{value}" in {where}: give another machine '
+                            "another name with --map "
+                            f"{source.study.directory}:bench.{visit.bench}=NAME"
                         ),
                     )
 
@@ -112,12 +113,12 @@ def _version_conflicts(sources: Sequence[SourceMap]) -> Iterator[tuple[bool, str
     versions: dict[str, dict[str, list[str]]] = {}
     for source in sources:
         if not (source.study.directory / LEDGER_FILE).exists():
-            yield False, f"{source.study.directory}: has no ledger, and brings no readings"
+            yield False, f"{source.study.directory}: no ledger, so no readings"
             continue
         with read_ledger(source.study.directory) as ledger:
             visits = read_visits(ledger).values()
         times = sorted(visit.started_at[:10] for visit in visits if visit.started_at)
-        when = f"{times[0]} to {times[-1]}" if times else "at a time that nobody recorded"
+        when = f"{times[0]} to {times[-1]}" if times else "times unknown"
         yield False, f"{source.study.directory}: measured {when}"
         for visit in visits:
             for workload, subject in visit.subjects.items():
@@ -146,7 +147,7 @@ def combine_studies(combined: CombinedStudy, target: Path) -> list[Brought]:
     import tomli_w
 
     if target.exists():
-        raise UsageError(f"{target} is there already: name a directory that is not")
+        raise UsageError(f"{target} already exists: name a new directory")
     target.parent.mkdir(parents=True, exist_ok=True)
     with scratch_directory(target.parent, ".combining-") as scratch:
         made = scratch / "study"
@@ -171,7 +172,7 @@ def _check(made: Path) -> None:
     except StudyFileError as error:
         lines = "\n  ".join(f"{problem.key}: {problem.message}" for problem in error.problems)
         raise UsageError(
-            f"these studies do not go together, the combined study file has mistakes:\n  {lines}"
+            f"these studies cannot be combined; the combined study file has mistakes:\n  {lines}"
         ) from None
 
 

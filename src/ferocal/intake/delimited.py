@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from ferocal.intake.arrays import IsText
     from ferocal.intake.columns import Columns
 
-NO_READINGS = "has a header and no readings"
+NO_READINGS = "has a header but no readings"
 DELIMITERS = ",;\t|"
 _BLOCK = 2**20
 _SAMPLE = 2**16

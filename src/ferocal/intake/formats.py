@@ -87,13 +87,15 @@ def read_table(path: Path, is_text: IsText) -> SourceTable:
         When it is empty, damaged, or of no known kind.
     """
     if not path.is_file():
-        raise IntakeError(f"{path}: there is no such file")
+        raise IntakeError(f"{path}: no such file")
     if path.stat().st_size == 0:
         raise IntakeError(f"{path}: is empty")
     found = format_of(path)
     if found is None:
         known = ", ".join(suffix for entry in FORMATS for suffix in entry.suffixes)
-        raise IntakeError(f"{path}: not one of {known}")
+        raise IntakeError(
+            f'{path}: unknown file type "{path.suffix}"; rename or convert it to one of {known}'
+        )
     table = found.read_table(path, is_text)
     if not len(table.columns):
         raise IntakeError(f"{path}: {NO_READINGS}")
@@ -122,11 +124,14 @@ def _read_json(path: Path, is_text: IsText) -> SourceTable:
     document = _parse_json(text, str(path))
     rows = document.get("readings") if isinstance(document, dict) else document
     if not isinstance(rows, list):
-        raise IntakeError(f'{path}: needs a list of objects, or one under "readings"')
+        raise IntakeError(
+            f"{path}: must be a JSON array of objects (one per reading), or an object whose key "
+            '"readings" holds that array'
+        )
     surrogates = _SURROGATE.search(text)
     for number, row in enumerate(rows, 1):
         if not isinstance(row, dict):
-            raise IntakeError(f"{path}, row {number}: is not an object")
+            raise IntakeError(f"{path}, row {number}: not a JSON object")
         if surrogates:
             _check_characters(row, f"{path}, row {number}")
     return SourceTable(path, columns_of_objects([rows], path, is_text), "row", _from(1))
@@ -151,7 +156,7 @@ def _objects(path: Path) -> Iterator[tuple[int, dict[str, Any]]]:
             where = f"{path}, line {number}"
             row = _parse_json(line, where)
             if not isinstance(row, dict):
-                raise IntakeError(f"{where}: is not an object")
+                raise IntakeError(f"{where}: not a JSON object")
             if _SURROGATE.search(line):
                 _check_characters(row, where)
             yield number, row
@@ -173,9 +178,7 @@ def _check_characters(row: dict[str, Any], where: str) -> None:
             f"{name}{value if isinstance(value, str) else ''}".encode()
         except UnicodeEncodeError as error:
             half = hex(ord(error.object[error.start]))[2:]
-            raise IntakeError(
-                f"{where}, {name!a}: \\u{half} is half of a character, and stands alone"
-            ) from None
+            raise IntakeError(f"{where}, {name!a}: \\u{half} is half of a character") from None
 
 
 def _lines_of(path: Path, rows: Sequence[int]) -> list[int]:
@@ -258,11 +261,11 @@ def _as_numbers(
         wanted = list(frame.columns)
     if not wanted:
         known = ", ".join(map(str, frame.columns[:12]))
-        raise ValueError(f"name the column of the values; there are {known}")
+        raise ValueError(f"several columns ({known}): name the one with the values, --column NAME")
     for name in wanted:
         if name not in frame.columns:
             known = ", ".join(map(str, frame.columns[:12]))
-            raise ValueError(f'no column "{name}"; there are {known}')
+            raise ValueError(f'no column "{name}"; the columns are {known}')
         numbers = pd.to_numeric(frame[name], errors="coerce").to_numpy(dtype=float)
         wrong = np.isnan(numbers)
         if wrong.any():

@@ -95,7 +95,7 @@ def read_source(study: Study, path: Path, digest: str, columns: Sequence[str] = 
     table = read_table(path, lambda name: is_text(name, named, study))
     readings = to_long(table, named, study)
     if not len(readings):
-        raise IntakeError(f"{path}: holds no readings")
+        raise IntakeError(f"{path}: no readings")
     unused = find_unused(table.columns.names, named, study)
     return Source(path, check_readings(readings, study, table), [digest], unused=unused)
 
@@ -183,9 +183,9 @@ def _without_repeated(study: Study, sources: list[Source], *, only_new: bool) ->
             if count and not only_new:
                 new = len(repeated) - count
                 raise IntakeError(
-                    f"{source.path}: {counted(count, 'row')} {be(count)} in the ledger already, "
-                    f"{new} {be(new)} new; nothing was recorded. --only-new takes what is new; "
-                    "--again takes every row as a run of its own that was truly repeated"
+                    f"{source.path}: {counted(count, 'row')} {be(count)} already in the ledger, "
+                    f"{new} {be(new)} new; nothing was recorded. Use --only-new to import "
+                    "the new rows, or --again if every row was truly measured again"
                 )
             intake = source.intake.select(~repeated)
             fresh.append(replace(source, intake=intake, repeated=count))
@@ -208,9 +208,9 @@ def refuse_recorded(ledger: Ledger, sources: Sequence[Source], batches: Sequence
         known += known_run_uids(ledger, uids)
         if known:
             raise IntakeError(
-                f"{source.path}: {counted(len(known), 'run')} of it recorded already, "
-                f"{known[0][:8]} to begin with; nothing was recorded. Readings and their "
-                "traces are loaded in one call; --again loads runs as new ones"
+                f"{source.path}: {counted(len(known), 'run')} already recorded "
+                f"({known[0][:8]}, …); nothing was recorded. Load readings and their traces in one "
+                "call, or use --again to load them as new runs"
             )
 
 

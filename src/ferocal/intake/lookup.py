@@ -91,7 +91,7 @@ def find_series(columns: Columns, study: Study, problems: Problems) -> np.ndarra
 def _missing_workload(text: str, known: Sequence[str]) -> str:
     if text:
         return f'no workload "{text}"; {closest(text, known)}'
-    return f"not said, and the metric alone does not tell; known: {', '.join(known)}"
+    return f"missing, and the metric alone is ambiguous; known: {', '.join(known)}"
 
 
 def _by_pair(first: Labels, second: Labels, make: Callable[[str, str], float]) -> np.ndarray:
@@ -137,8 +137,8 @@ def find_factors(
         np.isnan(factors),
         "unit",
         lambda row: (
-            f'{{}} cannot be turned into "{wanted[row]}", in which '
-            f"{metrics[int(series_of[row])][1]} is measured"
+            f'{{}} cannot be converted to "{wanted[row]}", the unit of '
+            f"{metrics[int(series_of[row])][1]}"
         ),
     )
     return factors

@@ -172,7 +172,7 @@ def _places(study: Study, place: Place, texts: Sequence[str]) -> list[tuple[Plac
     if len(named) < len(texts):
         raise UsageError("write NAME=VALUE for all values or for none; nothing was recorded")
     if place.metric:
-        raise UsageError("--metric does not go with NAME=VALUE, which names it")
+        raise UsageError("use either --metric or NAME=VALUE")
     names = [name.strip() for name, _, _ in named]
     twice = [name for name in dict.fromkeys(names) if names.count(name) > 1]
     if twice:

@@ -152,7 +152,7 @@ def _check_named_runs(intake: Intake, problems: Problems) -> None:
     # The same metric twice in a run that is named is one reading too many.
     visit = (intake.bench_of, intake.configuration_of, intake.round, intake.visit.codes)
     twice = repeats(combine(intake.series_of, *visit, intake.run.codes)) & intake.run.given
-    problems.add(twice, "run", "run {} of this visit has a reading of this metric already")
+    problems.add(twice, "run", "run {} of this visit already has a reading of this metric")
 
 
 def _check_named_visits(intake: Intake, problems: Problems) -> None:
@@ -170,14 +170,14 @@ def _check_named_visits(intake: Intake, problems: Problems) -> None:
         other,
         "visit",
         lambda row: (
-            f"{{}} is of round {int(first[row])} in an earlier row, and one visit is of one round"
+            f"{{}} is in round {int(first[row])} in an earlier row; a visit belongs to one round"
         ),
     )
     times = pd.to_datetime(pd.Series(intake.started_at.at(np.arange(len(given)))), errors="coerce")
     span = (times - times.groupby(visit).transform("min")).dt.total_seconds().to_numpy()
     with np.errstate(invalid="ignore"):
         late = given & (span >= DAY) & ~intake.visit.map(lambda name: bool(ID.fullmatch(name)))
-    problems.add(late, "visit", "{} is of another date in another row, and one visit has one date")
+    problems.add(late, "visit", "{} has another date in another row; a visit has one date")
 
 
 def _ends(
@@ -253,9 +253,9 @@ def _check_plausible(
         wrong,
         "value",
         lambda row: (
-            f"{{}} is outside of {ends[row, 0]:g} to {ends[row, 1]:g} "
-            f"{units[int(series_of[row])]}; put ! behind it to keep it, or say "
-            "in a column `excluded` why it does not count"
+            f"{{}} is outside the plausible range ({ends[row, 0]:g} to {ends[row, 1]:g} "
+            f"{units[int(series_of[row])]}); append ! to keep it, or give the reason for leaving "
+            "it out in a column `excluded`"
         ),
     )
 
@@ -303,7 +303,7 @@ def _rounds(columns: Columns, problems: Problems) -> np.ndarray:
         known = ~np.isnan(rounds)
         problems.add(known & (np.floor(rounds) != rounds), "round", "{} is not a whole number")
     wrong = known & ((rounds < 1) | (rounds > MOST_ROUNDS))
-    problems.add(wrong, "round", "{} is not a round; they count from 1")
+    problems.add(wrong, "round", "{} is not a round; rounds count from 1")
     if known.all() and not wrong.any():
         return rounds.astype(np.int64, copy=False)
     whole: np.ndarray = np.where(known & ~wrong, rounds, -1).astype(np.int64)
@@ -315,7 +315,7 @@ def _check_time(study: Study, series_of: np.ndarray, value: np.ndarray, problems
     if negative.any():
         units = of_metrics(series_of, [metric.unit for _, _, metric in study.read_metrics()])
         timed = units.map(lambda unit: is_time(unit))
-        problems.add(timed & negative, "value", "{} is negative, and is a time")
+        problems.add(timed & negative, "value", "{} is negative, but a time cannot be")
 
 
 def _times(columns: Columns, problems: Problems) -> Labels:

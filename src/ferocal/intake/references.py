@@ -102,7 +102,7 @@ def load_references(study: Study, path: Path) -> list[Reference]:
     unknown = [name for name in columns if name not in (*REQUIRED, *OPTIONAL)]
     if unknown:
         known = ", ".join((*REQUIRED, *OPTIONAL))
-        raise IntakeError(f'{path}: column "{unknown[0]}" says nothing here; there are {known}')
+        raise IntakeError(f'{path}: column "{unknown[0]}" is unknown here; known: {known}')
     found: list[Reference] = []
     wrong: list[tuple[int, str]] = []
     seen: dict[tuple[str, ...], int] = {}
@@ -114,7 +114,9 @@ def load_references(study: Study, path: Path) -> list[Reference]:
             continue
         key = (reference.device, reference.workload, reference.metric, reference.source)
         if key in seen:
-            wrong.append((row, "device: the same device, metric and source stand there before"))
+            wrong.append(
+                (row, "device: the same device, metric and source occur in an earlier row")
+            )
         seen[key] = row
         found.append(reference)
     if wrong:

@@ -29,6 +29,16 @@ TEXTS = frozenset(
      "reason"}
 )  # fmt: skip
 
+# Other names of these.
+_OTHER_NAMES = {"date": "started_at"}
+
+
+def role_of(name: str, names: Iterable[str]) -> str | None:
+    """What a column is by its name, beside columns and roles of these names; None if nothing."""
+    role = _OTHER_NAMES.get(name.lower(), name.lower())
+    twice = role != name.lower() and role in {other.lower() for other in names}
+    return role if role in ROLES and not twice else None
+
 
 # What the name of a column begins with that has the levels of a factor.
 FACTOR = "factor:"
@@ -47,8 +57,10 @@ def parse_columns(pairs: Sequence[str]) -> dict[str, str]:
         role, sign, column = pair.partition("=")
         if not sign or not column:
             raise IntakeError(f'--column {pair}: write it like "configuration=OS"')
+        role = _OTHER_NAMES.get(role, role)
         if role not in ROLES:
-            raise IntakeError(f'--column {pair}: no role "{role}"; {closest(role, ROLES)}')
+            known = (*ROLES, *_OTHER_NAMES)
+            raise IntakeError(f'--column {pair}: no role "{role}"; {closest(role, known)}')
         found[role] = column
     return found
 
@@ -56,7 +68,8 @@ def parse_columns(pairs: Sequence[str]) -> dict[str, str]:
 def is_text(name: str, named: Mapping[str, str], study: Study | None) -> bool:
     """Whether a column is of texts, even if they look like numbers."""
     factors = () if study is None else study.file.factor
-    role = next((role for role, column in named.items() if column == name), name.lower())
+    own = role_of(name, ()) or ""
+    role = next((role for role, column in named.items() if column == name), own)
     return role in TEXTS or name.removeprefix(FACTOR) in factors
 
 
@@ -65,7 +78,7 @@ def find_unused(
 ) -> tuple[str, ...]:
     """The columns of a table that `to_long` makes nothing of."""
     factors = [] if study is None else list(study.file.factor)
-    used = {n for n in names if n.lower() in ROLES} | set(named.values())
+    used = {n for n in names if role_of(n, (*names, *named))} | set(named.values())
     used |= {n for n in names if n.removeprefix(FACTOR) in factors}
     long = any(n.lower() == "value" for n in used) or "value" in named
     rest = [name for name in names if name not in used]
@@ -102,11 +115,14 @@ def to_long(
     for role, column in named.items():
         if column not in names:
             raise IntakeError(f'{path}: no column "{column}" for {role}; {closest(column, names)}')
-    roles = {n: n.lower() for n in names if n.lower() in ROLES}
-    roles |= {column: role for role, column in named.items()}
+    taken = (*names, *named)
+    found = {n: own for n in names if (own := role_of(n, taken)) is not None}
+    roles = found | {column: role for role, column in named.items()}
     twice = [role for n, role in roles.items() if list(roles.values()).count(role) > 1]
     if twice:
-        raise IntakeError(f"{path}: two columns are the {twice[0]}")
+        raise IntakeError(
+            f'{path}: two columns both mean "{twice[0]}": name one with --column {twice[0]}=NAME'
+        )
     columns = table.columns.renamed(roles)
     if "value" in columns:
         if study is None and any(f in columns or FACTOR + f in columns for f in factors):
@@ -161,7 +177,7 @@ def _unfold(columns: Columns, path: Path, study: Study | None) -> Columns:
         raise IntakeError(
             f'{path}: neither a column "value" nor columns named like configurations'
             + (f" ({', '.join(known)})" if known else "")
-            + f"; there are {', '.join(unknown) or 'none'}"
+            + f". Found: {', '.join(unknown) or 'none'}"
         )
     labels = {name: column for name, column in columns.by_name.items() if name in ROLES}
     rows = np.repeat(np.arange(len(columns)), len(arms))

@@ -304,7 +304,7 @@ def study_in_the_making(directory: Path, text: str) -> Iterator[Path]:
         taken = [n for n in (STUDY_FILE, LEDGER_FILE) if (directory / n).exists()]
         if taken:
             raise UsageError(
-                f"{directory / taken[0]} exists and is left as it is; choose another directory"
+                f"{directory / taken[0]} exists and was not changed; choose another directory"
             )
         with scratch_directory(directory, ".new-") as making:
             write_template(making, text)

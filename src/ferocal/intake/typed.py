@@ -162,14 +162,14 @@ def _reading(match: re.Match[str], text: str, unit: str, wanted: str) -> TypedRe
     if last is not None:
         low, high = first, last
     if match["bound"] and low is not None:
-        raise TypedError(f'"{text.strip()}" is a bound and a range at once')
+        raise TypedError(f'"{text.strip()}" is both a bound and a range')
     if low is None or high is None:
         return TypedReading(first, bound=match["bound"], kept=bool(match["keep"]))
     if low >= high:
         raise TypedError(f'the range "{text.strip()}" does not go from low to high')
     value = (low + high) / 2 if last is not None else first
     if not low <= value <= high:
-        raise TypedError(f'"{text.strip()}": the value lies outside of its own span')
+        raise TypedError(f'"{text.strip()}": the value is outside its own range')
     return TypedReading(value, low, high, kept=bool(match["keep"]))
 
 
@@ -181,10 +181,11 @@ def is_odd(value: float, fellows: float) -> bool:
 def _check_likely(
     value: float, unit: str, plausible: tuple[float, float] | None, fellows: float | None
 ) -> None:
-    keep = "; type it with ! behind it to keep it"
+    keep = "; append ! to keep it"
     if plausible is not None and not plausible[0] <= value <= plausible[1]:
         raise TypedError(
-            f"{value:g} {unit} is outside of {plausible[0]:g} to {plausible[1]:g} {unit}{keep}"
+            f"{value:.3g} {unit} is outside the plausible range ({plausible[0]:g} to "
+            f"{plausible[1]:g} {unit}){keep}"
         )
     if fellows is not None and is_odd(value, fellows):
-        raise TypedError(f"{value:g} {unit} where the others are near {fellows:.4g}{keep}")
+        raise TypedError(f"{value:g} {unit}, but the others are near {fellows:.4g}{keep}")

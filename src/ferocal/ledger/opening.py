@@ -267,11 +267,11 @@ def _refuse(driver: sqlite3.Connection, path: Path | None, broken: list[Broken])
 def _damage(driver: sqlite3.Connection, broken: list[Broken]) -> str:
     first = describe(driver, broken[0])
     more = f" (and {len(broken) - 1} more)" if len(broken) > 1 else ""
-    advice = "`ferocal inspect --integrity` lists all; bring the ledger back from a copy"
+    advice = "`ferocal inspect --integrity` lists all; restore the ledger from a copy"
     if all(b.kind == "run" and b.what == CHANGED for b in broken):
-        advice += ", or leave out what is damaged with `ferocal exclude`"
+        advice += ", or exclude the damaged runs with `ferocal exclude`"
     elif all(b.kind != "file" for b in broken):
-        advice += ", or set aside what is damaged with `ferocal repair`"
+        advice += ", or set the damaged rows aside with `ferocal repair`"
     return f"is damaged: {first}{more}; {advice}"
 
 

@@ -21,6 +21,8 @@ class Outcome(StrEnum):
     RUNNING = "running"
     OK = "ok"
     FAILED = "failed"
+    TIMEOUT = "timeout"
+    # What a timeout was called by earlier versions; only read, and shown as one.
     OVERRAN = "overran"
     INTERRUPTED = "interrupted"
     DISTURBED = "disturbed"
@@ -28,7 +30,8 @@ class Outcome(StrEnum):
 
 
 # Outcomes after which a run is not taken again.
-SETTLED = (Outcome.OK, Outcome.FAILED, Outcome.OVERRAN)
+FAILURES = (Outcome.FAILED, Outcome.TIMEOUT, Outcome.OVERRAN)
+SETTLED = (Outcome.OK, *FAILURES)
 
 
 @dataclass(frozen=True)

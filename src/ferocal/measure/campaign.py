@@ -47,8 +47,8 @@ def on_bench(
     """
     if len(study.configurations) < 2:
         raise UsageError(
-            f"{study.directory}: there is only one configuration, so nothing to compare; "
-            "add a second level to a factor"
+            f"{study.directory}: only one configuration, so nothing to compare; add a second level "
+            "to a factor"
         )
     _check_secrets(study.mask)
     with (
@@ -105,45 +105,53 @@ def measure_study(
     *,
     rounds: int | None = None,
     options: Options | None = None,
-    only: Sequence[str] = (),
+    configurations: Sequence[str] = (),
+    levels: Sequence[str] = (),
 ) -> Summary:
     """Take every run of a study that is not in its ledger yet, on this machine.
 
     ``rounds`` is the number of rounds in all, by default that of the study file;
-    ``only`` names levels ("driver=r64") or configurations to which visits are limited.
+    ``configurations`` and ``levels`` ("driver=r64") are those to which visits are limited.
     The errors are those of `on_bench` and `Session.carry_out`.
     """
-    visits = choose_visits(study, plan_study(study, rounds), only)
+    visits = choose_visits(study, plan_study(study, rounds), configurations, levels)
     with on_bench(study, rounds=rounds) as (recorder, executor):
         session = Session(study, recorder, executor, observer, options or Options())
         return session.carry_out(visits, rounds=visits[-1].round)
 
 
 def choose_visits(
-    study: Study, visits: Sequence[PlannedVisit], only: Sequence[str]
+    study: Study,
+    visits: Sequence[PlannedVisit],
+    configurations: Sequence[str] = (),
+    levels: Sequence[str] = (),
 ) -> list[PlannedVisit]:
-    """Those visits whose configuration fits all that is asked for.
+    """Those visits whose configuration is one of these, and has one of these levels per factor.
 
     Raises
     ------
     UsageError
         When a level or configuration is not known, or nothing fits.
     """
-    levels = [f"{f}={level}" for f, factor in study.file.factor.items() for level in factor.level]
-    names = [configuration.name for configuration in study.configurations]
-    for wanted in only:
-        if wanted not in levels and wanted not in names:
-            raise UsageError(
-                f'no level or configuration "{wanted}"; {closest(wanted, [*levels, *names])}'
-            )
+    for name in configurations:
+        study.configuration(name)
+    known = [f"{f}={level}" for f, factor in study.file.factor.items() for level in factor.level]
+    wanted: dict[str, set[str]] = {}
+    for text in levels:
+        if text not in known:
+            raise UsageError(f'no level "{text}"; {closest(text, known)}')
+        factor, _, level = text.partition("=")
+        wanted.setdefault(factor, set()).add(level)
 
     def fits(configuration: Configuration) -> bool:
-        levels = {f"{f}={level}" for f, level in configuration.levels.items()}
-        return all(wanted in levels or wanted == configuration.name for wanted in only)
+        if configurations and configuration.name not in configurations:
+            return False
+        return all(configuration.levels[factor] in allowed for factor, allowed in wanted.items())
 
     fitting = {c.name for c in study.configurations if fits(c)}
     if not fitting:
-        raise UsageError(f"no configuration has {' and '.join(only)} together")
+        limits = [*configurations, *levels]
+        raise UsageError(f"no configuration fits {' and '.join(limits)} together")
     return [visit for visit in visits if visit.configuration in fitting]
 
 
@@ -196,6 +204,6 @@ def find_active(study: Study, executor: Executor) -> list[str]:
         names = ", ".join(c.name for c in fitting)
         raise VerificationError(
             f"the checks of several configurations hold here: {names}; add checks that "
-            "distinguish them, or name one with --only"
+            "distinguish them, or name one with --configuration"
         )
     return [c.name for c in fitting]

@@ -65,12 +65,12 @@ def _outcome_of(workload: Workload, completed: Completed) -> tuple[Outcome, str 
     """How the command itself ended, and why that is not a success."""
     reason = completed.failure
     if reason is not None:
-        outcome = Outcome.OVERRAN if completed.ended_for == "overran" else Outcome.FAILED
+        outcome = Outcome.TIMEOUT if completed.ended_for == "timeout" else Outcome.FAILED
         return outcome, f"{reason}: {completed.complaint}" if completed.complaint else reason
     if completed.left_behind and (clocked := _process_sources(workload)):
         went = listed(completed.left_behind)
         return Outcome.FAILED, (
-            f"the command had ended while {went} went on in a session of its own, so "
+            f"the command ended while {went} kept running in a separate session, so "
             f"{listed(clocked)} is not that of the work; keep it in the foreground"
         )
     return Outcome.OK, None

@@ -102,7 +102,7 @@ class Hand:
         """Ask once more for the last reading of the run before, and correct it."""
         last, self._last = self._last, None
         if last is None:
-            self._observer.remark("there is no reading to go back to")
+            self._observer.remark("no previous reading")
             return
         metric = last.workload.metric[last.name]
         answered = self._ask(last.slot, last.workload, last.name, metric, may_go_back=False)
@@ -132,8 +132,8 @@ class Hand:
             answer = self._observer.ask(question)
             if answer is None:
                 raise HoldError(
-                    f"{slot.workload} is read by an operator, and none is here: run "
-                    "`ferocal measure` in a terminal; it goes on from here"
+                    f"{slot.workload} needs an operator: run `ferocal measure` in a terminal, "
+                    "which resumes here"
                 )
             try:
                 return self._understand(answer, slot, name, metric)

@@ -88,8 +88,8 @@ def _what_to_change(figures: dict[str, Any]) -> list[str]:
     found: list[tuple[float, str]] = []
     stolen, others, clock = figures["stolen"], figures["others"], figures["clock_mhz"]
     if stolen is not None and stolen > _STOLEN:
-        text = f"the host of this virtual machine withheld {stolen:.1%} of the processors: move to "
-        text += "one of its own, or set stolen-below under [bench.NAME.quiet]"
+        text = f"the host of this virtual machine took {100 * stolen:.1f} % of processor time: "
+        text += "move to a dedicated one, or set stolen-below under [bench.NAME.quiet]"
         found.append((stolen, text))
     if others is not None and others > _OTHERS:
         who = f" ({', '.join(figures['busiest'])})" if figures["busiest"] else ""

@@ -113,7 +113,7 @@ class RunTaker:
         left = {
             Outcome.DISTURBED: self._study.bench_table.quiet.retakes,
             Outcome.FAILED: workload.retakes,
-            Outcome.OVERRAN: workload.retakes,
+            Outcome.TIMEOUT: workload.retakes,
         }
         while True:
             ending = self.take_once(visit, slot, workload, warmup=False)
@@ -228,8 +228,8 @@ class RunTaker:
         if completed.left_behind and workload not in self._told:
             self._told.add(workload)
             self._observer.remark(
-                f"{workload} left {listed(completed.left_behind)} running in a session of its "
-                "own, where it would have gone on beside later runs; it was ended"
+                f"{workload} left {listed(completed.left_behind)} running in a separate "
+                "session, beside later runs; it was ended"
             )
 
     def _tell_of_unended(self, who: str, names: tuple[str, ...]) -> None:

@@ -27,14 +27,14 @@ from ferocal.plan.order import PlannedVisit
 from ferocal.study.load import Study
 from ferocal.terms.wording import first_line
 
-_UNFOUND = "processes that a run leaves behind in a session of its own"
+_UNFOUND = "processes that a run leaves behind in a separate session"
 
 
 @dataclass(frozen=True)
 class Options:
     """How a session deals with what may happen.
 
-    With ``retry``, runs that failed or overran are taken again. With ``go_on`` a
+    With ``retry``, runs that failed or timed out are taken again. With ``go_on`` a
     configuration that is not active is left out instead of ending the session. With
     ``in_place`` nothing is switched: the bench is in the wanted configuration.
     """
@@ -102,7 +102,7 @@ class Session:
         here = self._study.on_this_machine
         if left and unknown and here and not self._told_unknown:
             self._told_unknown = True
-            self._observer.remark(f"cannot be read on this machine: {'; '.join(unknown)}")
+            self._observer.remark(f"not available on this machine: {', '.join(unknown)}")
         try:
             if left:
                 self.prepare()
@@ -182,7 +182,7 @@ class Session:
         except VerificationError as error:
             if not self._options.go_on:
                 raise VerificationError(
-                    f"{error}\nbring the setting into force, then run `ferocal measure` again"
+                    f"{error}\nmake the setting take effect, then run `ferocal measure` again"
                 ) from None
             summary.not_active.append(self._study.mask.text(str(error)))
             self._observer.remark(str(error))

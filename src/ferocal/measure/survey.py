@@ -94,7 +94,7 @@ class Survey:
         fresh = [change for change in changes if change.name not in self._remarked]
         self._remarked |= {change.name for change in fresh}
         return [
-            f"{change}; it was read in another way, so that may be wording only: "
+            f"{change}; it was read differently, so only the wording may differ: "
             "declare it under [bench.NAME] facts to settle this"
             for change in fresh
         ]

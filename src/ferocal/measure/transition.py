@@ -231,7 +231,7 @@ class Transition:
         level = self._study.level(factor, name)
         task = level.hold or "leave it and come back"
         if again:
-            task = f"once more, so that this is a visit of its own: {task}"
+            task = f"once more, for a separate visit: {task}"
         text = task
         while True:
             decision = self._observer.hold(
@@ -249,9 +249,9 @@ class Transition:
                     f"  do this: {task}\n"
                     "  then run `ferocal measure` again"
                     + (
-                        ": it verifies and goes on from here"
+                        ": it verifies and resumes"
                         if _has_checks(level)
-                        else " in a terminal, and confirm it: nothing else proves that it is done"
+                        else " in a terminal, and confirm it: nothing else verifies it"
                     )
                 )
             if decision is Decision.STOP:

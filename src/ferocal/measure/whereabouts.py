@@ -55,8 +55,8 @@ def find_bench(study: Study, name: str | None) -> Study:
         return study.on(possible[0])
     if not possible:
         raise UsageError(
-            f"this machine is none of the benches {listed(study.benches)}: its hardware is not "
-            "theirs; declare a bench for it"
+            f"this machine is none of the benches {listed(study.benches)} (its hardware differs): "
+            "declare a bench for it"
         )
     raise UsageError(
         f"this machine may be {_either(possible)}: say which with --bench, or declare a fact "

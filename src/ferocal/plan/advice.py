@@ -30,8 +30,8 @@ _FEW_ROUNDS = 5
 # What a plan should show with this probability.
 _LIKELY = 0.8
 _ONE_VISIT = (
-    "one visit per configuration: no interval and no verdict, unless `ferocal noise-floor` brings "
-    "in how much visits vary from an earlier study, or `noise` states it"
+    "one visit per configuration gives no interval and no verdict, unless the noise is known from "
+    "an earlier study (`ferocal noise-floor`) or stated as `noise`"
 )
 
 
@@ -100,11 +100,11 @@ def count_comparisons(study: Study) -> Mapping[Role, int]:
 def find_answers(study: Study, rounds: int) -> list[str]:
     """Questions that the plan can answer, in sentences."""
     head, answers = study.head, []
-    changes = f"by how much each metric changes against {study.baseline}"
+    changes = f"how much each metric changes from {study.baseline}"
     if head.schedule == "rounds" and rounds > 1:
-        answers.append(f"{changes}, with an interval; a linear drift cancels")
+        answers.append(f"{changes}, with an interval (linear drift cancels)")
     elif head.schedule != "rounds" and head.visits > 1:
-        answers.append(f"{changes}, with an interval between visits; drift stays in it")
+        answers.append(f"{changes}, with an interval between visits (drift remains in it)")
     else:
         answers.append(f"{changes}, with an interval only if a noise floor is known")
     confounded = confounded_factors(study)
@@ -112,9 +112,9 @@ def find_answers(study: Study, rounds: int) -> list[str]:
     if len(study.file.factor) > 1 and separate:
         answers.append(f"which factor carries a change: {', '.join(separate)}")
     if head.control:
-        answers.append("whether the bench agrees with itself: the control arm should not change")
+        answers.append("whether the bench agrees with itself (control arm)")
     if head.schedule == "return":
-        answers.append("whether the baseline itself has moved by the end")
+        answers.append("whether the baseline drifted by the end")
     return answers
 
 
@@ -130,7 +130,7 @@ def describe_equivalence(
         if own:
             enough = sum(o.equivalence >= _LIKELY for o in own)
             return (
-                f"that nothing changes, with a probability of {100 * _LIKELY:.0f} % or more, in "
+                f"no change, if there is none, with {100 * _LIKELY:.0f} % power or more, for "
                 f"{enough} of {counted(len(own), f'{role} metric')}"
             )
     return None
@@ -143,21 +143,19 @@ def find_shortcomings(study: Study, rounds: int) -> list[str]:
         if rounds == 1:
             found.append(_ONE_VISIT)
         elif rounds < _FEW_ROUNDS:
-            found.append(
-                f"{rounds} rounds are few: intervals will be wide; {_FEW_ROUNDS} are better"
-            )
+            found.append(f"only {rounds} rounds, so intervals will be wide; use {_FEW_ROUNDS}")
     else:
         found.append(
-            "the configurations are not interleaved: whatever else changes with time is in "
-            "every change; use rounds where a way back exists"
+            "configurations are not interleaved, so drift is part of every change; use rounds "
+            "where a way back exists"
         )
         if head.visits == 1:
-            found.append(f"{_ONE_VISIT}, or set visits = 3 or more with a renew step")
+            found.append(f"{_ONE_VISIT}; or set visits = 3 or more with a renew step")
     comparisons = count_comparisons(study)
     if comparisons.get("secondary", 0) > 1 and "primary" not in comparisons:
         found.append(
-            f"{comparisons['secondary']} comparisons share the error rate, which costs power: "
-            'give the metric that decides role = "primary", or add rounds'
+            f"{comparisons['secondary']} comparisons share the error rate, which costs power: give "
+            'the deciding metric role = "primary", or add rounds'
         )
     return [*found, *_unproven(study), *describe_confounding(study)]
 
@@ -169,9 +167,7 @@ def _unproven(study: Study) -> list[str]:
         for name, level in factor.level.items()
         if not level.verify
     ]
-    return (
-        [f"nothing proves that these are active: {', '.join(levels)}; add verify"] if levels else []
-    )
+    return [f"no check verifies {', '.join(levels)}; add verify"] if levels else []
 
 
 @dataclass(frozen=True)

@@ -43,7 +43,7 @@ def split_words(text: str) -> tuple[str, ...]:
     try:
         return tuple(shlex.split(text))
     except ValueError as error:
-        raise ValueError(f"cannot be split into words, there is {error}".lower()) from None
+        raise ValueError(f"cannot be split into words: {error}".lower()) from None
 
 
 def _words(value: Any) -> Any:
@@ -52,7 +52,7 @@ def _words(value: Any) -> Any:
 
 def _check_variable(name: str) -> str:
     if not name or "=" in name or "\0" in name:
-        raise ValueError(f'"{name}" is no name of a variable: it is not empty, and has no "="')
+        raise ValueError(f'"{name}" is not a variable name: it is empty or contains "="')
     return name
 
 
@@ -101,7 +101,7 @@ class Accepting(StudyTable):
     @model_validator(mode="after")
     def _has_reason(self) -> Self:
         if bool(self.accept) != bool(self.accept_because.strip()):
-            raise ValueError("accept names caveats, and accept-because says why; both are needed")
+            raise ValueError("accept (caveats) and accept-because (the reason) need each other")
         return self
 
 
@@ -128,10 +128,10 @@ class Command(StudyTable):
             if len(part) < LEAST_PRIVATE:
                 raise ValueError(
                     f"private has a text of fewer than {LEAST_PRIVATE} characters, which would "
-                    "be masked wherever it is found by chance"
+                    "mask too much"
                 )
             if not any(part in word for word in self.words):
-                raise ValueError("private has a text that is no part of the command")
+                raise ValueError("private has a text that is not part of the command")
         return self
 
     @model_validator(mode="after")

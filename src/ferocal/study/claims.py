@@ -56,11 +56,11 @@ def parse_limit(value: Any) -> Limit:
         raise ValueError(f"is not a bound; {advice}, not {value!r}")
     limit = Limit(float(match[1].replace(MINUS, "-")), match[2], value.strip())
     if not math.isfinite(limit.number):
-        raise ValueError(f"is beyond all numbers: {value!r}")
+        raise ValueError(f"{value!r} is too large")
     if limit.unit == TIMES and limit.number <= 0:
         raise ValueError(f'"{value}" is no ratio: it must be above 0')
     if limit.unit == "%" and limit.number <= -100:
-        raise ValueError(f'"{value}" is less than nothing: a change is above -100 %')
+        raise ValueError(f'"{value}" is impossible: a change must be above -100 %')
     return limit
 
 
@@ -134,15 +134,15 @@ class Claim(StudyTable):
             said = " and ".join(given) or "none"
             raise ValueError(f"needs one of at-most, at-least, within, between; it has {said}")
         if self.between is not None and self.between[0].number >= self.between[1].number:
-            raise ValueError("between is the lowest and the highest, in this order")
+            raise ValueError("between must be [lowest, highest]")
         if len({limit.unit for limit in self.limits}) > 1:
-            raise ValueError("both ends of between have the same unit")
+            raise ValueError("both ends of between need the same unit")
         if isinstance(self.within, Limit) and self.within.number <= 0:
-            raise ValueError("within is an amount to both sides, and above 0")
+            raise ValueError("within must be above 0: it extends to both sides")
         if self.ratio_to is not None and (self.of or self.within == NOISE):
-            raise ValueError("a ratio of two metrics has no `of` and no noise")
+            raise ValueError("a ratio of two metrics cannot have `of` or noise")
         if self.within is not None and self.on_value:
-            raise ValueError("within is for changes: give a value between two ends")
+            raise ValueError("within is for changes: for a value use between")
         return self
 
 
@@ -207,7 +207,7 @@ def _check_limits(key: str, claim: Claim, units: dict[str, str]) -> Iterator[Pro
     for limit in claim.limits:
         if limit.unit not in allowed:
             named = " or ".join(f'"{u}"' if u else "a plain number" for u in sorted(allowed))
-            text = f'the bound "{limit.text}" has to be in {named}, for {claim.metric}'
+            text = f'the bound "{limit.text}" must be in {named} for {claim.metric}'
             yield Problem(key, text)
 
 

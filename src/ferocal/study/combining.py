@@ -71,11 +71,11 @@ def parse_mappings(studies: Sequence[Study], given: Sequence[str]) -> list[dict[
         kind, dot, old = key.partition(".")
         if not (colon and equals and dot and new) or kind not in KINDS:
             raise UsageError(
-                f'"{text}" maps nothing: write DIR:KIND.OLD=NEW; KIND is one of {", ".join(KINDS)}'
+                f'"{text}": write DIR:KIND.OLD=NEW, where KIND is one of {", ".join(KINDS)}'
             )
         if place not in names:
             raise UsageError(
-                f'"{text}": {place} is none of the studies; {closest(place, list(names))}'
+                f'"{text}": {place} is not one of the studies; {closest(place, list(names))}'
             )
         study = studies[names[place]]
         known = {
@@ -105,7 +105,7 @@ def combine_files(
     if question is not None:
         combiner.tables["study"]["question"] = question
     if combiner.errors:
-        raise UsageError("these studies do not go together:\n  " + "\n  ".join(combiner.errors))
+        raise UsageError("these studies cannot be combined:\n  " + "\n  ".join(combiner.errors))
     return CombinedStudy(combiner.tables, tuple(combiner.sources), tuple(combiner.conflicts))
 
 
@@ -154,7 +154,7 @@ class _Combiner:
             for key in ("margin", "schedule", "seed"):
                 if other.get(key) != heads[0].get(key) and key != "seed":
                     values = [h.get(key, "rounds") for h in (heads[0], other)]
-                    self._tell(n, f"{key} is {values[1]}, and {values[0]} in the first")
+                    self._tell(n, f"{key} is {values[1]} here but {values[0]} in the first study")
         if any(head.get("control") for head in heads) and in_rounds:
             head["control"] = True
         return head
@@ -202,9 +202,7 @@ class _Combiner:
                     )  # fmt: skip
             _fill(here, table)
         if tuple(self.studies[n].benches) == (UNNAMED_BENCH,) and len(self.studies) > 1:
-            self._tell(
-                n, f'its bench has no name and is taken for "{source.benches[UNNAMED_BENCH]}"'
-            )
+            self._tell(n, f'its bench has no name; "{source.benches[UNNAMED_BENCH]}" is assumed')
 
     def _add_factors(self, n: int) -> None:
         for factor, table in self.raw[n]["factor"].items():
@@ -221,7 +219,7 @@ class _Combiner:
     def _compare(self, n: int, kind: str, name: str, here: Any, there: Any) -> None:
         for key in _TOLD[kind]:
             if key in here and key in there and here[key] != there[key]:
-                self._tell(n, f"{name} has another {key}")
+                self._tell(n, f"{key} of {name} differs from the first study")
 
     def _add_workloads(self, n: int, source: SourceMap) -> None:
         families = {w.family or name for name, w in self.studies[n].workloads.items()}
@@ -283,7 +281,7 @@ class _Combiner:
         for n, raw in enumerate(self.raw):
             for key, table in raw.get(name, {}).items():
                 if key in merged and merged[key] != table:
-                    self._tell(n, f"{name} {key} is another one, and is left out")
+                    self._tell(n, f"{name} {key} differs from the first study and is dropped")
                 merged.setdefault(key, table)
         return merged
 

@@ -74,7 +74,7 @@ def compose_design(file: StudyFile) -> Design:
     excluded = [_is_impossible(file, levels) for levels in combinations]
     problems = _check_names(file, labels)
     if excluded[labels.index(baseline)]:
-        problems.append(Problem("configuration.impossible", "makes the baseline impossible"))
+        problems.append(Problem("configuration.impossible", "must not exclude the baseline"))
     composed = []
     for label, levels, skipped in zip(labels, combinations, excluded, strict=True):
         if not skipped:
@@ -214,7 +214,7 @@ def check_levels(
             hint = closest(level, factors[factor])
             problems.append(Problem(f"{key}.{factor}", f'{factor} has no level "{level}"; {hint}'))
     missing = [factor for factor in factors if whole and factor not in levels]
-    return problems + [Problem(key, f'misses a level of the factor "{f}"') for f in missing]
+    return problems + [Problem(key, f'needs a level of the factor "{f}"') for f in missing]
 
 
 def _labels(file: StudyFile, combinations: list[Levels]) -> list[str]:
@@ -237,7 +237,7 @@ def _baseline_levels(file: StudyFile) -> Levels:
     if wanted is None:
         return {name: next(iter(factor.level)) for name, factor in file.factor.items()}
     if isinstance(wanted, str):
-        text = 'is a table of levels here, like { driver = "r61" }'
+        text = 'must be a table of levels, like { driver = "r61" }'
         raise CompositionError([Problem("configuration.baseline", text)])
     factors = {name: list(factor.level) for name, factor in file.factor.items()}
     problems = check_levels(wanted, factors, "configuration.baseline")
@@ -257,7 +257,7 @@ def _baseline_label(file: StudyFile, combinations: list[Levels], labels: list[st
         return labels[0]
     base = _baseline_levels(file)
     if base not in combinations:
-        text = "is none of the named configurations; name it, or choose one of them"
+        text = "is not a named configuration; name it, or choose one of those"
         raise CompositionError([Problem("configuration.baseline", text)])
     return labels[combinations.index(base)]
 

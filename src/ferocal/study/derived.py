@@ -85,7 +85,7 @@ def compile_formulas(file: StudyFile) -> tuple[StudyFile, dict[Place, Formula]]:
 def _without_reading(file: StudyFile) -> Iterator[Problem]:
     for name, entry in file.workload.items():
         if all(metric.formula is not None for metric in entry.metric.values()):
-            text = "nothing is read from it: put derived metrics under a workload that is run"
+            text = "it has no readings: put derived metrics under a workload that is run"
             yield Problem(f"workload.{name}.metric", text)
 
 
@@ -126,7 +126,7 @@ class _Compiler:
             raise UnitError(f'is in "{unit}", and its margin in "{metric.margin[1]}"')
         workloads = {t.workload for t in walk(value.term) if isinstance(t, Reading)}
         if not workloads:
-            raise ExpressionError("names no metric, so that there is nothing to compute")
+            raise ExpressionError("names no metric to compute from")
         across = workloads != {place[0]}
         formula = Formula(metric.formula or "", value.term, wanted.factor, across)
         return formula, metric.model_copy(update={"unit": unit})
@@ -134,7 +134,7 @@ class _Compiler:
     def _value_of(self, place: Place) -> _Value:
         """What a derived metric is made of, names within its workload looked up first."""
         if place in self.open:
-            raise ExpressionError(f"goes round in a circle: {place[1]} is made of itself")
+            raise ExpressionError(f"circular definition: {place[1]} is computed from itself")
         self.open.append(place)
         before, self.workload = self.workload, place[0]
         try:
@@ -166,10 +166,11 @@ class _Compiler:
         for side in (left, right):
             if not may_be_multiplied(side.unit):
                 raise UnitError(
-                    f"{_words(side)} has no true zero: products and ratios mean nothing"
+                    f"{_words(side)} has no natural zero, so products and ratios are meaningless; "
+                    "use a difference"
                 )
         if operator == "/" and right.term == Number(0.0):
-            raise ExpressionError("divides by nothing")
+            raise ExpressionError("divides by zero")
         if operator == "*":
             over, under, sign = left.over + right.over, left.under + right.under, 1
         else:
@@ -179,12 +180,12 @@ class _Compiler:
     def _call(self, node: Expression) -> _Value:
         name = node.parts[0].parts[0]
         if name not in _GATHERINGS:
-            raise ExpressionError(f'there is no "{name}(…)"; {closest(name, list(_GATHERINGS))}')
+            raise ExpressionError(f'unknown function "{name}"; {closest(name, list(_GATHERINGS))}')
         values = [value for part in node.parts[1:] for value in self._several(part)]
         first = values[0]
         for other in values[1:]:
             if not first.dimension.agrees(other.dimension):
-                raise UnitError(f"{name} of {_words(first)} and {_words(other)} means nothing")
+                raise UnitError(f"{name} cannot mix {_words(first)} and {_words(other)}")
         term = Gathered(cast("Gathering", name), tuple(value.term for value in values))
         return _Value(term, first.dimension, first.over, first.under)
 
@@ -225,8 +226,8 @@ class _Compiler:
         others = [f"{w}.{name}" for w, name in self.metrics if w != self.workload]
         hint = closest(text, [*own, *self.file.workload, *self.quantities, *others])
         joined = "-" in text and not known.isdisjoint(text.split("-"))
-        minus = "; a minus needs blanks around it" if joined else ""
-        raise ExpressionError(f'there is no metric or quantity "{text}"; {hint}{minus}')
+        minus = "; put spaces around a minus sign" if joined else ""
+        raise ExpressionError(f'no metric or quantity "{text}"; {hint}{minus}')
 
     def _reading(self, place: Place) -> _Value:
         metric = self.metrics[place]
@@ -238,7 +239,7 @@ class _Compiler:
 
 def _number(node: Expression) -> _Value:
     if not math.isfinite(float(node.parts[0])):
-        raise ExpressionError(f"{node.parts[0]} is beyond all numbers")
+        raise ExpressionError(f"{node.parts[0]} is too large")
     unit = node.parts[1] if len(node.parts) > 1 else ONE
     dimension = dimension_of(unit)
     term = Number(float(node.parts[0]) * dimension.factor)

@@ -138,26 +138,28 @@ class Metric(StudyTable):
     def _kind_fits(self) -> Metric:
         traced = isinstance(self.source, TraceSource)
         if self.source is not None and "read" in self.model_fields_set:
-            raise ValueError("read is for what an operator reads: it does not go with a source")
+            raise ValueError(
+                "read is for numbers that an operator reads: leave it out, or the source"
+            )
         if self.read == "stopwatch" and not is_time(self.unit):
             raise ValueError(f'a stopwatch reads {", ".join(TIME)}, not "{self.unit}"')
         if self.source is not None and traced != (self.kind != "value"):
             kinds = " or ".join(f'"{name}"' for name in KINDS)
-            raise ValueError(f"a source with file or output goes with kind = {kinds}")
+            raise ValueError(f"a source with file or output needs kind = {kinds}")
         kind = self.trace_kind
         if self.limit is not None and (kind is None or not kind.takes_limit):
             takers = " or ".join(f'"{name}"' for name, k in KINDS.items() if k.takes_limit)
-            raise ValueError(f"limit goes with kind = {takers}")
+            raise ValueError(f"limit needs kind = {takers}")
         sessions = [name for name in ("short", "long") if getattr(self, name) is not None]
         if sessions and (kind is None or not kind.takes_sessions):
             takers = " or ".join(f'"{name}"' for name, k in KINDS.items() if k.takes_sessions)
-            raise ValueError(f"{sessions[0]} goes with kind = {takers}")
+            raise ValueError(f"{sessions[0]} needs kind = {takers}")
         if kind is not None and kind.units is not None and self.unit not in kind.units:
             raise ValueError(f'{kind.name} are in {", ".join(kind.units)}, not in "{self.unit}"')
         if kind is not None and kind.direction not in (None, self.better):
-            raise ValueError(f"of {kind.name}, {kind.direction} is better; leave out better")
+            raise ValueError(f"for {kind.name}, {kind.direction} is better; leave `better` out")
         if kind is not None and self.better == "none":
-            raise ValueError(f"of {kind.name} one direction is better: say which")
+            raise ValueError(f"for {kind.name} one direction is better: say which")
         return self
 
     @model_validator(mode="after")
@@ -166,23 +168,25 @@ class Metric(StudyTable):
             return self
         for key in ("source", "read", "resolution", "samples", "statistic", "noise"):
             if key in self.model_fields_set:
-                raise ValueError(f"{key} does not go with from: a derived metric is not read")
+                raise ValueError(f"a derived metric (with `from`) cannot have `{key}`")
         if self.kind != "value":
-            raise ValueError(f'kind = "{self.kind}" does not go with from: a trace is read')
+            raise ValueError(
+                f'kind = "{self.kind}" is a trace, which cannot be derived with `from`'
+            )
         return self
 
     @model_validator(mode="after")
     def _role_fits(self) -> Metric:
         traced = self.trace_kind is not None
         if traced and self.role == "context":
-            raise ValueError("a trace has parts that are judged: give some of them a part-role")
+            raise ValueError("a trace cannot be context as a whole: give its parts a part-role")
         if not traced and (self.role == "context") != (self.better == "none"):
             raise ValueError(
-                f'better = "{self.better}" does not go with role = "{self.role}": a context is '
-                'never judged, and what is not judged (better = "none") is a context'
+                f'better = "{self.better}" contradicts role = "{self.role}": a context metric is '
+                'never judged and has better = "none"'
             )
         if traced and self.part_of is not None:
-            raise ValueError("part-of goes with a single value, not with a trace")
+            raise ValueError("part-of needs a single value, not a trace")
         parts = self._parts
         for part, role in self.part_role.items():
             if part not in parts:
@@ -199,8 +203,8 @@ class Metric(StudyTable):
 
     def _no_part(self, key: str, part: str) -> str:
         if not self._parts:
-            return f"{key} goes with a trace"
-        return f'{key}: there is no part "{part}"; {listed(list(self._parts))}'
+            return f"{key} needs a trace"
+        return f'{key}: no part "{part}"; the parts are {listed(list(self._parts))}'
 
     @model_validator(mode="after")
     def _part_margins_fit(self) -> Metric:
@@ -209,20 +213,20 @@ class Metric(StudyTable):
             if part not in parts:
                 raise ValueError(self._no_part("part-margin", part))
             if unit not in ("%", parts[part].unit):
-                raise ValueError(f'part-margin of {part} is in "%" or in "{parts[part].unit}"')
+                raise ValueError(f'part-margin of {part} must be in "%" or "{parts[part].unit}"')
         return self
 
     @model_validator(mode="after")
     def _limits_are_right(self) -> Metric:
         if self.plausible is not None and not self.plausible[0] < self.plausible[1]:
-            raise ValueError("plausible is the lowest and the highest value, in this order")
+            raise ValueError("plausible must be [lowest, highest], such as [0, 240]")
         units = ("%", self.unit)
         if self.formula is not None and not self.unit:
             return self  # its unit is not known yet
         if self.margin is not None and self.margin[1] not in units:
-            raise ValueError(f'the margin is in "%" or in "{self.unit}", not "{self.margin[1]}"')
+            raise ValueError(f'margin must be in "%" or "{self.unit}", not "{self.margin[1]}"')
         if self.noise is not None and self.noise[1] not in ("%", self.unit):
-            raise ValueError(f'the noise is in "%" or in "{self.unit}", not "{self.noise[1]}"')
+            raise ValueError(f'noise must be in "%" or "{self.unit}", not "{self.noise[1]}"')
         if self.share_margin is not None and self.share_margin >= 1:
             raise ValueError("the margin must be below 100 %")
         return self

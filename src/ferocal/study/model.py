@@ -122,9 +122,11 @@ class Factor(Accepting):
             if name not in self.level:
                 raise ValueError(f'order: no level "{name}"; {closest(name, list(self.level))}')
         if len(named) < 2 and self.order is not None:
-            raise ValueError("order: a series has two levels or more")
+            raise ValueError(
+                "`order` needs at least two levels; leave it out until there is a second"
+            )
         if len(set(named)) < len(named):
-            raise ValueError("order names a level twice")
+            raise ValueError("`order` names a level twice")
         return self
 
     @property
@@ -168,7 +170,7 @@ class Sizes(StudyTable):
     @model_validator(mode="after")
     def _values_ascend(self) -> Self:
         if any(b <= a for a, b in itertools.pairwise(self.values)):
-            raise ValueError("the values ascend, and each is there once")
+            raise ValueError("values must be in ascending order, without repeats")
         return self
 
 
@@ -274,7 +276,10 @@ class Workload(Command, Accepting):
                 self.instructions if self.by_hand else (self.command, self.environment, self.files)
             )
             if sign not in repr(told):
-                raise ValueError(f'sizes: nothing in it has "{sign}", so that all would be one')
+                raise ValueError(
+                    f'sizes: neither command nor file names contain "{sign}", so every size would '
+                    "run the same thing"
+                )
         return self
 
     @model_validator(mode="after")
@@ -283,9 +288,11 @@ class Workload(Command, Accepting):
             seen, total = {name}, metric.part_of
             while total is not None:
                 if total not in self.metric:
-                    raise ValueError(f'{name} is part-of "{total}", which is no metric here')
+                    raise ValueError(
+                        f'{name} is part-of "{total}", which is not a metric of this workload'
+                    )
                 if total in seen:
-                    raise ValueError(f"part-of goes round in a circle: {name} contains itself")
+                    raise ValueError(f"circular part-of: {name} contains itself")
                 seen.add(total)
                 total = self.metric[total].part_of
         return self
@@ -297,13 +304,13 @@ class Workload(Command, Accepting):
                 continue
             if getattr(metric.source, "file", None) is None:
                 raise ValueError(
-                    f"without command nothing has a source but a trace in a file, which the "
-                    f"operator names: leave that of {name} out, or give a command"
+                    f"this workload has no command, so its metric {name} cannot have a `source`: "
+                    "remove the source, or add a command"
                 )
         if self.by_hand and self.warmups:
-            raise ValueError("warmups go with a command; put them into the instructions")
+            raise ValueError("warmups need a command; put them into the instructions")
         if self.by_hand and self.retakes:
-            raise ValueError("retakes go with a command; an operator repeats what failed")
+            raise ValueError("retakes need a command; an operator repeats failed runs")
         return self
 
 
@@ -374,7 +381,7 @@ class Preference(StudyTable):
     @model_validator(mode="after")
     def _something_counts(self) -> Self:
         if not any(self.weights.values()):
-            raise ValueError("weights: all are zero, so that nothing counts")
+            raise ValueError("weights: at least one must be above zero")
         return self
 
 
@@ -408,9 +415,9 @@ class Head(StudyTable):
     @model_validator(mode="after")
     def _fits_schedule(self) -> Head:
         if self.schedule != "rounds" and "rounds" in self.model_fields_set:
-            raise ValueError(f'rounds do not go with schedule = "{self.schedule}"; use visits')
+            raise ValueError(f'schedule = "{self.schedule}" has no rounds; use visits')
         if self.schedule == "rounds" and self.visits > 1:
-            raise ValueError('visits go with schedule = "once" or "return"; use rounds')
+            raise ValueError('visits need schedule = "once" or "return"; use rounds')
         if self.control and self.schedule != "rounds":
             raise ValueError('control = true needs schedule = "rounds"')
         return self
@@ -465,8 +472,7 @@ class StudyFile(StudyTable):
         ]
         if by_hand and checked:
             raise ValueError(
-                f"{listed(checked)} looks at the running workload, and {listed(by_hand)} is done "
-                "by hand, where nobody can look: prove the level with a command, or with a hold "
-                "that the operator confirms"
+                f"{listed(checked)} checks the running workload, but {listed(by_hand)} is done by "
+                "hand: verify the level with a command, or with a hold that the operator confirms"
             )
         return self

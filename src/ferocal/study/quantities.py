@@ -18,7 +18,7 @@ def _split(value: Any, example: str) -> tuple[float, str]:
         raise ValueError(f'needs a unit in quotes, like "{example}", not {value!r}')
     match = _NUMBER_AND_UNIT.fullmatch(value)
     if match is None:
-        raise ValueError(f'is not a number with a unit; write it like "{example}"')
+        raise ValueError(f'"{value}" is not a number with a unit; write it like "{example}"')
     number = float(match[1])
     if beyond(number):
         raise ValueError(f"{value!r} {BEYOND}")
@@ -35,7 +35,10 @@ def parse_share(value: Any) -> float:
     """
     number, unit = _split(value, "2 %")
     if unit != "%":
-        raise ValueError(f'is a share and needs "%", like "2 %", not {value!r}')
+        raise ValueError(
+            f'must be a percentage such as "2 %"; "{value}" is not one (a margin in a unit belongs '
+            "under the metric)"
+        )
     if not 0 < number < 100:
         raise ValueError(f"must be above 0 % and below 100 %, not {value!r}")
     return number / 100
@@ -51,9 +54,9 @@ def parse_duration(value: Any) -> float:
     """
     number, unit = _split(value, "5 min")
     if unit not in TIME:
-        raise ValueError(f'has the unit "{unit}"; units of time are {", ".join(TIME)}')
+        raise ValueError(f'"{unit}" is not a unit of time; use {", ".join(TIME)}')
     if number <= 0:
-        raise ValueError(f"must be longer than nothing, not {value!r}")
+        raise ValueError(f"must be more than 0 s, not {value!r}")
     return number * TIME[unit]
 
 
@@ -67,7 +70,7 @@ def parse_amount(value: Any) -> tuple[float, str]:
     """
     number, unit = _split(value, "2 %")
     if number <= 0 or not unit:
-        raise ValueError(f"is a positive number with a unit, not {value!r}")
+        raise ValueError(f"must be a positive number with a unit, not {value!r}")
     return number, unit
 
 
@@ -82,7 +85,7 @@ def parse_quantity(value: Any) -> tuple[float, str]:
     plain = isinstance(value, (int, float)) and not isinstance(value, bool)
     number, unit = (float(value), "1") if plain else _split(value, "0.40 EUR/h")
     if not 0 <= number <= LARGEST or beyond(number):
-        raise ValueError(f"is a number that is not negative, not {value!r}")
+        raise ValueError(f"must not be negative, not {value!r}")
     return number, unit or "1"
 
 

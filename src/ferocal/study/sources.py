@@ -35,7 +35,7 @@ def compile_pattern(pattern: str, flags: re.RegexFlag = re.MULTILINE) -> re.Patt
 def _check_pattern(pattern: str) -> str:
     groups = compile_pattern(pattern).groups
     if groups != 1:
-        raise ValueError(f"needs exactly one group around the number, it has {groups}")
+        raise ValueError(f"needs exactly one group around the number; it has {groups}")
     return pattern
 
 
@@ -87,11 +87,11 @@ class TraceSource(StudyTable):
     @model_validator(mode="after")
     def _one_place(self) -> TraceSource:
         if (self.file is None) == (self.output is None):
-            raise ValueError("a trace is read from a file or from the output: name one of them")
+            raise ValueError("a trace needs either a file or the output as its source")
         if self.column is None and (self.time or self.second):
-            raise ValueError("time and second are columns of a table: name column too")
+            raise ValueError("time and second name columns of a table: add column")
         if (self.second is None) != (self.second_unit is None):
-            raise ValueError("second and second-unit go together")
+            raise ValueError("second and second-unit need each other")
         return self
 
 

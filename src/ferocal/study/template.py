@@ -64,7 +64,7 @@ source = "peak-memory"               # or "wall-time", "cpu-time", { pattern = "
 
 BY_HAND = """\
 # A Ferocal study in which an operator does the switching and reads the numbers.
-# `ferocal measure` leads through it in a terminal; Ctrl-C, and the same command goes on.
+# `ferocal measure` guides through it in a terminal; after Ctrl-C the same command resumes.
 
 [study]
 question = "Does Halden 5 start the lobby kiosk faster than Halden 4?"
@@ -116,7 +116,7 @@ def write_template(directory: Path, text: str = TEMPLATE) -> Path:
         directory.mkdir(parents=True, exist_ok=True)
         file = path.open("x", encoding="utf-8")
     except FileExistsError:
-        raise UsageError(f"{path} exists and is left as it is; choose another directory") from None
+        raise UsageError(f"{path} exists and was not changed; choose another directory") from None
     except OSError as error:
         raise FerocalError(f"{path}: cannot be written: {error.strerror}") from None
     try:

@@ -19,9 +19,9 @@ MOST_SAMPLES = 10**12
 # What is counted otherwise: runs, positions, captures, processors, bytes.
 MOST_COUNTED = 2**53
 FIRST_YEAR, LAST_YEAR = 1900, 2999
-BEYOND = "is beyond what a number can be here: 0, or 1e-50 to 1e50"
-BEYOND_SAMPLES = "is not a count: it is 1 to 1e12"
-BEYOND_YEARS = f"is not in the years {FIRST_YEAR} to {LAST_YEAR}"
+BEYOND = "is outside the range of numbers here (0, or 1e-50 to 1e50)"
+BEYOND_SAMPLES = "is not a number of samples (1 to 1e12)"
+BEYOND_YEARS = f"is outside the years {FIRST_YEAR} to {LAST_YEAR}"
 # A time of day with its zone; sqlite and Python agree on what is written like that.
 _TIME = re.compile(
     r"\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:\.\d{1,6})?)?(?:Z|[+-]\d\d:\d\d)?)?", re.ASCII

@@ -35,11 +35,11 @@ CONDITIONS: dict[str, Condition] = {
         Condition("free_memory_mib", "free memory, MiB", 256.0),
         Condition(TEMPERATURE, "temperature, °C", 1.0),
         Condition("battery_percent", "battery, %", 5.0),
-        Condition("on_mains", "on mains"),
+        Condition("on_mains", "power source"),
         Condition("clock_mhz", "clock, MHz", 50.0),
-        Condition("governor", "governor"),
-        Condition(BUSY_SHARE_OF_OTHERS, "busy share of others", 0.02),
-        Condition(STOLEN_SHARE, "share stolen by the host", 0.02),
+        Condition("governor", "CPU governor"),
+        Condition(BUSY_SHARE_OF_OTHERS, "processor share of other processes", 0.02),
+        Condition(STOLEN_SHARE, "steal (share taken by the host)", 0.02),
     )
 }
 

@@ -61,7 +61,7 @@ def dimension_of(unit: str) -> Dimension:
             sign = -1 if part == "/" else 1
             continue
         if not part.strip():
-            raise UnitError(f'"{unit}" is no unit: a part of it is missing')
+            raise UnitError(f'"{unit}" is not a unit: a part of it is missing')
         found = found.times(_simple(part.strip()), sign)
     return found
 

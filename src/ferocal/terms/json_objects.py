@@ -24,7 +24,7 @@ def _object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
 def _strict_object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     found = _object(pairs)
     if isinstance(found, Twofold):
-        raise ValueError(f'"{min(found.twice)}" stands twice in one object')
+        raise ValueError(f'"{min(found.twice)}" occurs twice in one object')
     return found
 
 

@@ -49,7 +49,7 @@ def check_frames(times: FloatArray, *, unit: str, per_unit: float, first_row: in
         negative, or longer than `LONGEST_FRAME`; the message names the first.
     """
     if not len(times):
-        raise ValueError("there are 0 frames")
+        raise ValueError("no frames")
     with np.errstate(invalid="ignore"):
         wrong = ~((times >= 0) & (times <= LONGEST_FRAME))
     if wrong.any():
@@ -58,17 +58,17 @@ def check_frames(times: FloatArray, *, unit: str, per_unit: float, first_row: in
         if not np.isfinite(value):
             problem = "is not a number" if np.isnan(value) else "is infinite"
         elif value < 0:
-            problem = f"lasts {value:g} {unit}: time runs backwards"
+            problem = f"duration {value:g} {unit} is negative; a status line or a missing value?"
         else:
-            problem = f"lasts {value:g} {unit}: a pause, or another unit"
+            problem = f"duration {value:g} {unit}; a pause, or another unit?"
         raise RowError(f"frame {place + 1} {problem}", place + first_row)
     if not times.sum() > 0:
         raise ValueError(f"all {len(times)} frames last 0 {unit}")
     nothing = int(np.sum(times == 0))
     if 2 * nothing > len(times):
         raise ValueError(
-            f"{nothing} of {len(times)} frames last 0 {unit}: the times are too coarse to tell how "
-            "long a frame was shown"
+            f"{nothing} of {len(times)} frames last 0 {unit}: the resolution of the times is too "
+            "coarse"
         )
 
 

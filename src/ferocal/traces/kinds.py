@@ -171,7 +171,7 @@ def _summarise_soak(
     from ferocal.traces.soak import check_finite, check_soak, soak_times, summarise_soak
 
     if len(captures) > 1:
-        raise TraceError(f"{len(captures)} files fit, and a soak is a single one")
+        raise TraceError(f"{len(captures)} files match, but a soak is a single file")
     (columns,) = captures
     value, time = columns["value"], soak_times(columns, spec)
     check_soak(time, value)

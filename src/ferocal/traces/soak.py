@@ -67,7 +67,7 @@ def check_soak(time: FloatArray, value: FloatArray) -> None:
         When it has fewer than two values, when one is not finite, or time runs backwards.
     """
     if len(value) < 2:
-        raise ValueError(f"there are only {len(value)} values")
+        raise ValueError(f"only {len(value)} values")
     for name, column in (("time", time), ("value", value)):
         check_finite(name, column, role=name)
     if (np.diff(time) <= 0).any():

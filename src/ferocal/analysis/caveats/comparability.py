@@ -58,7 +58,7 @@ def _comparing(
             for name in ours:
                 if name in theirs and ours[name] != theirs[name]:
                     values = f"{_joined(ours[name])} against {_joined(theirs[name])}"
-                    yield Finding(f"{subject} differs, {name}: {values} in the baseline", members)
+                    yield Finding(f"{subject} differs: {name} {values} in the baseline", members)
 
     return find
 
@@ -82,9 +82,7 @@ def _software_moved(view: View) -> Iterator[Finding]:
             continue
         for name, values in {**known.software, **_subject_of(known, workload)}.items():
             if len(values) > 1:
-                yield Finding(
-                    f"{name} was not the same at all visits: {_joined(values)}", members, side
-                )
+                yield Finding(f"{name} changed between visits: {_joined(values)}", members, side)
 
 
 def _resources(view: View, effect: Effect, side: Circumstances) -> Values:
@@ -112,7 +110,7 @@ def _per_resource(view: View) -> Iterator[Finding]:
                 f"{e.series.title} {percentage(speed_factor(e) * theirs / ours - 1)}"
                 for e in ordered
             ]
-            text = f"{resource} {ours:g} against {theirs:g}: as speed per unit of it, "
+            text = f"{resource} {ours:g} against {theirs:g}; per unit, the speed changes by "
             if shown:
                 yield Finding(text + ", ".join(shown), raw, name)
 
@@ -170,7 +168,7 @@ def _other_unit(view: View) -> Iterator[Finding]:
         count, unit = view.context.strays.get((series.workload, series.metric), (0, ""))
         if count:
             text = f"{counted(count, 'reading')} of {series.metric} in {unit}, not in "
-            yield Finding(f"{text}{series.unit}, left out", [n])
+            yield Finding(f"{text}{series.unit} (left out)", [n])
 
 
 def _one_sided_losses(view: View) -> Iterator[Finding]:
@@ -192,11 +190,11 @@ def _lost_on_one_side(view: View, effect: Effect) -> str | None:
     if here or there:
         side, other = sides if here else sides[::-1]
         parts = [f"{count} {how}" for how, count in sorted((here or there).items())]
-        return f"of the runs with {side}, {listed(parts)}; of those with {other}, none"
+        return f"{listed(parts)} with {side}, none with {other}"
     runs = (effect.runs - effect.base_runs, effect.base_runs)
     if effect.method is not Method.PAIRED or runs[0] == runs[1]:
         return None
-    text = f"in the rounds that pair there are {counted(runs[0], 'run')} with {sides[0]} and "
+    text = f"paired rounds have {counted(runs[0], 'run')} with {sides[0]} but "
     return f"{text}{grouped(runs[1])} with {sides[1]}"
 
 
@@ -330,12 +328,15 @@ def _busy_bench(view: View) -> Iterator[Finding]:
     busy = view.context.busy
     if busy is None or not busy.runs:
         return
-    counts = ((busy.busy, "others took", busy.names), (busy.stolen, "the host withheld", ()))
-    for count, verb, names in counts:
+    counts = (
+        (busy.busy, "other processes used", "", busy.names),
+        (busy.stolen, "the host took", " (steal)", ()),
+    )
+    for count, verb, what, names in counts:
         if count >= _BUSY_RUNS * busy.runs:
             who = f": {', '.join(names)}" if names else ""
-            text = f"{verb} more than {BUSY_LIMIT:.0%} of the processors in {count} of "
-            yield view.on_everything(f"{text}{counted(busy.runs, 'run')}{who}")
+            text = f"{verb} more than {100 * BUSY_LIMIT:.0f} % of processor time{what} in {count} "
+            yield view.on_everything(f"{text}of {counted(busy.runs, 'run')}{who}")
 
 
 def _unproven(view: View) -> Iterator[Finding]:
@@ -352,7 +353,7 @@ def _unproven(view: View) -> Iterator[Finding]:
         verb = "was" if len(found) == 1 else "were"
         which = listed(list(found)) if len(found) <= 2 else f"{len(found)} levels of {factor}"
         members = sorted({n for places in found.values() for n in places})
-        yield Finding(f"nothing checked that {which} {verb} active", members)
+        yield Finding(f"no check verified that {which} {verb} active", members)
 
 
 def _definition_changed(view: View) -> Iterator[Finding]:
@@ -371,38 +372,38 @@ def _definition_changed(view: View) -> Iterator[Finding]:
 KINDS = (
     CaveatKind(
         "undeclared-difference",
-        "software that differs without being a factor",
-        "make it a factor, name it in the `explains` of one, or make it equal",
+        "software that differs but is not a factor",
+        "make it a factor, list it under `explains` of one, or use the same on both sides",
         _comparing("software", _software),
         weight="forbids",
         look="ferocal inspect",
     ),
     CaveatKind(
         "software-moved",
-        "software of a configuration that changed between its visits",
-        "exclude the visits before it changed, or those after it, and measure what is missing",
+        "software that changed between visits to one configuration",
+        "exclude the visits before or after the change, and measure again",
         _software_moved,
         look="ferocal inspect",
     ),
     CaveatKind(
         "definition-changed",
-        "a level, a workload or a metric was defined otherwise when it was measured",
-        "exclude what was measured otherwise and measure again, or begin a new study",
+        "a level, workload or metric had a different definition when it was measured",
+        "exclude those runs and measure again, or start a new study",
         _definition_changed,
         weight="forbids",
         look="ferocal inspect",
     ),
     CaveatKind(
         "unproven",
-        "no check has shown that a level was active",
-        "add `verify` to the level: a setting that did not take effect looks like no change",
+        "no check verified that a level was active",
+        "add `verify` to the level: a setting without effect looks like no change",
         _unproven,
         look="ferocal inspect",
     ),
     CaveatKind(
         "resources-differ",
         "processors, memory or other resources that differ",
-        "give both sides the same, or declare what differs: `explains`, a quantity, or `accept`",
+        "use the same on both sides, or declare it: `explains`, a quantity, or `accept`",
         _comparing("a resource", _resources),
         weight="forbids",
         bars=True,
@@ -410,15 +411,15 @@ KINDS = (
     ),
     CaveatKind(
         "per-resource",
-        "more or fewer cores, adapters or other resources that can be counted",
-        "read the change per unit of the resource beside the raw one",
+        "a different number of cores, adapters or other resources",
+        "also look at the change per unit of the resource",
         _per_resource,
         weight="informs",
         look="ferocal factors",
     ),
     CaveatKind(
         "workload-differs",
-        "arguments, version or files of the workload that differ",
+        "a workload with different arguments, version or files",
         "measure the same workload on both sides, or `accept` the difference with a reason",
         _comparing("the workload", _subject),
         weight="forbids",
@@ -428,35 +429,35 @@ KINDS = (
     CaveatKind(
         "best-of",
         "the best of several values on one side, another statistic on the other",
-        "read the same statistic on both sides: the best of several is no mean",
+        "use the same statistic on both sides: a best of several is not a mean",
         _comparing("what was read", _statistic, _by_metric),
         weight="forbids",
     ),
     CaveatKind(
         "other-unit",
-        "readings in a unit that is not the study's, left out",
-        "bring both to one unit, and name it in the study file",
+        "readings in another unit than the study file, left out",
+        "convert them to the unit in the study file",
         _other_unit,
         weight="forbids",
     ),
     CaveatKind(
         "conditions-differ",
-        "load, temperature, clock or another condition that differs",
+        "a different load, temperature, clock or other condition",
         "find the cause and measure again under equal conditions",
         _conditions_differ,
         statistical=True,
     ),
     CaveatKind(
         "busy-bench",
-        "others took more than a tenth of the processors in a tenth of the runs",
-        "stop what runs beside, or set `[bench.NAME.quiet]`, which takes such runs again",
+        "other processes used more than 10 % of processor time in 10 % of the runs",
+        "stop them, or set `[bench.NAME.quiet]`, which repeats such runs",
         _busy_bench,
         look="ferocal runs {workload}",
     ),
     CaveatKind(
         "one-sided-losses",
-        "runs that failed, are excluded or are missing on one side only",
-        "find out why: if slow runs are lost, the rest looks faster than it is",
+        "runs that failed, are excluded or are missing on one side",
+        "find out why: if slow runs are lost, the rest looks too fast",
         _one_sided_losses,
         look="ferocal runs {workload} --outcome failed",
     ),

@@ -57,7 +57,7 @@ def _find_implausible(view: View, arms: Arms) -> Iterator[Finding]:
         outside = values[(values < ends[0]) | (values > ends[1])]
         if len(outside):
             low, high, first = (significant(v, 6) for v in (*ends, float(outside[0])))
-            text = f"{len(outside)} of {counted(len(values), 'reading')} outside of {low} "
+            text = f"{len(outside)} of {counted(len(values), 'reading')} outside {low} "
             text += f"to {high} {arms.series(arm).unit}, such as {first}"
             yield view.on_arm(arms, arm, text)
 
@@ -89,8 +89,8 @@ def _find_magnitudes(view: View, arms: Arms) -> Iterator[Finding]:
 
 
 def _odd(arms: Arms, arm: int, worst: float, others: float) -> str:
-    text = f"a reading of {significant(worst, 6)} {arms.series(arm).unit} where the others are "
-    return f"{text}near {significant(others)}"
+    text = f"a reading of {significant(worst, 6)} {arms.series(arm).unit}, the others are near "
+    return f"{text}{significant(others)}"
 
 
 def _odd_among_arms(view: View, arms: Arms, ratio: np.ndarray) -> Iterator[Finding]:
@@ -134,7 +134,7 @@ def _far_apart(view: View) -> Iterator[Finding]:
         known = effect.scale == "ratio" and effect.bound is None and not effect.series.metered
         if alone and known and abs(effect.shift.mean) > _TENFOLD:
             factor = significant(factor_of(abs(effect.shift.mean)), 2)
-            text = f"two single readings are {factor} times apart, as with a digit too few"
+            text = f"two single readings are {factor} times apart (a missing digit?)"
             yield Finding(text, [n])
 
 
@@ -155,8 +155,8 @@ def _find_doubtful_units(view: View, arms: Arms) -> Iterator[Finding]:
         medians = median[arms.series_of == s]
         unit = arms.series(start).unit
         low, high = significant(float(medians.min())), significant(float(medians.max()))
-        text = f"one configuration reads near {low} {unit} and another near {high}, as if in "
-        text += "another unit"
+        text = f"one configuration reads near {low} {unit}, another near {high}: a different "
+        text += "unit?"
         yield view.on_series(s, text)
 
 
@@ -196,8 +196,8 @@ def _find_caps(view: View, arms: Arms) -> Iterator[Finding]:
             continue
         if trailing[arm] or beside[arm] or _at_refresh_rate(arms, arm):
             top = float(np.exp(best[arm] * sign[arms.series_of[arm]]))
-            text = f"{pinned[arm]:.0%} of the readings are pinned at {significant(top)} "
-            yield view.on_arm(arms, arm, f"{text}{arms.series(arm).unit}")
+            text = f"{100 * pinned[arm]:.0f} % of the readings are exactly {significant(top)} "
+            yield view.on_arm(arms, arm, f"{text}{arms.series(arm).unit}, their best value")
 
 
 def _at_refresh_rate(arms: Arms, arm: int) -> bool:
@@ -231,7 +231,7 @@ def _find_short_captures(view: View, arms: Arms) -> Iterator[Finding]:
     for arm in np.flatnonzero(median < _LEAST_SAMPLES).tolist():
         # A score of five values is no capture of five frames, whatever its unit.
         if arms.series(arm).of_frames:
-            text = "captures are short ({} frames; 10 000 wanted), so rare hitches decide the lows"
+            text = "captures are short ({} frames; 10 000 wanted): rare hitches dominate the lows"
             yield view.on_arm(arms, arm, text, float(median[arm]))
 
 
@@ -249,8 +249,8 @@ def _find_coarse(view: View) -> Iterator[Finding]:
         # What is shown to be equivalent was read finely enough for that.
         if effect.verdict is not Verdict.EQUIVALENT and _NIL * step < size <= 1.001 * step:
             unit = effect.series.unit
-            text = f"readings come in steps of {step:g} {unit}, and the change is "
-            yield Finding(f"{text}{significant(size, 2)} {unit}", [n])
+            text = f"the change ({significant(size, 2)} {unit}) is smaller than the resolution of "
+            yield Finding(f"{text}the readings ({step:g} {unit})", [n])
 
 
 def _find_steps_differ(view: View) -> Iterator[Finding]:
@@ -273,10 +273,10 @@ def _find_steps_differ(view: View) -> Iterator[Finding]:
         if counts[arms].min() < _FEWEST_STEPS or coarse < _COARSER * fine or not coarse > least:
             continue
         unit = effect.series.unit
-        other = f"steps of {fine:g} {unit}" if fine else "finer ones"
+        other = f"steps of {fine:g} {unit}" if fine else "finer steps"
         declared = effect.series.resolution
-        covered = ", which the declared resolution covers" if (declared or 0.0) >= coarse else ""
-        text = f"readings come in steps of {coarse:g} {unit}, those of the other side in {other}"
+        covered = " (covered by the declared resolution)" if (declared or 0.0) >= coarse else ""
+        text = f"readings have steps of {coarse:g} {unit}, the other side has {other}"
         yield Finding(f"{text}{covered}", [n], side)
 
 
@@ -306,44 +306,44 @@ def _baseline_levels(view: View) -> FloatArray:
 KINDS = (
     CaveatKind(
         "coarse",
-        "the change is not larger than the step of the readings",
-        "read it more finely, or lengthen the workload until the change is larger",
+        "the change is smaller than the resolution of the readings",
+        "use a finer resolution, or lengthen the workload",
         _find_coarse,
         statistical=True,
     ),
     CaveatKind(
         "steps-differ",
-        "readings of one side come in far coarser steps than those of the other",
-        "declare the coarser step as `resolution`, or read both sides by one clock",
+        "one side has a far coarser resolution than the other",
+        "declare the coarser step as `resolution`, or use one clock for both sides",
         _find_steps_differ,
         weight="informs",
     ),
     CaveatKind(
         "capped",
-        "readings pinned at their best value",
-        "lift the cap (vsync, a frame or rate limit): above it no change can be seen",
+        "many readings at exactly their best value",
+        "lift the cap (vsync, a frame or rate limit), which hides changes above it",
         _find_caps,
         statistical=True,
         weight="forbids",
     ),
     CaveatKind(
         "implausible",
-        "readings outside of `plausible`",
-        "check how it was read, and exclude what cannot be true",
+        "readings outside the plausible range",
+        "check how they were read, and exclude those that cannot be true",
         _find_implausible,
         weight="forbids",
     ),
     CaveatKind(
         "magnitude",
-        "readings of another order of magnitude than their fellows",
-        "look for a missing digit or another unit, and exclude or correct the reading",
+        "readings of another order of magnitude than the others",
+        "look for a missing digit or a different unit; exclude or correct the reading",
         _find_magnitudes,
         statistical=True,
         weight="forbids",
     ),
     CaveatKind(
         "unit-doubtful",
-        "configurations as far apart as two units of the metric are",
+        "configurations that differ by the ratio of two units",
         "state the unit of the readings, or `accept` the difference with a reason",
         _find_doubtful_units,
         weight="forbids",
@@ -351,9 +351,9 @@ KINDS = (
     ),
     CaveatKind(
         "short-capture",
-        "a reading summarises fewer than 10 000 samples",
-        "capture longer, at least 10 000 frames: rare hitches decide these figures",
+        "captures of fewer than 10 000 samples",
+        "capture at least 10 000 frames: rare hitches dominate these figures",
         _find_short_captures,
-        look="ferocal frames {workload} --chart frames.png",
+        look="ferocal frames {workload}",
     ),
 )

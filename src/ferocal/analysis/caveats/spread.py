@@ -83,10 +83,9 @@ def _far(view: View, arm: int, distance: FloatArray, far: np.ndarray) -> str:
     number = int(round_number(arms.round_of[arms.rows(arm)])[worst])
     where = "" if number == NO_ROUND else f" in round {number}"
     size = view.sized(int(arms.series_of[arm]), float(distance[worst]))
-    verb = "lies" if far.sum() == 1 else "lie"
     return (
-        f"{int(far.sum())} of {counted(len(far), 'reading')} {verb} far from the others, the "
-        f"farthest by {size}{where}"
+        f"{counted(int(far.sum()), 'outlier')} in {counted(len(far), 'reading')}: "
+        f"{'' if far.sum() == 1 else 'up to '}{size}{where}"
     )
 
 
@@ -121,7 +120,7 @@ def _find_two_modes(view: View, arms: Arms) -> Iterator[Finding]:
         # Rounding makes two groups of any readings that spread over a step or two.
         if high - low < _FEWEST_STEPS * step or names[0] == names[1]:
             continue
-        text = f"the readings have two modes, {lower} of {len(readings)} near {names[0]} and the "
+        text = f"the readings have two modes: {lower} of {len(readings)} near {names[0]}, the "
         text += f"rest near {names[1]} {arms.series(arm).unit}"
         yield view.on_arm(arms, arm, text)
 
@@ -147,15 +146,15 @@ def _best_splits(arms: Segments, ascending: FloatArray) -> tuple[FloatArray, Int
 KINDS = (
     CaveatKind(
         "outliers",
-        "readings far from their fellows",
-        "look at them with `ferocal runs --metric NAME`; exclude only what has a cause",
+        "outliers",
+        "inspect them with `ferocal runs --metric NAME`; exclude only those with a known cause",
         _find_outliers,
         statistical=True,
     ),
     CaveatKind(
         "two-modes",
-        "readings that fall into two groups",
-        "find what switches between the two; a centre of both describes neither",
+        "readings in two groups",
+        "find what switches between them; an average of both describes neither",
         _find_two_modes,
         statistical=True,
     ),

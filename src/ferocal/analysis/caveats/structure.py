@@ -32,19 +32,19 @@ def _one_visit(view: View) -> Iterator[Finding]:
 def _lone_visit(effect: Effect, run_sd: float) -> str:
     """What one visit shows, and what it does not."""
     if effect.visits == effect.base_visits == 1:
-        text = "each side has one visit only"
+        text = "one visit per side"
     else:
         lone = effect.configuration if effect.visits == 1 else effect.baseline
-        text = f"there was only one visit to {lone}"
+        text = f"only one visit to {lone}"
     if not math.isnan(run_sd):
         spread = sized(run_sd, effect.scale, effect.series.unit).lstrip("+")
         text += f"; runs vary by {spread} (SD) within a visit, visits by more"
     floor = effect.noise_floor
     if floor is not None:
-        return f"{text}; the interval comes from a noise floor, {floor.source}, {_age(floor.age)}"
+        return f"{text}; the interval uses a noise floor ({floor.source}, {_age(floor.age)})"
     if effect.method is Method.STATED:
-        return f"{text}; the interval rests on the noise that the study file states"
-    return f"{text}; how much visits vary is not known, so there is no interval"
+        return f"{text}; the interval uses the noise stated in the study file"
+    return f"{text}; no interval, since the noise between visits is unknown"
 
 
 def _age(days: float) -> str:
@@ -62,8 +62,8 @@ def _as_stated(view: View) -> Iterator[Finding]:
                 if series.unit_noise is not None
                 else percentage(series.noise or 0.0).lstrip("+")
             )
-            text = f"the interval is that of a noise of {noise} (SD between visits), which "
-            yield Finding(f"{text}somebody states and these readings do not show", [n])
+            text = f"the interval assumes a stated noise of {noise} (SD between visits); "
+            yield Finding(f"{text}these readings cannot confirm it", [n])
 
 
 def _bounds(view: View) -> Iterator[Finding]:
@@ -76,7 +76,7 @@ def _bounds(view: View) -> Iterator[Finding]:
             continue
         name = view.readings.configurations[arm % size]
         place = arm // size // len(view.readings.benches)
-        text = "of the readings, {} are only bounds and not in the mean, which leans the other way"
+        text = "{} readings are bounds (such as >3600) and left out of averages, which biases them"
         yield view.on_side(place, name, text, count)
 
 
@@ -85,7 +85,7 @@ def _not_computed(view: View) -> Iterator[Finding]:
         for series, place in view.places.items():
             if (series.workload, series.metric) == (workload, metric):
                 for reason, count in reasons:
-                    values = "a value" if count == 1 else f"{count} values"
+                    values = "1 value" if count == 1 else f"{count} values"
                     text = f"{values} could not be computed: {reason}"
                     yield view.on_side(place, name, text)
 
@@ -93,16 +93,16 @@ def _not_computed(view: View) -> Iterator[Finding]:
 def _few_rounds(view: View) -> Iterator[Finding]:
     for n, effect in enumerate(view.effects):
         if effect.method is Method.PAIRED and effect.rounds < FEW_ROUNDS:
-            yield Finding(f"only {effect.rounds} rounds pair", [n])
+            yield Finding(f"only {effect.rounds} paired rounds", [n])
 
 
 def _unpaired_rounds(view: View) -> Iterator[Finding]:
     for n, effect in enumerate(view.effects):
         rounds = effect.unpaired
         if rounds:
-            verbs = ("has", "does") if rounds == 1 else ("have", "do")
-            text = f"{counted(rounds, 'round')} {verbs[0]} readings of only one of "
-            text += f"{effect.configuration} and {effect.baseline} and {verbs[1]} not count"
+            lacks = "lacks" if rounds == 1 else "lack"
+            text = f"{counted(rounds, 'round')} {lacks} readings of {effect.configuration} or "
+            text += f"{effect.baseline} and are not used"
             yield Finding(text, [n])
 
 
@@ -111,12 +111,12 @@ def _not_interleaved(view: View) -> Iterator[Finding]:
     for n, effect in enumerate(view.effects):
         if effect.method is Method.PAIRED or effect.rounds or _shares_rounds(view, effect):
             continue
-        text = "the configurations were not measured in common rounds, so whatever else "
-        text += f"changed with time is in this change too; {_time_between(view, effect)}"
+        text = "measured at different times, so anything else that changed meanwhile is part of "
+        text += f"this difference; {_time_between(view, effect)}"
         move = moves[view.places[effect.series]]
         if not math.isnan(move):
             moved = sized(move, effect.scale, effect.series.unit)
-            text += f"; the baseline itself moved by {moved} from its first visit to its last"
+            text += f"; the baseline moved by {moved} from its first to its last visit"
         yield Finding(text, [n])
 
 
@@ -147,16 +147,16 @@ def _time_between(view: View, effect: Effect) -> str:
             [r.time[(r.series_of == place) & (r.configuration_of == code)] for r in everything]
         )
         if not len(times) or np.isnan(times).any():
-            return "when they were measured is not known"
+            return "their times are unknown"
         sides.append(times)
     gap = max(sides[1].min() - sides[0].max(), sides[0].min() - sides[1].max())
     if gap <= 0:
         return "their visits overlap in time"
     if gap < _HOUR:
-        return f"{significant(24 * 60 * gap, 2)} minutes lie between them"
+        return f"{significant(24 * 60 * gap, 2)} min apart"
     if gap < 1:
-        return f"{significant(24 * gap, 2)} hours lie between them"
-    return f"{counted(round(gap), 'day')} lie between them"
+        return f"{significant(24 * gap, 2)} h apart"
+    return f"{counted(round(gap), 'day')} apart"
 
 
 def baseline_moves(view: View) -> list[float]:
@@ -177,8 +177,8 @@ def baseline_moves(view: View) -> list[float]:
 
 
 def _unknown_visits(view: View) -> Iterator[Finding]:
-    text = "which runs belong to one visit is not known, so every run counts as a visit and "
-    text += "the interval may be too narrow"
+    text = "visits are unknown, so every run counts as a visit and the interval may be too "
+    text += "narrow"
     for n, effect in enumerate(view.effects):
         # One reading a side is one visit, whoever knows it.
         single = effect.visits == effect.base_visits == 1
@@ -201,18 +201,17 @@ def _extended(view: View) -> Iterator[Finding]:
         planned = view.setting.planned_rounds.get(effect.bench)
         if looks is not None and rounds > looks.last:
             text = f"the study was extended to {rounds} rounds after the look at round "
-            yield Finding(f"{text}{looks.last}; its verdicts are those of the looks", [n])
+            yield Finding(f"{text}{looks.last}; verdicts are those of the looks", [n])
         elif looks is None and planned is not None and effect.rounds > planned:
-            text = f"the study was extended from {planned} to {effect.rounds} rounds after its "
-            text += "results could be seen, and stopping when they please finds too many "
-            yield Finding(f"{text}differences", [n])
+            text = f"the study was extended from {planned} to {effect.rounds} rounds after "
+            yield Finding(f"{text}results were visible, which inflates false positives", [n])
 
 
 def _stale_noise_floor(view: View) -> Iterator[Finding]:
     for n, effect in enumerate(view.effects):
         floor = effect.noise_floor
         if floor is not None and floor.age > STALE_DAYS:
-            text = f"the noise floor is {floor.age:.0f} days old, and visits may vary more now"
+            text = f"the noise floor is {floor.age:.0f} days old; the noise may have changed"
             yield Finding(text, [n])
 
 
@@ -227,9 +226,11 @@ def _several_factors(view: View) -> Iterator[Finding]:
     for n, effect in enumerate(view.effects):
         differing = list(view.setting.differing.get(effect.configuration, ()))
         if len(differing) > 1:
-            text = (
-                f"{listed(differing)} changed together, so a change belongs to none of them alone"
+            all_of, any_of = (
+                ("both", "either") if len(differing) == 2 else ("all", "any one of them")
             )
+            text = f"{listed(differing)} {all_of} differ from the baseline; the change cannot be "
+            text += f"credited to {any_of}"
             yield Finding(text, [n], effect.configuration)
 
 
@@ -238,15 +239,15 @@ def _difference_scale(view: View) -> Iterator[Finding]:
         judged = effect.verdict is not Verdict.NOT_JUDGED
         if judged and effect.scale == "difference" and effect.series.unit_margin is None:
             text = "readings may be zero or negative, so the change is a difference in "
-            text += f"{effect.series.unit} and a margin in per cent does not apply"
+            text += f"{effect.series.unit} and a percentage margin does not apply"
             yield Finding(text, [n])
 
 
 def _assumed_times(view: View) -> Iterator[Finding]:
     for n, effect in enumerate(view.effects):
         if effect.series.assumed_times:
-            text = "nothing says how far apart the values of the trace are, so a second is taken "
-            yield Finding(f"{text}for it", [n])
+            text = "the trace has no times and no stated interval; one second is assumed"
+            yield Finding(text, [n])
 
 
 def _no_spread(view: View) -> Iterator[Finding]:
@@ -255,10 +256,10 @@ def _no_spread(view: View) -> Iterator[Finding]:
         if not flat or effect.verdict is Verdict.NOT_JUDGED:
             continue
         if math.isnan(effect.low):
-            text = "every visit shows exactly the same, and no resolution is declared or seen, so "
-            yield Finding(f"{text}there is no interval", [n])
+            text = "every visit has the same value and the resolution is unknown: no interval"
+            yield Finding(text, [n])
         else:
-            text = "every visit shows exactly the same, so the interval is that of the resolution"
+            text = "every visit has the same value, so the interval is that of the resolution"
             yield Finding(text, [n])
 
 
@@ -266,14 +267,14 @@ KINDS = (
     CaveatKind(
         "one-visit",
         "one visit on a side",
-        "measure at least one more visit to each side, better five in rounds",
+        "add at least one visit per side, better five in rounds",
         _one_visit,
         weight="forbids",
         look="ferocal runs {workload} {metric}",
     ),
     CaveatKind(
         "few-rounds",
-        "fewer than 5 rounds pair",
+        "fewer than 5 paired rounds",
         "measure at least 5",
         _few_rounds,
         look="ferocal plan",
@@ -281,7 +282,7 @@ KINDS = (
     CaveatKind(
         "not-computed",
         "values of a derived metric that could not be computed",
-        "take the readings that are missing, or mend the formula",
+        "take the missing readings, or correct the formula",
         _not_computed,
         look="ferocal runs {workload}",
     ),
@@ -294,19 +295,19 @@ KINDS = (
     CaveatKind(
         "not-interleaved",
         "no common rounds",
-        "measure the configurations in interleaved rounds, where a way back exists",
+        "measure in interleaved rounds where a way back exists",
         _not_interleaved,
     ),
     CaveatKind(
         "unknown-visits",
-        "nobody knows which runs share a visit",
-        "say which readings belong to one visit, or measure in rounds",
+        "it is unknown which runs share a visit",
+        "state which readings belong to one visit, or measure in rounds",
         _unknown_visits,
     ),
     CaveatKind(
         "extended",
-        "rounds were added after the results could be seen",
-        "take the verdict as provisional, or measure a new study with --decide",
+        "rounds were added after results were visible",
+        "treat the verdict as provisional, or measure a new study with --decide",
         _extended,
         look="ferocal inspect",
     ),
@@ -319,51 +320,51 @@ KINDS = (
     ),
     CaveatKind(
         "as-stated",
-        "the interval rests on a noise level that somebody states",
-        "take three visits to one configuration, which show how much visits vary",
+        "the interval assumes a stated noise level",
+        "visit one configuration three times to measure the noise",
         _as_stated,
         look="ferocal inspect",
     ),
     CaveatKind(
         "bounds-left-out",
-        "readings that are only bounds, beside others that are numbers",
-        "read the values themselves, or judge by the bounds alone",
+        "readings that are bounds, beside numbers",
+        "obtain the values themselves, or judge by the bounds alone",
         _bounds,
     ),
     CaveatKind(
         "criteria-changed",
-        "margin, role, unit or direction were changed after the first reading",
-        "judge by what was asked before measuring, or say why the criteria had to change",
+        "margin, role, unit or direction was changed after the first reading",
+        "judge by the original criteria, or explain why they changed",
         _criteria_changed,
         look="ferocal inspect",
     ),
     CaveatKind(
         "several-factors",
         "several factors differ from the baseline together",
-        "see which of them did it, and which configuration would tell them apart",
+        "see which factor carries the change, and which configuration would separate them",
         _several_factors,
         look="ferocal factors",
     ),
     CaveatKind(
         "difference-scale",
-        "readings that may be zero or negative, and a margin in per cent",
-        "give the metric a margin in its own unit to show equivalence",
+        "readings that may be zero or negative, and a percentage margin",
+        "give the metric a margin in its unit to show equivalence",
         _difference_scale,
         weight="informs",
         look="ferocal table {workload} {metric}",
     ),
     CaveatKind(
         "assumed-times",
-        "times in a trace that has none, and no interval is stated",
-        "name the column of the time, or state the `interval` of the source",
+        "a trace without times or a stated interval",
+        "name the column with the times, or state the `interval` of the source",
         _assumed_times,
         weight="informs",
         look="ferocal inspect",
     ),
     CaveatKind(
         "no-spread",
-        "every visit shows exactly the same",
-        "check that the metric is measured, and declare its `resolution`",
+        "every visit has the same value",
+        "check that the metric is really measured, and declare its `resolution`",
         _no_spread,
         look="ferocal runs {workload} {metric}",
     ),

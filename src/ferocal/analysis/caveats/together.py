@@ -57,7 +57,7 @@ def _trade_offs(view: View) -> Iterator[Finding]:
     """Metrics of one workload of which one gets better and another worse."""
     for trade_off in find_trade_offs(view.effects):
         better, worse = trade_off.better, trade_off.worse
-        once = ", as seen once" if trade_off.seen_once else ""
+        once = " (seen once)" if trade_off.seen_once else ""
         text = f"{better.series.title} gets better and {worse.series.title} gets worse{once}"
         yield Finding(text, trade_off.effects, better.configuration)
 
@@ -133,31 +133,31 @@ def _named(effect: Effect) -> str:
 
 def _control_differs(view: View) -> Iterator[Finding]:
     for effect in control_failures(view.effects):
-        text = f"the control arm, which is {effect.baseline} again, changes "
+        text = f"the control arm ({effect.baseline} again) changes "
         yield view.on_everything(f"{text}{effect.series.workload} {_named(effect)}")
 
 
 KINDS = (
     CaveatKind(
         "contradiction",
-        "a metric is above another one that it cannot exceed",
-        "look for a wrong digit or for exchanged readings; `ferocal correct` mends one",
+        "a metric exceeds one that it cannot exceed",
+        "look for a wrong digit or swapped readings; fix with `ferocal correct`",
         _contradictions,
         weight="forbids",
         look="ferocal table {workload}",
     ),
     CaveatKind(
         "trade-off",
-        "one metric of a workload gets better and another worse",
-        "decide which of the two matters; neither is the whole answer",
+        "one metric of a workload gets better, another worse",
+        "decide which of the two matters",
         _trade_offs,
         weight="informs",
         look="ferocal compare --detail {workload} {configuration}",
     ),
     CaveatKind(
         "control-differs",
-        "the control arm is not nil",
-        "trust no verdict before the bench agrees with itself",
+        "the control arm shows a change",
+        "find out why before trusting any verdict",
         _control_differs,
         statistical=True,
         weight="forbids",

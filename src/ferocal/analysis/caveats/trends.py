@@ -117,7 +117,7 @@ KINDS = (
     CaveatKind(
         "first-run",
         "the first run of a visit differs from the others",
-        "add warmups to the workload, so that every run finds the same state",
+        "add warmups to the workload, so every run starts in the same state",
         _find_first_runs,
         statistical=True,
     ),

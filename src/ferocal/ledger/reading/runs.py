@@ -13,10 +13,14 @@ from ferocal.errors import UsageError
 from ferocal.ledger import schema
 from ferocal.ledger.reading.corrections import read_absences, read_corrections
 from ferocal.ledger.reading.visits import read_places
-from ferocal.ledger.records import SETTLED, Outcome, Slot
+from ferocal.ledger.records import FAILURES, SETTLED, Outcome, Slot
 from ferocal.ledger.store import Ledger
 from ferocal.terms.numbers import significant
 
+# How a run ended; a timeout was called otherwise by earlier versions.
+_OUTCOME = sa.case(
+    (schema.run.c.outcome == Outcome.OVERRAN, str(Outcome.TIMEOUT)), else_=schema.run.c.outcome
+).label("outcome")
 # Of a run that counts, unless it is excluded; with the visit joined.
 COUNTS = (
     schema.run.c.outcome == Outcome.OK,
@@ -104,7 +108,7 @@ def read_runs(ledger: Ledger) -> list[RunRow]:
     query = (
         sa.select(
             run.id, run.uid, run.started_at, visit.bench, visit.configuration, visit.round,
-            visit.uid, run.position, run.workload, run.number, run.warmup, run.outcome,
+            visit.uid, run.position, run.workload, run.number, run.warmup, _OUTCOME,
             run.reason, run.wall, run.conditions, visit.state, visit.name,
             visit.id,
         )
@@ -188,14 +192,15 @@ def resolve_run_ids(ledger: Ledger, ids: Sequence[str]) -> list[int]:
     for text in ids:
         keys = [key for key, uid in rows if text and uid.startswith(text)]
         if len(text) < _LEAST_ID and keys:
-            problems.append(f'"{text}" is too short, give at least {_LEAST_ID} signs of an id')
+            problems.append(f'"{text}" is too short: give at least {_LEAST_ID} characters of an id')
         elif len(keys) == 1:
             found.append(keys[0])
         else:
-            problems.append(f'"{text}" fits {len(keys) or "no"} run{"s" if keys else ""}')
+            many = f"is the beginning of {len(keys)} run ids; give more characters"
+            problems.append(f'"{text}" {many if keys else "is not the id of a run"}')
     if problems:
         listed = ", ".join(problems)
-        raise UsageError(f"{listed}; `ferocal runs` lists the runs; nothing was changed")
+        raise UsageError(f"{listed}; nothing was changed (ids: ferocal runs)")
     return found
 
 
@@ -313,13 +318,13 @@ def _lacking(ledger: Ledger, wanted: Wanted) -> set[int]:
 def read_lost(ledger: Ledger) -> Counter[tuple[str, str, str, str]]:
     """Runs that do not count, by bench, workload, configuration and how they were lost.
 
-    Runs that failed or overran and were not taken again, and runs that are excluded.
+    Runs that failed or timed out and were not taken again, and runs that are excluded.
     """
     run, visit = schema.run.c, schema.visit.c
     slot = (visit.round, visit.configuration, run.workload, run.number)
-    query = sa.select(run.id, run.outcome, visit.bench, *slot).join_from(schema.run, schema.visit)
+    query = sa.select(run.id, _OUTCOME, visit.bench, *slot).join_from(schema.run, schema.visit)
     query = query.where(sa.not_(run.warmup), visit.state == "active")
-    failed = ledger.rows(query.where(run.outcome.in_((Outcome.FAILED, Outcome.OVERRAN))))
+    failed = ledger.rows(query.where(run.outcome.in_(FAILURES)))
     marked = sa.select(schema.mark.c.run_id)
     excluded = read_excluded(ledger)
     rows = ledger.rows(query.where(run.outcome == Outcome.OK, run.id.in_(marked)))
@@ -361,12 +366,12 @@ class FailedRun:
 
 
 def read_failures(ledger: Ledger) -> list[FailedRun]:
-    """Runs that failed or overran, in order, warm-ups included."""
+    """Runs that failed or timed out, in order, warm-ups included."""
     run, visit = schema.run.c, schema.visit.c
     query = (
-        sa.select(visit.configuration, run.workload, visit.round, run.outcome, run.reason)
+        sa.select(visit.configuration, run.workload, visit.round, _OUTCOME, run.reason)
         .join_from(schema.run, schema.visit)
-        .where(run.outcome.in_((Outcome.FAILED, Outcome.OVERRAN)))
+        .where(run.outcome.in_(FAILURES))
         .order_by(run.id)
     )
     return [FailedRun(*row) for row in ledger.rows(query)]
@@ -375,7 +380,7 @@ def read_failures(ledger: Ledger) -> list[FailedRun]:
 def count_outcomes(ledger: Ledger) -> Counter[str]:
     """Number of runs by outcome, warm-ups left out."""
     run = schema.run.c
-    query = sa.select(run.outcome, sa.func.count()).where(sa.not_(run.warmup)).group_by(run.outcome)
+    query = sa.select(_OUTCOME, sa.func.count()).where(sa.not_(run.warmup)).group_by(_OUTCOME)
     return Counter({row[0]: row[1] for row in ledger.rows(query)})
 
 

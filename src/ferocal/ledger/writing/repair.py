@@ -87,7 +87,7 @@ def repair_ledger(path: Path, reason: str, *, preview: bool = False) -> Repaired
             damages = tuple(describe(driver, b) for b in broken)
             if any(b.kind == "file" for b in broken) or len(broken) == _MOST:
                 raise LedgerError(
-                    f"{path}: the file itself is damaged: {damages[0]}; bring it back from a copy"
+                    f"{path}: the file itself is damaged: {damages[0]}; restore it from a copy"
                 )
             if not broken:
                 return Repaired((), 0, 0, None)

@@ -1,0 +1,65 @@
+"""The best configuration of a metric, and those that are statistically tied with it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from ferocal.analysis.data.readings import Readings
+from ferocal.analysis.data.series import Series
+from ferocal.analysis.inference.effects import Setting
+from ferocal.analysis.ranking.lineup import Contestant
+from ferocal.analysis.ranking.standings import rank_contestants
+from ferocal.answers.comparison import find_barred, setting_of
+from ferocal.answers.evidence import Evidence
+from ferocal.answers.release_noise import with_release_floors
+from ferocal.study.configurations import CONTROL
+from ferocal.study.load import Study
+
+
+@dataclass(frozen=True)
+class Best:
+    """The configuration with the best value, and all that nothing is shown to be better than.
+
+    ``known`` says whether the noise is known: without it nothing is shown, and all are tied.
+    """
+
+    first: str
+    tied: tuple[str, ...]
+    known: bool
+
+
+def find_best(
+    readings: Readings, setting: Setting, bench: str, series: Series, names: Sequence[str]
+) -> Best | None:
+    """The best of some configurations on a bench; None where none can be ranked."""
+    place = readings.benches.index(bench)
+    contestants = [Contestant(place, readings.configurations.index(name)) for name in names]
+    found = rank_contestants(readings, readings.series.index(series), contestants, setting)
+    if found is None:
+        return None
+    tied = tuple(s.configuration for s in found.standings if s.rank_best == 1)
+    first = found.standings[0]
+    return Best(first.configuration, tied, not math.isnan(first.first))
+
+
+def find_all_best(study: Study, evidence: Evidence) -> dict[tuple[str, Series], Best]:
+    """The best of every metric on every bench, by these; what is not comparable takes no part."""
+    setting = setting_of(study, evidence, study.baseline)
+    barred = find_barred(study, evidence, study.baseline, setting)
+    readings, setting = with_release_floors(study, evidence.readings, setting)
+    names = [c.name for c in study.configurations if c.name != CONTROL]
+    pairs = {
+        (readings.benches[b], readings.series[s])
+        for b, s in zip(readings.bench_of.tolist(), readings.series_of.tolist(), strict=True)
+    }
+    best = {}
+    for bench, series in pairs:
+        if series.better == "none":
+            continue
+        ranked = [name for name in names if (bench, series, name) not in barred]
+        found = find_best(readings, setting, bench, series, ranked)
+        if found is not None:
+            best[bench, series] = found
+    return best

@@ -1,0 +1,221 @@
+"""What reading commands share: in which format a result goes where."""
+
+from __future__ import annotations
+
+import functools
+import sys
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, get_args
+
+import click
+
+from ferocal.cli.common import Function, force_option, make_console, say, study_option
+from ferocal.terms.roles import Role
+from ferocal.terms.signs import masked
+
+if TYPE_CHECKING:
+    from ferocal.documents.blocks import Document
+    from ferocal.documents.objects.schema import Schema
+
+FORMATS = ("text", "markdown", "html", "json")
+# What a file is by its name, unless --format says so.
+_BY_SUFFIX = {".html": "html", ".htm": "html", ".md": "markdown", ".json": "json", ".txt": "text"}
+_FIGURES = (".svg", ".png")
+
+
+@dataclass(frozen=True)
+class Publication:
+    """In which format a result is written, and where: None is standard output.
+
+    The charts of the document are drawn as ``figure``, where one is named.
+    """
+
+    format: str
+    output: Path | None
+    figure: Path | None
+    force: bool
+
+    @property
+    def wants_json(self) -> bool:
+        """Whether the object is asked for, with everything in it."""
+        return self.format == "json"
+
+    @property
+    def wants_charts(self) -> bool:
+        """Whether figures are drawn."""
+        return self.format == "html" or self.figure is not None
+
+    def __call__(self, document: Callable[[], Document], schema: Schema, result: Any) -> None:
+        """Write a result: its JSON object, or what the document says of it."""
+        made = None if self.wants_json and self.figure is None else document()
+        if self.wants_json:
+            from ferocal.media.json import dumps
+
+            self._write(dumps(schema.make(result)) + "\n")
+        elif made is not None:
+            self._write_document(made, "")
+        if made is not None and self.figure is not None:
+            self.draw(made)
+
+    def write(self, document: Document, source: str = "") -> None:
+        """Write a document; ``source`` says from what it was made."""
+        self._write_document(document, source)
+        if self.figure is not None:
+            self.draw(document)
+
+    def draw(self, document: Document) -> None:
+        """Draw the charts of a document."""
+        from ferocal.media.figures import save_charts
+
+        assert self.figure is not None
+        for path in save_charts(document, self.figure, force=self.force):
+            say(f"wrote {path}", err=self.format != "text")
+
+    def _write_document(self, document: Document, source: str) -> None:
+        if self.format == "html":
+            from ferocal.media.html import page
+
+            self._write(page(document, source))
+        elif self.format == "markdown":
+            from ferocal.media.markdown import markdown
+
+            self._write(markdown(document))
+        elif self.output is None:
+            show(document)
+        else:
+            self._write(_text(document))
+
+    def _write(self, text: str) -> None:
+        if self.output is None:
+            click.echo(masked(text), nl=False, file=sys.stdout)
+            return
+        from ferocal.media.files import whole_file
+
+        with whole_file(self.output, force=self.force) as partial:
+            partial.write_text(masked(text), encoding="utf-8")
+        say(f"wrote {self.output}")
+
+
+def show(document: Document) -> None:
+    """Print a document in the terminal."""
+    from ferocal.media import terminal
+
+    terminal.show(make_console(), document)
+
+
+def _text(document: Document) -> str:
+    """A document as it is printed, for a file."""
+    from ferocal.media import terminal
+    from ferocal.media.console import file_console
+
+    console = file_console()
+    terminal.show(console, document)
+    return console.export_text(styles=False)
+
+
+def make_publication(
+    format: str | None, as_json: bool, output: Path | None, force: bool, *, default: str = "text"
+) -> Publication:
+    """What the options of a command mean together.
+
+    Raises
+    ------
+    UsageError
+        When they contradict each other, or something else is at the place of the file.
+    """
+    if as_json and format not in (None, "json"):
+        raise click.UsageError(f"--json and --format {format} exclude each other")
+    chosen = "json" if as_json else format
+    if output is None:
+        return Publication(chosen or default, None, None, force)
+    from ferocal.media.files import check_target
+
+    check_target(output, force=force)  # before anything is computed
+    if output.suffix in _FIGURES:
+        return Publication(chosen or default, None, output, force)
+    chosen = chosen or _BY_SUFFIX.get(output.suffix)
+    if chosen is None:
+        known = ", ".join((*_BY_SUFFIX, *_FIGURES))
+        raise click.UsageError(f"{output}: name the file {known}, or give --format")
+    return Publication(chosen, output, None, force)
+
+
+def reading_command(function: Function) -> Function:
+    """Add the options of all reading commands; they get ``directory`` and ``publish``."""
+
+    @functools.wraps(function)
+    def command(**options: Any) -> Any:
+        chosen = (options.pop(name) for name in ("format", "as_json", "output", "force"))
+        return function(publish=make_publication(*chosen), **options)
+
+    for option in _OPTIONS[::-1]:
+        command = option(command)
+    return command  # type: ignore[return-value]
+
+
+output_option = click.option(
+    "-o",
+    "--output",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="Write to FILE: .html, .md, .json, .txt; or draw the chart as .svg or .png.",
+)
+format_option = click.option(
+    "--format", type=click.Choice(FORMATS), help="Format of the output.  [text, or by FILE]"
+)
+_OPTIONS = (
+    study_option,
+    format_option,
+    click.option("--json", "as_json", is_flag=True, help="Short for --format json."),
+    output_option,
+    force_option,
+)
+
+_SELECTIONS = {
+    "metric": "Only this metric.",
+    "workload": "Only this workload.",
+    "configuration": "Only this configuration.",
+    "bench": "Only this bench.",
+    "role": "Only metrics of this role.",
+    "group": "Only workloads of this group.",
+}
+
+
+def selection_options(*names: str) -> Callable[[Function], Function]:
+    """Add options that limit what is shown; they may be repeated.
+
+    The command gets them together, as ``selection``.
+    """
+
+    def decorate(function: Function) -> Function:
+        @functools.wraps(function)
+        def command(**options: Any) -> Any:
+            from ferocal.answers.selection import Selection
+
+            wanted = {_plural(name): options.pop(_plural(name)) for name in names}
+            return function(selection=Selection(**wanted), **options)
+
+        for name in names[::-1]:
+            kind = click.Choice(get_args(Role)) if name == "role" else None
+            command = click.option(
+                f"--{name}",
+                _plural(name),
+                multiple=True,
+                type=kind,
+                metavar=None if kind else "NAME",
+                help=_SELECTIONS[name],
+            )(command)
+        return command  # type: ignore[return-value]
+
+    return decorate
+
+
+def _plural(name: str) -> str:
+    return "benches" if name == "bench" else f"{name}s"
+
+
+against_option = click.option(
+    "--against", metavar="NAME", help="Use this configuration as the baseline."
+)

@@ -1,0 +1,243 @@
+"""Blocks: what documents are made of, and all that the writers of media know.
+
+A block has texts, numbers and verdicts. How wide it is, where it folds, whether a verdict is a
+sign or a word, and in which colour, is for the writers to say.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from ferocal.analysis.inference.verdicts import Verdict
+
+# A grid with more rows is a wall: what it says is counted instead.
+MOST_ROWS = 32
+
+
+@dataclass(frozen=True)
+class Line:
+    """A sentence, maybe with a bold word or two before it, and the command that goes with it.
+
+    ``shorter`` are the same in fewer words, for where the whole does not fit a line. ``verdict``
+    colours the head. No line is broken within one of the names in ``together``.
+    """
+
+    text: str
+    head: str = ""
+    command: str | None = None
+    shorter: tuple[str, ...] = ()
+    verdict: Verdict | None = None
+    together: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Heading:
+    """The title of what follows: 1 for a part of a page, 2 for a part of that."""
+
+    text: str
+    level: int = 2
+
+
+@dataclass(frozen=True)
+class Lines:
+    """Sentences: the answer, a paragraph, or notes below something."""
+
+    lines: tuple[Line, ...]
+    role: Literal["answer", "text", "note"] = "text"
+
+
+@dataclass(frozen=True)
+class Strip:
+    """An interval with its centre and the margin, on the scale of the analysis."""
+
+    low: float
+    mean: float
+    high: float
+    margin: float
+
+
+@dataclass(frozen=True)
+class Cell:
+    """A cell of a grid or a table: a number, what goes with it, a verdict, notes.
+
+    ``sign`` stands where a verdict is not the point, such as that of the best in a row; ``plain``
+    is the same where there are no such signs. ``shorter`` stands for the number in a table that
+    does not fit otherwise.
+    """
+
+    number: str = ""
+    rest: str = ""
+    verdict: Verdict | None = None
+    sign: str = ""
+    plain: str = ""
+    notes: tuple[str, ...] = ()
+    strip: Strip | None = None
+    strong: bool = False
+    shorter: str = ""
+
+
+@dataclass(frozen=True)
+class Row:
+    """A row of a grid; one without cells is a heading.
+
+    ``alone`` is a metric whose label stands for its workload too; ``better`` says which way is.
+    """
+
+    label: str
+    cells: Mapping[str, Cell] = field(default_factory=dict)
+    unit: str = ""
+    better: Literal["higher", "lower", "none"] = "none"
+    base: Cell = Cell()
+    depth: int = 0
+    alone: bool = False
+    primary: bool = False
+    notes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Base:
+    """A column before the others: its head, and what stands below that."""
+
+    head: str
+    below: str = ""
+    notes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Grid:
+    """Metrics in rows, something compared in columns, with what the signs mean.
+
+    ``columns`` are by name the notes on each. ``meanings`` are verdicts and the words for them,
+    or other signs; ``evidence`` is what the intervals rest on. Where a grid has more than
+    `MOST_ROWS` rows and ``instead``, that is shown in its place.
+    """
+
+    rows: tuple[Row, ...]
+    columns: Mapping[str, tuple[str, ...]]
+    base: Base | None = None
+    meanings: tuple[tuple[Verdict | str, str], ...] = ()
+    evidence: str = ""
+    below: str = ""
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column of a table; in one that is ``whole`` nothing is folded.
+
+    What is in a ``spare`` one is left out where the table does not fit otherwise.
+    """
+
+    head: str
+    right: bool = False
+    whole: bool = False
+    spare: bool = False
+
+
+@dataclass(frozen=True)
+class Table:
+    """A table; its rows may be in groups, each under a line of its own."""
+
+    columns: tuple[Column, ...]
+    groups: tuple[tuple[Line | None, tuple[tuple[Cell, ...], ...]], ...]
+    caption: str = ""
+    title: str = ""
+
+    @property
+    def rows(self) -> list[tuple[Cell, ...]]:
+        """The rows of all groups."""
+        return [row for _, rows in self.groups for row in rows]
+
+
+@dataclass(frozen=True)
+class Chart:
+    """A figure of a kind, and the result that it draws; ``alternative`` says what is on it.
+
+    ``names`` tell the files of several charts of one document apart.
+    """
+
+    kind: str
+    data: Any
+    alternative: str = ""
+    names: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Caveats:
+    """What limits the result, the gravest first, ``most`` lines of it on a screen."""
+
+    lines: tuple[Line, ...]
+    most: int = 0
+    look: str = ""
+
+
+@dataclass(frozen=True)
+class Next:
+    """What to do next, with the commands that do it."""
+
+    lines: tuple[Line, ...]
+
+
+@dataclass(frozen=True)
+class Items:
+    """A list under a title; items may have items below them."""
+
+    items: tuple[tuple[Line, tuple[Line, ...]], ...]
+    title: str = ""
+
+
+@dataclass(frozen=True)
+class Code:
+    """Lines to copy as they are."""
+
+    text: str
+
+
+@dataclass(frozen=True)
+class Details:
+    """What only a page has room for, folded away."""
+
+    summary: str
+    blocks: tuple[Block, ...]
+
+
+Block = Heading | Lines | Grid | Table | Chart | Caveats | Next | Items | Code | Details
+
+
+@dataclass(frozen=True)
+class Document:
+    """What is said of a result: the question, and blocks."""
+
+    question: str
+    blocks: tuple[Block, ...]
+
+
+def sentences(texts: Iterable[str]) -> Lines:
+    """Sentences as they are, a paragraph each."""
+    return Lines(tuple(Line(text) for text in texts))
+
+
+def make_table(
+    columns: Sequence[str | Column],
+    rows: Iterable[Sequence[str | Cell]],
+    *,
+    right: Sequence[str] = (),
+    caption: str = "",
+    title: str = "",
+) -> Table:
+    """A table of texts and cells in one group; ``right`` are columns of numbers."""
+    heads = tuple(c if isinstance(c, Column) else Column(c, c in right) for c in columns)
+    made = tuple(tuple(c if isinstance(c, Cell) else Cell(c) for c in row) for row in rows)
+    return Table(heads, ((None, made),), caption, title)
+
+
+def caveats(texts: Iterable[str | Line], *, most: int = 0, look: str = "") -> list[Caveats]:
+    """Caveats where there are some: a block, or none."""
+    lines = tuple(x if isinstance(x, Line) else Line(x) for x in texts)
+    return [Caveats(lines, most, look)] if lines else []
+
+
+def next_steps(*steps: tuple[str, str | None]) -> Next:
+    """Steps with their commands."""
+    return Next(tuple(Line(text, command=command) for text, command in steps))

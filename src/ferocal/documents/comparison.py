@@ -1,0 +1,196 @@
+"""A comparison as a document: answer, overview, caveats, and what to do next."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
+
+from ferocal.analysis.caveats.kinds import WEIGHTS
+from ferocal.analysis.inference.effects import (
+    Effect,
+    gate_failures,
+    has_evidence,
+    speed_factor,
+    why_barred,
+)
+from ferocal.analysis.inference.verdicts import Verdict
+from ferocal.documents.answer import answer_lines
+from ferocal.documents.blocks import (
+    Block,
+    Caveats,
+    Cell,
+    Column,
+    Document,
+    Heading,
+    Items,
+    Line,
+    Lines,
+    Table,
+    sentences,
+)
+from ferocal.documents.blocks import next_steps as next_block
+from ferocal.documents.caveats import group_caveats, make_remarks
+from ferocal.documents.gaps import gap_lines
+from ferocal.documents.next_steps import Step, next_steps
+from ferocal.documents.numbers import (
+    change_text,
+    interval_name,
+    interval_text,
+    p_text,
+    series_margin,
+)
+from ferocal.documents.overview import is_asked, overview_blocks, shown_series
+from ferocal.documents.remarks import corrected_lines, remark_lines
+from ferocal.documents.tables import group_by_series, series_label
+from ferocal.documents.wording import evidence_text, verdict_text
+from ferocal.terms.numbers import significant
+
+if TYPE_CHECKING:
+    from ferocal.analysis.data.series import Series
+    from ferocal.answers.comparison import Comparison
+
+# At most so many lines of caveats stand below an overview.
+_MOST_LINES = 6
+# What the answer or the remarks tell already.
+_TOLD = ("trade-off", "criteria-changed")
+
+
+def comparison_document(
+    comparison: Comparison,
+    *,
+    as_factor: bool = False,
+    only: Sequence[str] = (),
+    detail: bool = False,
+    steps: Sequence[Step] | None = None,
+) -> Document:
+    """Answer, overview, caveats and what to do, one bench after the other.
+
+    With ``detail`` every effect and every caveat is there in full, with ``as_factor`` there is a
+    column of speed factors. ``only`` limits both to some verdicts, by name or mark. ``steps`` are
+    proposed instead of those that follow from the comparison.
+    """
+    blocks: list[Block] = []
+    for bench in comparison.benches:
+        part = comparison.on_bench(bench)
+        if len(comparison.benches) > 1:
+            blocks.append(Heading(f"bench {bench}"))
+        blocks.append(Lines(tuple(answer_lines(part)), "answer"))
+        if detail or as_factor:
+            blocks += detail_blocks(part, only, as_factor=as_factor)
+        else:
+            blocks += _overview(part, only)
+        if bench == comparison.benches[-1]:
+            blocks.append(next_block(*(next_steps(part) if steps is None else steps)))
+    return Document(comparison.question, tuple(blocks))
+
+
+def _overview(comparison: Comparison, only: Sequence[str]) -> Iterator[Block]:
+    series = shown_series(comparison, only)
+    yield from overview_blocks(comparison, series, only=only)
+    if only and not series:
+        yield sentences([f"no metric is {' or '.join(only)}"])
+    yield from caveat_blocks(comparison, series)
+
+
+def caveat_blocks(comparison: Comparison, series: Sequence[Series]) -> Iterator[Caveats]:
+    """The caveats of what is shown, the gravest first; nothing where there are none."""
+    shown = [e for e in comparison.effects if e.series in set(series) and not e.control]
+    remarks = [r for r in make_remarks(shown, comparison.levels) if r.code not in _TOLD]
+    grave = [Line(r.text, command=r.look) for r in remarks if r.weight == WEIGHTS[0]]
+    others = [Line(r.text, command=r.look) for r in remarks if r.weight != WEIGHTS[0]]
+    lines = (*grave, *remark_lines(comparison), *others)
+    if lines:
+        yield Caveats(lines, _MOST_LINES, "ferocal compare --detail")
+
+
+def detail_blocks(
+    comparison: Comparison, only: Sequence[str] = (), *, as_factor: bool = False
+) -> Iterator[Block]:
+    """Every effect with its interval, p-values and evidence, and every caveat with its advice."""
+    effects = [e for e in comparison.effects if not only or is_asked(e.verdict, only)]
+    yield effects_table(effects, comparison.confidence, as_factor=as_factor)
+    if gaps := gap_lines(comparison.gaps, comparison.baseline):
+        yield sentences(gaps)
+    groups = [
+        (
+            Line(f"({group.weight}) {group.advice}", group.code),
+            tuple(Line(f"{where}: {seen}") for where, seen in group.seen),
+        )
+        for group in group_caveats(effects, comparison.levels)
+    ]
+    if groups:
+        yield Items(tuple(groups), "caveats")
+    lines = [*remark_lines(comparison), *map(Line, corrected_lines(comparison.corrected))]
+    if lines:
+        yield Lines(tuple(lines))
+
+
+def effects_table(
+    effects: Sequence[Effect], confidence: float, *, as_factor: bool = False
+) -> Table | Lines:
+    """One row per effect, below a heading for each series."""
+    if not effects:
+        return sentences(["no effects to show"])
+    numbers = ["change", interval_name(confidence), "p", "adjusted"]
+    numbers += ["times as fast"] if as_factor else []
+    columns = ("configuration", *numbers, "verdict")
+    groups: list[tuple[Line | None, tuple[tuple[Cell, ...], ...]]] = []
+    section = ""
+    for group in group_by_series(effects):
+        if group[0].series.group != section:
+            section = group[0].series.group
+            groups.append((Line("", f"— {section} —"), ()))
+        groups.append((_series_heading(group), tuple(_effect_row(e, as_factor) for e in group)))
+    return Table(tuple(Column(c, c in numbers) for c in columns), tuple(groups))
+
+
+def _series_heading(effects: Sequence[Effect]) -> Line:
+    """The metric, what it is for, and what its effects rest on where that is the same."""
+    series = effects[0].series
+    rest = "; ".join(dict.fromkeys(evidence_text(e) for e in effects))
+    judged = "" if series.role == "context" else f", {series.role}, margin {series_margin(series)}"
+    return Line(f"{series_label(series)}{judged}; {rest}", series.workload)
+
+
+def _effect_row(effect: Effect, as_factor: bool) -> tuple[Cell, ...]:
+    texts = [
+        effect.configuration,
+        change_text(effect),
+        interval_text(effect),
+        p_text(effect.shift.p_value),
+        p_text(effect.p_adjusted),
+    ]
+    texts += [significant(speed_factor(effect), 3)] if as_factor else []
+    return (*map(Cell, texts), Cell(verdict_text(effect), verdict=effect.verdict))
+
+
+def gate_lines(comparison: Comparison, gate: str) -> list[str]:
+    """A line for everything that breaks a gate; none where it is passed."""
+    several = len(comparison.benches) > 1
+    failures = [
+        f"gate {gate}: the control arm is {e.verdict} on {e.series.title}{_on(e, several)}, so "
+        "the bench does not agree with itself"
+        for e in comparison.alarm
+    ]
+    failures += [
+        f"gate {gate}: {e.configuration} is {e.verdict} on {e.series.title}{_on(e, several)}"
+        + _why_broken(e)
+        for e in gate_failures(comparison.effects, gate=gate)
+    ]
+    failures += [
+        f"gate {gate}: no metric of {name} can be compared" + (f" on {bench}" if several else "")
+        for bench, name in comparison.unmeasured
+    ]
+    if not comparison.effects and not comparison.unmeasured:
+        failures.append(f"gate {gate}: nothing to compare was measured")
+    return failures
+
+
+def _why_broken(effect: Effect) -> str:
+    if effect.verdict is Verdict.NOT_COMPARABLE:
+        return f" ({why_barred(effect)})"
+    return "" if has_evidence(effect) else ", without an interval"
+
+
+def _on(effect: Effect, several: bool) -> str:
+    return f" on bench {effect.bench}" if several else ""

@@ -1,0 +1,132 @@
+"""What was imported, or would be."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from ferocal.documents.blocks import Table, make_table
+from ferocal.documents.numbers import reading_text
+from ferocal.terms.numbers import grouped, significant
+from ferocal.terms.wording import counted
+
+if TYPE_CHECKING:
+    from ferocal.intake.loading import Loaded
+    from ferocal.intake.magnitudes import OddReading
+    from ferocal.intake.readings import Intake
+    from ferocal.intake.trace_loading import LoadedTraces
+    from ferocal.study.load import Study
+
+# Of more readings some of every metric are shown.
+_MOST_ROWS = 12
+_MOST_ODD = 5
+
+
+def loaded_lines(loaded: Loaded, *, preview: bool) -> list[str]:
+    """How much of a file was recorded, and what to mind."""
+    counts = loaded.counts
+    verb = "would record" if preview else "recorded"
+    lines = [
+        f"{loaded.path}: {verb} {counted(counts['readings'], 'reading')} of "
+        f"{counted(counts['runs'], 'run')} in {counted(counts['visits'], 'visit')}"
+        + (f", and {counted(counts['traces'], 'trace')}" if counts["traces"] else "")
+    ]
+    return lines + loaded_notes(loaded)
+
+
+def loaded_notes(loaded: Loaded) -> list[str]:
+    """What to mind of what was loaded."""
+    lines = []
+    counts = loaded.counts
+    if loaded.repeated:
+        lines.append(f"  skipped (already in the ledger): {counted(loaded.repeated, 'row')}")
+    if counts["absences"]:
+        lines.append(f"  cells without a value (n/a, -, not active): {grouped(counts['absences'])}")
+    if loaded.unused:
+        dated = next((name for name in loaded.unused if name.lower() == "time"), None)
+        hint = f" (if it is the time of the run: --column date={dated})" if dated else ""
+        names = ", ".join(f'"{name}"' for name in loaded.unused)
+        lines.append(
+            f"  not used: {'column' if len(loaded.unused) == 1 else 'columns'} {names}{hint}"
+        )
+    if loaded.assumed_zones:
+        lines.append(f"  no time zone, so UTC assumed: {counted(loaded.assumed_zones, 'time')}")
+    lines += [f"  {line}" for line in odd_lines(loaded.odd)]
+    if loaded.twins:
+        lines.append(
+            f"  identical rows: {grouped(loaded.twins)}, each counted as a run; remove them if "
+            "they are copies, or name the runs in a column `run`"
+        )
+    return lines
+
+
+def odd_lines(odd: Sequence[OddReading]) -> list[str]:
+    """Readings of another order of magnitude than their fellows, and how to correct each."""
+    lines = [
+        f"doubtful: {o.workload} {o.metric} with {o.configuration} is {significant(o.value)} "
+        f"{o.unit}, the others are near {significant(o.fellows)}; to correct it: "
+        f"ferocal correct {o.run} {o.metric} VALUE --reason TEXT"
+        for o in odd[:_MOST_ODD]
+    ]
+    if len(odd) > _MOST_ODD:
+        lines.append(f"doubtful: {len(odd) - _MOST_ODD} more; `ferocal compare` names them")
+    return lines
+
+
+def readings_table(study: Study, loaded: Loaded) -> Table:
+    """The first readings of every metric of a file as they are understood; says how many more."""
+    intake, metrics = loaded.intake, study.read_metrics()
+    names = [c.name for c in study.configurations]
+    several = len(study.benches) > 1
+    columns = ["configuration", "workload", "metric", "value", "round", "visit", "run"]
+    rows = []
+    for n in _telling_rows(intake):
+        workload, name, metric = metrics[int(intake.series_of[n])]
+        number = int(intake.round[n])
+        rows.append(
+            [
+                *([study.benches[int(intake.bench_of[n])]] if several else []),
+                names[int(intake.configuration_of[n])],
+                workload,
+                name,
+                _cell(intake, n, metric.unit),
+                str(number) if number > 0 else "",
+                intake.visit[n],
+                intake.run[n],
+            ]
+        )
+    rest = len(intake.value) - len(rows)
+    caption = f"and {counted(rest, 'reading')} more" if rest else ""
+    return make_table([*(["bench"] if several else []), *columns], rows, caption=caption)
+
+
+def _telling_rows(intake: Intake) -> list[int]:
+    """Places of a few readings, of as many metrics as there is room for, in their order."""
+    distinct = np.unique(intake.series_of)
+    each = max(1, _MOST_ROWS // max(1, len(distinct)))
+    found = [np.flatnonzero(intake.series_of == n)[:each] for n in distinct[:_MOST_ROWS]]
+    return sorted(int(place) for places in found for place in places)
+
+
+def _cell(intake: Intake, row: int, unit: str) -> str:
+    """A reading as it was understood: its range or bound, or the mark in its place."""
+    if intake.mark[row]:
+        reason = f": {intake.reason[row]}" if intake.reason[row] else ""
+        return f"{intake.mark[row]}{reason}"
+    low, high = float(intake.low[row]), float(intake.high[row])
+    ends = None if math.isnan(low) or math.isnan(high) else (low, high)
+    return f"{reading_text(float(intake.value[row]), ends, intake.bound[row])} {unit}"
+
+
+def captures_table(loaded: LoadedTraces) -> Table:
+    """The metrics computed of every run's captures, with their files."""
+    rows = []
+    for files, values in loaded.runs:
+        first = ", ".join(file.name for file in files)
+        for name, value in values.items():
+            rows.append([first, name, significant(value)])
+            first = ""
+    return make_table(("files", "metric", "value"), rows, right=("value",))

@@ -1,0 +1,1 @@
+"""JSON objects of results, declared key by key."""

@@ -1,0 +1,239 @@
+"""The overview: metrics in rows, configurations in columns, a verdict in every cell."""
+
+from __future__ import annotations
+
+import math
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
+
+from ferocal.analysis.data.gaps import GapMark
+from ferocal.analysis.data.series import margin_on_scale
+from ferocal.analysis.inference.contrasts import Method
+from ferocal.analysis.inference.effects import has_evidence
+from ferocal.analysis.inference.verdicts import CHANGED, Verdict
+from ferocal.documents.answer import is_clearly_worse
+from ferocal.documents.blocks import (
+    MOST_ROWS,
+    Base,
+    Block,
+    Cell,
+    Details,
+    Grid,
+    Line,
+    Lines,
+    Strip,
+    make_table,
+)
+from ferocal.documents.grids import arrange, change_cell, meanings
+from ferocal.documents.numbers import change_words
+from ferocal.documents.tables import bounds_note, short_centre
+from ferocal.documents.wording import VERDICT_MARKS, evidence_text, margins_text
+from ferocal.terms.roles import DECIDING
+from ferocal.terms.wording import counted
+
+if TYPE_CHECKING:
+    from ferocal.analysis.data.series import Series
+    from ferocal.analysis.inference.effects import Effect
+    from ferocal.answers.comparison import Comparison
+
+# The largest changes of a verdict are named, so many of them.
+_MOST_NAMED = 3
+
+
+def overview_blocks(
+    comparison: Comparison, series: Sequence[Series], *, only: Sequence[str] = ()
+) -> Iterator[Block]:
+    """The grid of one bench; of very many metrics how many have each verdict.
+
+    The grid of those that change most is then for pages only.
+    """
+    if len(series) <= MOST_ROWS or only:
+        grid = _Overview(comparison, series).grid()
+        yield from [grid] if grid is not None else []
+        return
+    yield from _counts(comparison, series)
+    chosen = _largest(comparison, series)
+    grid = _Overview(comparison, chosen).grid()
+    if grid is not None:
+        rest = counted(len(series) - len(chosen), "more metric")
+        yield Details(f"the {len(chosen)} metrics that change most ({rest})", (grid,))
+
+
+def shown_series(comparison: Comparison, only: Sequence[str] = ()) -> list[Series]:
+    """The series that the overview shows, in their order.
+
+    Unless metrics were asked for by name these are those that decide, and what else gets clearly
+    worse. ``only`` are verdicts or their marks, of which one must be in the row.
+    """
+    effects = [e for e in comparison.effects if not e.control]
+    known = {e.series for e in effects}
+    marked = {(g.workload, g.metric) for g in comparison.gaps if g.mark != GapMark.NOT_MEASURED}
+    worse = {e.series for e in effects if is_clearly_worse(e)}
+    asked = {e.series for e in effects if is_asked(e.verdict, only)}
+    return [
+        s
+        for s in comparison.series
+        if (comparison.asked or s.role in DECIDING or s in worse)
+        and (s in known or (s.workload, s.metric) in marked)
+        and (not only or s in asked)
+    ]
+
+
+def is_asked(verdict: Verdict, only: Sequence[str]) -> bool:
+    """Whether a verdict is among those named, by its name or its mark."""
+    return str(verdict) in only or VERDICT_MARKS[verdict] in only
+
+
+def _largest(comparison: Comparison, series: Sequence[Series]) -> list[Series]:
+    """The metrics that change most, in their order."""
+    largest = {
+        e.series: abs(e.shift.mean)
+        for e in sorted(comparison.effects, key=lambda e: abs(e.shift.mean))
+        if e.verdict in CHANGED
+    }
+    wanted = sorted(series, key=lambda s: -largest.get(s, 0.0))[:MOST_ROWS]
+    return [s for s in series if s in set(wanted)]
+
+
+def _counts(comparison: Comparison, series: Sequence[Series]) -> Iterator[Block]:
+    """By configuration, a row for every verdict, and how to see them all."""
+    wanted = set(series)
+    effects = [e for e in comparison.effects if e.series in wanted and not e.control]
+    for name in dict.fromkeys(e.configuration for e in effects):
+        own = [e for e in effects if e.configuration == name]
+        groups = {v: [e for e in own if e.verdict is v] for v in Verdict}
+        rows = [
+            (Cell(str(v), verdict=v), str(len(members)), _named(v, members))
+            for v, members in groups.items()
+            if members
+        ]
+        heads = (f"{name} against {comparison.baseline}", "metrics", "largest changes")
+        yield make_table(heads, rows, right=("metrics",))
+    first, *others = dict.fromkeys(VERDICT_MARKS[e.verdict] for e in effects)
+    rest = f" (or {', '.join(others)})" if others else ""
+    text = f"all of them: ferocal compare --only {first}{rest}; --detail for intervals"
+    yield Lines((Line(text),), "note")
+
+
+def _named(verdict: Verdict, effects: Sequence[Effect]) -> str:
+    """The largest changes of a verdict by name, and how many more there are."""
+    if verdict is Verdict.EQUIVALENT:
+        return f"within {margins_text(effects)}"
+    if verdict not in (*CHANGED, Verdict.SEEN_ONCE):
+        return ""
+    largest = sorted(effects, key=lambda e: (e.scale != "ratio", -abs(e.shift.mean)))
+    names = [f"{e.series.title} {change_words(e)}" for e in largest[:_MOST_NAMED]]
+    rest = len(effects) - len(names)
+    return ", ".join([*names, f"{rest} more"] if rest > 0 else names)
+
+
+class _Overview:
+    """The overview of the effects on one bench."""
+
+    def __init__(self, comparison: Comparison, series: Sequence[Series]) -> None:
+        self._comparison = comparison
+        self._series = list(series)
+        self._bench = comparison.benches[0]
+        self._effects = {(e.series, e.configuration): e for e in comparison.effects}
+        self._gaps = {(g.workload, g.metric, g.configuration): g for g in comparison.gaps}
+        named = {e.configuration for e in comparison.effects if not e.control}
+        gaps = {g.configuration for g in comparison.gaps}
+        self._names = [
+            name
+            for name in list(comparison.levels)[1:]
+            if name in named or (name in gaps and name != "control")
+        ]
+
+    def grid(self) -> Grid | None:
+        """The rows with what their signs mean; nothing where there are none."""
+        if not self._series or not self._names:
+            return None
+        rows = arrange(
+            self._series,
+            lambda s: (self._base(s), {name: self._cell(s, name) for name in self._names}),
+            lambda workload: self._notes(workload, None),
+        )
+        effects = [e for (s, _), e in self._effects.items() if s in self._series and not e.control]
+        equal = [e for e in effects if e.verdict is Verdict.EQUIVALENT]
+        within = margins_text(equal) if equal else ""
+        return Grid(
+            tuple(rows),
+            {name: self._head_notes(name) for name in self._names},
+            Base(self._comparison.baseline, "baseline"),
+            meanings((e.verdict for e in effects), within),
+            self._evidence(effects),
+        )
+
+    def _base(self, series: Series) -> Cell:
+        cell = self._comparison.base_cells.get((self._bench, series.workload, series.metric))
+        notes = self._notes(series.workload, self._comparison.baseline)
+        if cell is None:
+            gap = self._gap(series, self._comparison.baseline)
+            return Cell(gap.number, notes=(*gap.notes, *notes))
+        if cell.bounds:
+            notes += (bounds_note(cell),)
+        return Cell(short_centre(cell), notes=notes)
+
+    def _cell(self, series: Series, name: str) -> Cell:
+        effect = self._effects.get((series, name))
+        notes = self._notes(series.workload, name)
+        if effect is None:
+            gap = self._gap(series, name)
+            return Cell(gap.number, notes=(*gap.notes, *notes))
+        if effect.method is Method.STATED:
+            notes += ("the interval assumes a stated noise",)
+        cell = change_cell(effect, notes)
+        return Cell(cell.number, cell.rest, cell.verdict, notes=notes, strip=_strip(effect))
+
+    def _gap(self, series: Series, name: str) -> Cell:
+        """Why a cell has no number, and in a note what is known of that."""
+        gap = self._gaps.get((series.workload, series.metric, name))
+        if gap is None:
+            return Cell("–")
+        return Cell(str(gap.mark), notes=(gap.reason,) if gap.reason else ())
+
+    def _head_notes(self, name: str) -> tuple[str, ...]:
+        return tuple(
+            note.text
+            for note in self._comparison.notes
+            if note.configuration == name and note.workload is None and note.run is None
+        )
+
+    def _notes(self, workload: str, name: str | None) -> tuple[str, ...]:
+        """Notes on a workload, under one configuration or under none in particular."""
+        return tuple(
+            note.text
+            for note in self._comparison.notes
+            if note.workload == workload and note.configuration == name and note.run is None
+        )
+
+    def _evidence(self, effects: Sequence[Effect]) -> str:
+        """What most of the intervals rest on, and their level."""
+        sure = [e for e in effects if has_evidence(e) and e.verdict is not Verdict.SEEN_ONCE]
+        known = Counter(evidence_text(e) for e in sure or effects)
+        if not known:
+            return ""
+        text, _ = known.most_common(1)[0]
+        if not sure:
+            return f"{text}; no intervals"
+        cells = [
+            c
+            for (bench, _, _), c in self._comparison.base_cells.items()
+            if bench == self._bench and c.series in self._series and c.rounds
+        ]
+        runs = {c.runs / c.rounds for c in cells}
+        each = runs.pop() if len(runs) == 1 else 0.0
+        of = f" of {counted(int(each), 'run')}" if each and each.is_integer() else ""
+        unless = " unless noted" if len(known) > 1 else ""
+        return f"{text}{of}{unless}; {100 * self._comparison.confidence:.4g} % intervals"
+
+
+def _strip(effect: Effect) -> Strip | None:
+    """What is drawn of an effect on a page; nothing where no change is known."""
+    shift = effect.shift
+    if math.isnan(shift.mean):
+        return None
+    known = not math.isnan(shift.low) and effect.verdict is not Verdict.SEEN_ONCE
+    low, high = (shift.low, shift.high) if known else (shift.mean, shift.mean)
+    return Strip(low, shift.mean, high, margin_on_scale(effect.series, effect.scale))

@@ -1,0 +1,311 @@
+"""A series of releases: where it changed, where it stands now, what to measure next."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
+
+from ferocal.documents.blocks import (
+    Base,
+    Block,
+    Cell,
+    Chart,
+    Document,
+    Grid,
+    Heading,
+    Line,
+    Lines,
+    Table,
+    caveats,
+    make_table,
+    next_steps,
+)
+from ferocal.documents.grids import arrange, change_cell, meanings
+from ferocal.documents.numbers import (
+    PlainChange,
+    change_and_half,
+    change_text,
+    decimals_for,
+    margin_text,
+    percent,
+)
+from ferocal.documents.remarks import left_out_text
+from ferocal.documents.seeking import next_command, next_text
+from ferocal.documents.sessions import session_sentences
+from ferocal.terms.numbers import grouped, significant
+from ferocal.terms.roles import DECIDING
+from ferocal.terms.wording import be, counted, listed
+
+if TYPE_CHECKING:
+    from ferocal.analysis.data.series import Series
+    from ferocal.analysis.inference.effects import Estimate
+    from ferocal.analysis.releases.steps import Step
+    from ferocal.answers.releases import ReleaseValue, SeriesAnswer
+    from ferocal.answers.strand import Release
+
+# Below this probability the other kind of change is named too.
+_SURE = 0.95
+_MOST_NAMED = 6
+_MOST_REMARKS = 3
+
+
+def series_document(answer: SeriesAnswer, *, detail: bool = False) -> Document:
+    """The steps of every bench, where the latest release stands, and caveats."""
+    benches = list(dict.fromkeys(v.bench for v in answer.values))
+    blocks: list[Block] = []
+    for bench in benches:
+        if len(benches) > 1:
+            blocks.append(Heading(f"bench {bench}"))
+        lines = [Line(text, head) for head, text in step_lines(answer, bench)]
+        blocks.append(Lines((*lines, *map(Line, notes_of(answer, bench))), "answer"))
+        blocks += _latest(answer, bench)
+        if detail:
+            blocks += _all_values(answer, bench)
+    blocks.append(Chart("series", answer, f"every release of {answer.factor}"))
+    blocks += caveats(remarks_of(answer))
+    return Document(answer.question, (*blocks, next_steps(*_next(answer))))
+
+
+def shown_series(answer: SeriesAnswer) -> list[Series]:
+    """The metrics that are shown unless others are asked for: those that decide."""
+    own = list(dict.fromkeys(value.series for value in answer.values))
+    deciding = [series for series in own if series.role in DECIDING]
+    return own if answer.asked or not deciding else deciding
+
+
+def step_lines(answer: SeriesAnswer, bench: str) -> Iterator[tuple[str, str]]:
+    """Where something changed and what, in the order of the releases; then what did not."""
+    shown = shown_series(answer)
+    steps = [s for s in answer.steps if s.bench == bench and s.series in shown]
+    places: dict[tuple[int, int, str], list[Step]] = {}
+    for step in sorted(steps, key=lambda s: (s.first, s.last, shown.index(s.series))):
+        places.setdefault((step.last, step.first, step.kind), []).append(step)
+    for (last, first, kind), found in places.items():
+        shorter = _known_workloads(found)
+        parts = [step_text(step, answer, shorter[step]) for step in found[:_MOST_NAMED]]
+        if len(found) > _MOST_NAMED:
+            parts.append(f"{len(found) - _MOST_NAMED} more")
+        yield place_text(answer, last, first, kind), ", ".join(parts)
+    changed = {step.series for step in steps}
+    unsearched = {series for b, series in answer.unsearched if b == bench}
+    own = dict.fromkeys(v.series for v in answer.values if v.bench == bench)
+    quiet = [s.title for s in own if s in shown and s not in changed | unsearched]
+    if quiet:
+        rest = len(quiet) - _MOST_NAMED
+        more = f", {rest} more" if rest > 0 else ""
+        yield "", f"no step or creep detected: {', '.join(quiet[:_MOST_NAMED])}{more}"
+
+
+def notes_of(answer: SeriesAnswer, bench: str) -> Iterator[str]:
+    """What is opposite for short and long sessions, and what the study file notes of releases."""
+    shown = shown_series(answer)
+    steps = [s for s in answer.steps if s.bench == bench]
+    yield from session_sentences((answer.releases[s.first].name, s) for s in steps)
+    firsts = {s.first for s in answer.steps if s.bench == bench and s.series in shown}
+    texts = [f"{r.name}: {r.note}" for n, r in enumerate(answer.releases) if r.note and n in firsts]
+    if texts:
+        yield f"Noted of {listed(texts)}."
+
+
+def place_text(answer: SeriesAnswer, last: int, first: int, kind: str) -> str:
+    """Where something changed, such as "fw-1.05 → fw-1.06 (2025-09-09)"."""
+    releases = answer.releases
+    begin, end = releases[last].name, release_text(releases[first])
+    return f"{begin} ⇢ {end}" if kind == "creep" else f"{begin} → {end}"
+
+
+def _known_workloads(steps: Sequence[Step]) -> dict[Step, str]:
+    """What each metric is called after those before it: a workload is not named twice."""
+    names, before = {}, ""
+    for step in steps:
+        again = step.series.workload == before and step.series.label
+        names[step] = (step.series.label or "") if again else step.series.title
+        before = step.series.workload
+    return names
+
+
+def step_text(step: Step, answer: SeriesAnswer, title: str) -> str:
+    """A metric with its change, such as "kiosk-page −5.0 ±0.6 % (worse)"."""
+    size = " ".join(change_and_half(step))
+    word = "creep of " if step.kind == "creep" else ""
+    text = f"{title} {word}{size} ({step.verdict})"
+    if step.undone is not None:
+        text += f", undone in {answer.releases[step.undone].name}"
+    return text
+
+
+def release_text(release: Release) -> str:
+    """A release with its date, where it has one."""
+    return release.name if release.date is None else f"{release.name} ({release.date})"
+
+
+def span_text(names: Sequence[str]) -> str:
+    """Names in a row, the middle ones left out."""
+    return listed(list(names)) if len(names) <= 2 else f"{names[0]} to {names[-1]}"
+
+
+def _latest(answer: SeriesAnswer, bench: str) -> Iterator[Grid]:
+    """The latest release of every metric: its value, and against three others."""
+    shown = shown_series(answer)
+    last: dict[Series, ReleaseValue] = {}
+    for value in answer.values:
+        if value.bench == bench and value.series in shown:
+            last[value.series] = value
+    if not last:
+        return
+    newest = max(v.release for v in last.values())
+    heads = {"before": "the one before", "first": "the first", "best": "the best of all"}
+
+    def cells(series: Series) -> tuple[Cell, dict[str, Cell]]:
+        value = last[series]
+        mark = "" if value.release == newest else f" ({answer.releases[value.release].name})"
+        row = {head: comparison_cell(value, kind, answer) for kind, head in heads.items()}
+        return Cell(value_text(value) + mark), row
+
+    found = [e for v in last.values() for e in (v.before, v.first, v.best) if e is not None]
+    yield Grid(
+        tuple(arrange(list(last), cells)),
+        dict.fromkeys(heads.values(), ()),
+        Base(answer.releases[newest].name, "against"),
+        meanings((e.verdict for e in found), margin_text(answer.margin)),
+        f"{100 * answer.confidence:.4g} % intervals",
+    )
+
+
+def comparison_cell(value: ReleaseValue, kind: str, answer: SeriesAnswer) -> Cell:
+    """A release against the one before, the first or the best."""
+    estimate: Estimate | None = getattr(value, kind)
+    if estimate is None:
+        best = kind == "best" and value.best_release == value.release
+        return Cell("it is the best" if best else "–")
+    notes: tuple[str, ...] = ()
+    if kind == "best" and value.best_release is not None:
+        notes = (f"best: {answer.releases[value.best_release].name}",)
+    return change_cell(as_change(value, estimate), notes)
+
+
+def as_change(value: ReleaseValue, estimate: Estimate) -> PlainChange:
+    """An estimate as a change of the metric of a value."""
+    e = estimate
+    return PlainChange(value.series, e.scale, e.change, e.low, e.high, e.verdict, e.bound)
+
+
+def value_text(value: ReleaseValue) -> str:
+    """A value with as many digits as its interval supports."""
+    half = (value.high - value.low) / 2
+    if not math.isfinite(half):
+        return significant(value.value, 4)
+    return grouped(value.value, decimals_for(half))
+
+
+def _all_values(answer: SeriesAnswer, bench: str) -> Iterator[Table]:
+    """Every release of every metric, as tables."""
+    by_series: dict[Series, list[ReleaseValue]] = {}
+    for value in answer.values:
+        if value.bench == bench:
+            by_series.setdefault(value.series, []).append(value)
+    numbers = ("value", "± 95 %", "before", "first", "best", "visits")
+    for series, values in by_series.items():
+        read = {value.release: value for value in values}
+        rows: list[Sequence[str | Cell]] = [
+            [release_text(release), *_release_cells(read.get(place))]
+            for place, release in enumerate(answer.releases)
+        ]
+        title = f"{series.title}, {series.unit}"
+        yield make_table(("release", *numbers), rows, right=numbers, title=title)
+
+
+def _release_cells(found: ReleaseValue | None) -> list[Cell]:
+    """The value of a release, and against the one before, the first and the best."""
+    if found is None:
+        return [Cell("not measured"), *[Cell()] * 5]
+    half = (found.high - found.low) / 2
+    known = (found.before, found.first, found.best)
+    return [
+        Cell(value_text(found)),
+        Cell(f"±{significant(half, 2)}" if math.isfinite(half) else "–"),
+        *(
+            Cell("–") if e is None else Cell(change_text(as_change(found, e)), verdict=e.verdict)
+            for e in known
+        ),
+        Cell(str(found.visits)),
+    ]
+
+
+def remarks_of(answer: SeriesAnswer) -> Iterator[str]:
+    """What to mind: gaps, uncertain kinds and places, on what intervals rest."""
+    missing = answer.unmeasured()
+    if missing:
+        text = f"{counted(len(missing), 'release')} not measured: {_runs_of(missing, answer)}"
+        yield text
+    yield from _uncertain(answer)
+    if answer.unsearched:
+        names = list(dict.fromkeys(series.title for _, series in answer.unsearched))
+        yield (
+            f"too few releases measured to detect steps in {listed(names[:_MOST_NAMED])}: five are "
+            "needed, or common rounds"
+        )
+    if answer.from_releases:
+        yield (
+            "each release was visited once, so intervals use the scatter between releases (no "
+            "noise floor is known)"
+        )
+    if answer.joined:
+        yield (
+            "back-to-back visits to a release count as one, because day-to-day variation is unknown"
+        )
+    if answer.at:
+        yield f"with {listed([f'{f} {level}' for f, level in answer.at.items()])}"
+    yield from (change.text for change in answer.criteria_changes)
+    if answer.excluded:
+        yield f"{counted(answer.excluded, 'run')} {be(answer.excluded)} excluded"
+    if answer.left_out:
+        yield left_out_text(answer.left_out)
+
+
+def _uncertain(answer: SeriesAnswer) -> Iterator[str]:
+    """Steps of which the kind, the place or the gap is not sure."""
+    shown = shown_series(answer)
+    several = len({v.bench for v in answer.values}) > 1
+    kinds, places = [], []
+    for step in answer.steps:
+        if step.series not in shown:
+            continue
+        title = f"{step.series.title} on {step.bench}" if several else step.series.title
+        if step.certainty < _SURE:
+            other = "creep" if step.kind == "step" else "step"
+            kinds.append(f"{title} {percent(1 - step.certainty)} {other}")
+        if step.kind == "step" and (step.earliest, step.latest) != (step.last, step.first):
+            ends = [answer.releases[n].name for n in (step.earliest, step.latest)]
+            places.append(f"{title} between {ends[0]} and {ends[1]}")
+    if kinds:
+        yield f"step or creep is uncertain: {_some(kinds)} (equal priors)"
+    if places:
+        yield f"95 % interval of the step: {_some(places)}"
+
+
+def _some(texts: Sequence[str]) -> str:
+    rest = len(texts) - _MOST_REMARKS
+    shown = list(texts[:_MOST_REMARKS])
+    return ", ".join([*shown, f"{rest} more"]) if rest > 0 else listed(shown)
+
+
+def _runs_of(missing: Sequence[str], answer: SeriesAnswer) -> str:
+    """Unmeasured releases, those in a row as a range."""
+    groups: list[list[str]] = []
+    names = [release.name for release in answer.releases]
+    for name in missing:
+        if groups and names.index(name) == names.index(groups[-1][-1]) + 1:
+            groups[-1].append(name)
+        else:
+            groups.append([name])
+    return ", ".join(span_text(group) for group in groups)
+
+
+def _next(answer: SeriesAnswer) -> Iterator[tuple[str, str | None]]:
+    several = len({v.bench for v in answer.values}) > 1
+    if answer.next_visit is not None:
+        found = answer.next_visit
+        yield next_text(found, several), next_command(answer, found)
+    yield "draw it", f"ferocal series {answer.factor} -o {answer.factor}.svg"

@@ -1,0 +1,80 @@
+"""Figures as files and as parts of pages."""
+
+from __future__ import annotations
+
+import io
+import logging
+import re
+import warnings
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import matplotlib as mpl
+from matplotlib.figure import Figure
+
+from ferocal.errors import UsageError
+from ferocal.media.figures.style import STYLE
+from ferocal.media.files import MARK, whole_file
+from ferocal.terms.signs import visible
+from ferocal.terms.wording import shortened
+
+# What a figure says of itself; no date, so that the same figure is the same file.
+_METADATA: dict[str, Any] = {".png": {"Software": MARK}, ".svg": {"Creator": MARK, "Date": None}}
+
+
+def figure_svg(figure: Figure) -> str:
+    """A figure as an SVG element, for a page."""
+    text = io.StringIO()
+    with mpl.rc_context(STYLE), _quiet():
+        _show_signs(figure)
+        figure.savefig(text, format="svg", metadata=_METADATA[".svg"])
+    svg = text.getvalue()
+    return svg[svg.index("<svg") :]
+
+
+def save_figure(figure: Figure, path: Path, *, force: bool = False) -> None:
+    """Write a figure as PNG or SVG, by the name of the file.
+
+    Raises
+    ------
+    UsageError
+        When the name ends in something else, or something else is there.
+    FerocalError
+        When the file cannot be written.
+    """
+    if path.suffix not in _METADATA:
+        raise UsageError(f"{path}: a chart is written as .png or .svg, not {path.suffix or 'so'}")
+    with mpl.rc_context(STYLE), whole_file(path, force=force) as partial, _quiet() as warned:
+        _show_signs(figure)
+        figure.savefig(partial, dpi=100, metadata=_METADATA[path.suffix])
+    if warned and path.suffix == ".png":
+        signs = visible("".join(sorted(set(warned))))
+        logging.getLogger(__name__).warning(
+            "%s: the font of figures has no %s: boxes stand for it; a .svg has the text itself",
+            visible(str(path)), shortened(signs, 20),
+        )  # fmt: skip
+
+
+def _show_signs(figure: Figure) -> None:
+    """Have signs that nobody sees shown as on the screen; XML cannot even have them."""
+    for text in figure.findobj(mpl.text.Text):
+        text.set_text(visible(text.get_text()))
+
+
+@contextmanager
+def _quiet() -> Iterator[list[str]]:
+    """Keep what the library warns of from the terminal; the signs that its font does not have."""
+    missing: list[str] = []
+    with warnings.catch_warnings(record=True) as caught:
+        warnings.simplefilter("always")
+        yield missing
+    for warning in caught:
+        code = re.match(r"Glyph (\d+) ", str(warning.message))
+        if code is not None:
+            missing.append(chr(int(code[1])))
+        elif "layout" not in str(warning.message):  # what does not fit is drawn as it is
+            warnings.warn_explicit(
+                warning.message, warning.category, warning.filename, warning.lineno
+            )
