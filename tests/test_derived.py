@@ -165,7 +165,7 @@ def test_what_cannot_be_computed_is_absent_and_says_why(ferocal: Ferocal) -> Non
         (metric("memory-idle"), 'no metric or quantity "memory-idle"; .*put spaces around a minus'),
         (metric("memory - time"), '"ms" cannot be taken from "GiB"'),
         (metric("memory - idle", 'unit = "s"'), 'gives "GiB", not "s"'),
-        (metric("sum(memory, idle)"), 'unknown function "sum\\(…\\)"'),
+        (metric("sum(memory, idle)"), 'unknown function "sum"'),
         (metric("geomean(memory, time)"), 'geomean cannot mix "GiB" and "ms"'),
         (metric("other / time") + "\n" + metric("made / time", name="other"), "circular"),
         (metric("watts × 2"), "names no metric"),
