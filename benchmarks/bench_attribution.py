@@ -19,16 +19,16 @@ from sizes import scaled
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
-from ferocal.analysis.attribution.confounding import find_confounding
-from ferocal.analysis.attribution.design import FactorDesign, code, make_design
-from ferocal.analysis.attribution.fitting import Attribution, FactorSetting
-from ferocal.analysis.attribution.questions import (
+from ferocal.analysis.data.derived import add_derived
+from ferocal.analysis.data.series import Series
+from ferocal.analysis.factors.confounding import find_confounding
+from ferocal.analysis.factors.design import FactorDesign, code, make_design
+from ferocal.analysis.factors.fitting import Attribution, FactorSetting
+from ferocal.analysis.factors.questions import (
     find_effects,
     find_interactions,
     find_lack_of_fit,
 )
-from ferocal.analysis.data.derived import add_derived
-from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.between import Pair, Side, compare_effects
 from ferocal.analysis.inference.claims import ClaimTest, ClaimVerdict, judge_claims
 from ferocal.analysis.inference.effects import Setting

@@ -26,12 +26,12 @@ from ferocal.analysis.data.index import add_index, index_series
 from ferocal.analysis.data.readings import choose_scales
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.effects import Setting
-from ferocal.analysis.ranking.lineup import Contestant
-from ferocal.analysis.ranking.standings import rank_contestants
-from ferocal.analysis.releases.course import Course
-from ferocal.analysis.releases.place import locate
-from ferocal.analysis.releases.seeking import State, seek
-from ferocal.analysis.releases.steps import search_courses
+from ferocal.analysis.rank.lineup import Contestant
+from ferocal.analysis.rank.standings import rank_contestants
+from ferocal.analysis.series.course import Course
+from ferocal.analysis.series.place import locate
+from ferocal.analysis.series.seeking import State, seek
+from ferocal.analysis.series.steps import search_courses
 from simulation import make_readings
 
 STUDIES, HISTORIES, RELEASES = scaled(2000, 2), scaled(500, 2), 64

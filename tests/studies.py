@@ -11,7 +11,7 @@ from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect, Replicates, Shift
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.answers.comparison import Comparison, Prospect
+from ferocal.answers.compare import Comparison, Prospect
 from ferocal.terms.roles import Role
 
 _ENTRY = re.compile(r"(\S+) ([<>]?)([-+][\d.]+)(?:±([\d.]+))?(.*)")

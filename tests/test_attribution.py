@@ -14,16 +14,16 @@ import pytest
 import statsmodels.formula.api as smf
 
 from conftest import Ferocal
-from ferocal.analysis.attribution.confounding import find_confounding, separating_set
-from ferocal.analysis.attribution.decomposition import decompose
-from ferocal.analysis.attribution.design import code, make_design
-from ferocal.analysis.attribution.fitting import Attribution, FactorSetting
-from ferocal.analysis.attribution.questions import (
+from ferocal.analysis.data.readings import Readings
+from ferocal.analysis.factors.confounding import find_confounding, separating_set
+from ferocal.analysis.factors.decomposition import decompose
+from ferocal.analysis.factors.design import code, make_design
+from ferocal.analysis.factors.fitting import Attribution, FactorSetting
+from ferocal.analysis.factors.questions import (
     find_effects,
     find_interactions,
     find_lack_of_fit,
 )
-from ferocal.analysis.data.readings import Readings
 from simulation import simulate_factors
 
 Rows = list[dict[str, str]]

@@ -23,9 +23,9 @@ from conftest import Ferocal
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.analysis.ranking.lineup import Contestant
-from ferocal.analysis.ranking.sensitivity import find_tippings, orders_without
-from ferocal.analysis.ranking.standings import rank_contestants
+from ferocal.analysis.rank.lineup import Contestant
+from ferocal.analysis.rank.sensitivity import find_tippings, orders_without
+from ferocal.analysis.rank.standings import rank_contestants
 from simulation import make_readings
 
 SERIES = (Series("export", "duration", "s", "lower", 0.01, role="primary"),)

@@ -20,12 +20,12 @@ from scipy import stats
 
 from conftest import PROGRAM, Ferocal, surroundings
 from ferocal.analysis.data.series import Series
-from ferocal.analysis.releases.breaks import chance_of_none, find_breaks
-from ferocal.analysis.releases.course import Course, find_courses
-from ferocal.analysis.releases.kinds import weigh_kinds
-from ferocal.analysis.releases.place import Whereabouts, information, locate, next_release
-from ferocal.analysis.releases.seeking import State, seek
-from ferocal.analysis.releases.steps import Search, search_courses
+from ferocal.analysis.series.breaks import chance_of_none, find_breaks
+from ferocal.analysis.series.course import Course, find_courses
+from ferocal.analysis.series.kinds import weigh_kinds
+from ferocal.analysis.series.place import Whereabouts, information, locate, next_release
+from ferocal.analysis.series.seeking import State, seek
+from ferocal.analysis.series.steps import Search, search_courses
 from simulation import make_readings
 
 SERIES = (Series("kiosk-page", "score", "points", "higher", 0.01, role="primary"),)

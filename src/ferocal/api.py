@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ferocal.answers.comparison import Comparison, compare
+from ferocal.answers.compare import Comparison, compare
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.selection import Selection
 from ferocal.answers.table import ReadingsTable, make_table
@@ -17,12 +17,12 @@ if TYPE_CHECKING:
 
     from ferocal.analysis.inference.effects import Effect
     from ferocal.answers.across import AcrossAnswer
-    from ferocal.answers.chart import Chart
+    from ferocal.answers.chart import RatioChart
     from ferocal.answers.claims import ClaimsAnswer
     from ferocal.answers.factors import FactorsAnswer
-    from ferocal.answers.ranking import RankAnswer
+    from ferocal.answers.rank import RankAnswer
     from ferocal.answers.references import ReferenceAnswer
-    from ferocal.answers.releases import SeriesAnswer
+    from ferocal.answers.series import SeriesAnswer
     from ferocal.ledger.reading.runs import RunRow
 
 
@@ -130,7 +130,7 @@ class OpenedStudy:
         UsageError
             When a name is not known, the factor has no order, or nothing was measured.
         """
-        from ferocal.answers.releases import follow
+        from ferocal.answers.series import follow
         from ferocal.answers.strand import find_strand
 
         selection = (selection or Selection()).resolve(self.study)
@@ -156,7 +156,7 @@ class OpenedStudy:
             When a name is not known, a quantity is not declared everywhere, or too few of those
             that compete were measured.
         """
-        from ferocal.answers.ranking import rank
+        from ferocal.answers.rank import rank
 
         selection = (selection or Selection()).resolve(self.study)
         return rank(
@@ -202,7 +202,7 @@ class OpenedStudy:
 
     def charts(
         self, *, against: str | None = None, selection: Selection | None = None
-    ) -> tuple[Chart, ...]:
+    ) -> tuple[RatioChart, ...]:
         """All metrics that decide under all configurations, a chart for every bench.
 
         Raises

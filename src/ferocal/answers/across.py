@@ -15,14 +15,14 @@ from ferocal.analysis.inference.effects import Estimate
 from ferocal.analysis.inference.judging import judge_contrasts
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast
-from ferocal.analysis.releases.course import Course, find_courses
-from ferocal.analysis.releases.steps import (
+from ferocal.analysis.series.course import Course, find_courses
+from ferocal.analysis.series.steps import (
     Search,
     course_of_difference,
     find_stretches,
     search_courses,
 )
-from ferocal.answers.comparison import setting_of
+from ferocal.answers.compare import setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.release_noise import ordered_factor, with_release_floors
 from ferocal.answers.selection import Selection

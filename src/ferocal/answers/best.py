@@ -9,9 +9,9 @@ from dataclasses import dataclass
 from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.effects import Setting
-from ferocal.analysis.ranking.lineup import Contestant
-from ferocal.analysis.ranking.standings import rank_contestants
-from ferocal.answers.comparison import find_barred, setting_of
+from ferocal.analysis.rank.lineup import Contestant
+from ferocal.analysis.rank.standings import rank_contestants
+from ferocal.answers.compare import find_barred, setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.release_noise import with_release_floors
 from ferocal.study.configurations import CONTROL

@@ -19,7 +19,7 @@ from ferocal.analysis.inference.between import (
 from ferocal.analysis.inference.crossing import Crossing, find_crossing
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.estimation import estimate_effects
-from ferocal.answers.comparison import setting_of
+from ferocal.answers.compare import setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.selection import Selection
 from ferocal.errors import UsageError

@@ -14,7 +14,7 @@ from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.answers.best import find_best
-from ferocal.answers.comparison import Comparison, compare, setting_of
+from ferocal.answers.compare import Comparison, compare, setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.release_noise import with_release_floors
 from ferocal.answers.selection import Selection
@@ -69,7 +69,7 @@ class ChartRow:
 
 
 @dataclass(frozen=True)
-class Chart:
+class RatioChart:
     """The rows of one bench, in the order of the study; ``left_out`` have no ratios."""
 
     question: str
@@ -88,7 +88,7 @@ def make_charts(
     *,
     against: str | None = None,
     selection: Selection | None = None,
-) -> tuple[Chart, ...]:
+) -> tuple[RatioChart, ...]:
     """A chart for every bench that was measured.
 
     Raises
@@ -134,7 +134,7 @@ class _Maker:
             if e.verdict is Verdict.NOT_COMPARABLE
         }
 
-    def chart(self, bench: str) -> Chart:
+    def chart(self, bench: str) -> RatioChart:
         """The chart of one bench."""
         comparison = self.comparison.on_bench(bench)
         base = comparison.baseline
@@ -155,7 +155,7 @@ class _Maker:
         ratios = [s for s in series if self._is_ratio(s, effects)]
         rows = [self._row(bench, s, names, effects) for s in ratios]
         present = {name for row in rows for name in row.cells}
-        return Chart(
+        return RatioChart(
             question=comparison.question,
             bench=bench,
             baseline=base,

@@ -21,7 +21,7 @@ from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.claims import ClaimTest, ClaimVerdict, JudgedClaim, judge_claims
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.weights import Arm
-from ferocal.answers.comparison import Prospect, find_barred, prospect_of, setting_of
+from ferocal.answers.compare import Prospect, find_barred, prospect_of, setting_of
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
 from ferocal.ledger.reading.claims import FrozenClaim

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ferocal.analysis.inference.effects import counting_effects
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.answers.comparison import compare
+from ferocal.answers.compare import compare
 from ferocal.answers.evidence import gather
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study

@@ -32,8 +32,8 @@ from ferocal.answers.criteria import (
     find_study_changes,
 )
 from ferocal.answers.definitions import find_definition_changes
+from ferocal.answers.metrics import study_series
 from ferocal.answers.rounds import find_rounds
-from ferocal.answers.series import study_series
 from ferocal.ledger.reading.columns import ReadingColumns, read_columns, read_statistics
 from ferocal.ledger.reading.corrections import (
     AbsenceRow,

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from ferocal.analysis.data.series import Series
-from ferocal.answers.series import study_series
+from ferocal.answers.metrics import study_series
 from ferocal.ledger.reading.export import read_long_rows, read_trace_rows
 from ferocal.ledger.reading.integrity import read_identity
 from ferocal.ledger.reading.runs import read_excluded

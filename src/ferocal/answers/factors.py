@@ -7,17 +7,20 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ferocal.analysis.attribution.confounding import find_blind_pairs, find_confounding
-from ferocal.analysis.attribution.decomposition import decompose
-from ferocal.analysis.attribution.design import FactorDesign, Levels
-from ferocal.analysis.attribution.fitting import Attribution, FactorSetting
-from ferocal.analysis.attribution.questions import (
+from ferocal.analysis.data.gaps import GapMark
+from ferocal.analysis.data.readings import NO_ROUND
+from ferocal.analysis.data.series import Series
+from ferocal.analysis.factors.confounding import find_blind_pairs, find_confounding
+from ferocal.analysis.factors.decomposition import decompose
+from ferocal.analysis.factors.design import FactorDesign, Levels
+from ferocal.analysis.factors.fitting import Attribution, FactorSetting
+from ferocal.analysis.factors.questions import (
     find_effects,
     find_index_parts,
     find_interactions,
     find_lack_of_fit,
 )
-from ferocal.analysis.attribution.results import (
+from ferocal.analysis.factors.results import (
     Decomposition,
     FactorEffect,
     IndexPart,
@@ -25,10 +28,7 @@ from ferocal.analysis.attribution.results import (
     LackOfFit,
     Scaling,
 )
-from ferocal.analysis.attribution.scaling import find_scaling
-from ferocal.analysis.data.gaps import GapMark
-from ferocal.analysis.data.readings import NO_ROUND
-from ferocal.analysis.data.series import Series
+from ferocal.analysis.factors.scaling import find_scaling
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.gaps import find_gaps

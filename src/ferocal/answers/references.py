@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from ferocal.analysis.data.series import Series
 from ferocal.answers.evidence import Evidence
-from ferocal.answers.ranking import rank_values
+from ferocal.answers.rank import rank_values
 from ferocal.answers.selection import Selection
 from ferocal.errors import UsageError
 from ferocal.ledger.records import Reference

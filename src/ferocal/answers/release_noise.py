@@ -9,8 +9,8 @@ from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.noise_floors import NoiseFloor, find_own_floor, stated_floor
-from ferocal.analysis.releases.course import Course, find_courses, join_visits
-from ferocal.analysis.releases.steps import Search, search_courses
+from ferocal.analysis.series.course import Course, find_courses, join_visits
+from ferocal.analysis.series.steps import Search, search_courses
 from ferocal.answers.seeking import runs_per_visit
 from ferocal.answers.strand import find_strand
 from ferocal.study.load import Study

@@ -17,15 +17,15 @@ from ferocal._version import __version__
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect
 from ferocal.answers.across import AcrossAnswer, compare_across
-from ferocal.answers.chart import Chart, make_charts
+from ferocal.answers.chart import RatioChart, make_charts
 from ferocal.answers.claims import ClaimsAnswer, examine
-from ferocal.answers.comparison import Comparison, compare
+from ferocal.answers.compare import Comparison, compare
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.factors import FactorsAnswer, attribute
-from ferocal.answers.ranking import RankAnswer, rank
+from ferocal.answers.rank import RankAnswer, rank
 from ferocal.answers.references import ReferenceAnswer, stand_among
 from ferocal.answers.release_noise import ordered_factor
-from ferocal.answers.releases import SeriesAnswer, follow
+from ferocal.answers.series import SeriesAnswer, follow
 from ferocal.answers.table import ReadingsTable, make_table
 from ferocal.errors import NothingToShowError
 from ferocal.ledger.opening import read_ledger
@@ -87,7 +87,7 @@ class Report:
     series: SeriesAnswer | None = None
     across: AcrossAnswer | None = None
     ranking: RankAnswer | None = None
-    charts: tuple[Chart, ...] = ()
+    charts: tuple[RatioChart, ...] = ()
     references: ReferenceAnswer | None = None
 
 

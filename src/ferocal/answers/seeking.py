@@ -14,15 +14,15 @@ from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.components import run_variances
 from ferocal.analysis.inference.noise_floors import share_of_runs
 from ferocal.analysis.inference.verdicts import SIGNIFICANCE
-from ferocal.analysis.releases.course import Course, find_courses
-from ferocal.analysis.releases.place import (
+from ferocal.analysis.series.course import Course, find_courses
+from ferocal.analysis.series.place import (
     Whereabouts,
     information,
     locate,
     next_release,
 )
-from ferocal.analysis.releases.seeking import LEAST_SEPARATION, Seeking, end_difference, seek
-from ferocal.analysis.releases.steps import Search
+from ferocal.analysis.series.seeking import LEAST_SEPARATION, Seeking, end_difference, seek
+from ferocal.analysis.series.steps import Search
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.selection import Selection
 from ferocal.answers.strand import Strand, find_strand

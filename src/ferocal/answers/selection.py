@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from ferocal.analysis.data.series import Series
-from ferocal.answers.series import study_series
+from ferocal.answers.metrics import study_series
 from ferocal.errors import UsageError
 from ferocal.study.load import Study
 from ferocal.terms.names import closest

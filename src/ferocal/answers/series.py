@@ -1,103 +1,282 @@
-"""The metrics of a study as series of the analysis, in the order in which they are read."""
+"""Releases: where a series of them changed a metric, and which one to measure next."""
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Iterator, Mapping
+import itertools
+import math
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 
-from ferocal.analysis.data.series import Series
+import numpy as np
+
+from ferocal.analysis.data.readings import Readings
+from ferocal.analysis.data.segments import FloatArray
+from ferocal.analysis.data.series import Scale, Series, factor_of
+from ferocal.analysis.inference.effects import Estimate, Setting
+from ferocal.analysis.inference.judging import judge_contrasts
+from ferocal.analysis.inference.noise_floors import stated_floor
+from ferocal.analysis.inference.student import t_quantile
+from ferocal.analysis.inference.weights import Arm, Contrast
+from ferocal.analysis.series.course import Course, join_visits
+from ferocal.analysis.series.steps import Search, SeriesShift
+from ferocal.answers.compare import Prospect, prospect_of, setting_of
+from ferocal.answers.criteria import CriteriaChange
+from ferocal.answers.evidence import Evidence
+from ferocal.answers.release_noise import add_release_floors, search_releases
+from ferocal.answers.seeking import NextVisit, find_next
+from ferocal.answers.selection import Selection
+from ferocal.answers.strand import Release, find_strand
+from ferocal.errors import NothingToShowError
 from ferocal.study.load import Study
-from ferocal.study.metrics import Metric, derive
-from ferocal.study.model import Workload
-from ferocal.terms.formulas import Declared, walk
-from ferocal.terms.roles import DECIDING
-from ferocal.terms.units import is_time
 
 
-def study_series(study: Study) -> tuple[Series, ...]:
-    """The metrics of a study: groups together, and what is part of a score below it."""
-    groups = list(dict.fromkeys(w.section for w in study.workloads.values()))
-    ordered = sorted(study.workloads.items(), key=lambda item: groups.index(item[1].section))
-    return tuple(series for name, entry in ordered for series in _of_workload(study, name, entry))
+@dataclass(frozen=True)
+class ReleaseValue:
+    """A metric at one release: its value and interval in the unit, and how it differs.
+
+    ``before``, ``first`` and ``best`` compare it with the measured release before it, the first
+    one and the best one, of which ``best_release`` is the place; None where it is that itself, or
+    where nothing is better.
+    """
+
+    bench: str
+    series: Series
+    scale: Scale
+    release: int
+    visits: int
+    value: float
+    low: float
+    high: float
+    best_release: int | None
+    before: Estimate | None
+    first: Estimate | None
+    best: Estimate | None
 
 
-def _of_workload(study: Study, workload: str, entry: Workload) -> Iterator[Series]:
-    labels = _labels(entry)
-    for name, metric, depth in _by_score(entry):
-        for part, derived in derive(name, metric).items():
-            yield _series(study, workload, part, derived, labels[part], depth)
+@dataclass(frozen=True)
+class SeriesAnswer:
+    """Everything about the releases of one factor, on all benches.
+
+    ``at`` are the levels of the other factors. ``unsearched`` are benches and metrics of which too
+    few releases were read to look for steps, ``from_releases`` those whose intervals rest on how
+    much releases vary; ``asked`` says that metrics were asked for by name, ``joined`` that visits
+    to one release in one go count as one. ``prospects`` say by bench how more can be measured.
+    ``conditions`` are means by bench, condition and
+    release, NaN where unknown.
+    """
+
+    question: str
+    factor: str
+    order: str
+    at: Mapping[str, str]
+    margin: float
+    confidence: float
+    releases: tuple[Release, ...]
+    values: tuple[ReleaseValue, ...]
+    steps: tuple[SeriesShift, ...]
+    unsearched: tuple[tuple[str, Series], ...]
+    from_releases: tuple[tuple[str, Series], ...]
+    joined: bool
+    next_visit: NextVisit | None
+    prospects: Mapping[str, Prospect]
+    asked: bool
+    conditions: Mapping[str, Mapping[str, FloatArray]]
+    criteria_changes: tuple[CriteriaChange, ...]
+    excluded: int
+    left_out: int
+
+    def unmeasured(self) -> list[str]:
+        """Releases of which nothing was read on any bench."""
+        read = {value.release for value in self.values}
+        return [r.name for n, r in enumerate(self.releases) if n not in read]
 
 
-def _by_score(
-    entry: Workload, total: str | None = None, depth: int = 0
-) -> Iterator[tuple[str, Metric, int]]:
-    """The metrics of a workload, each followed by those that are part of it."""
-    for name, metric in entry.metric.items():
-        if metric.part_of == total:
-            yield name, metric, depth
-            yield from _by_score(entry, name, depth + 1)
+def follow(
+    study: Study,
+    evidence: Evidence,
+    factor: str,
+    *,
+    at: Sequence[str] = (),
+    selection: Selection | None = None,
+) -> SeriesAnswer:
+    """Every release against the one before, the first and the best; steps and creeps.
 
+    A selection limits what is in the result, not how it is judged.
 
-def _labels(entry: Workload) -> dict[str, str]:
-    """What every metric is called: nothing where it is the only one of its workload."""
-    parts = {
-        part: (name, derived, _label(part, metric))
-        for name, metric in entry.metric.items()
-        for part, derived in derive(name, metric).items()
-    }
-    counts = Counter(label for _, _, label in parts.values())
-    judged = [part for part, (_, derived, _) in parts.items() if derived.role in DECIDING]
-    return {
-        part: "" if judged == [part] else label if counts[label] == 1 else f"{name} {label}"
-        for part, (name, _, label) in parts.items()
-    }
+    Raises
+    ------
+    UsageError
+        When a name is not known, the factor has no order, or nothing was measured.
+    """
+    selection = (selection or Selection()).resolve(study)
+    strand = find_strand(study, factor, at)
+    readings = join_visits(evidence.readings)
+    places = strand.places(readings)
+    setting = setting_of(study, evidence, study.baseline)
+    searches = search_releases(readings, places, setting)
+    if not any(searches.values()):
+        raise NothingToShowError(
+            f"no reading has been recorded for any level of {factor}; begin with `ferocal measure`"
+        )
+    setting, own = add_release_floors(readings, setting, searches)
+    maker = _Values(readings, places, setting, evidence.confidence)
 
+    def wanted(bench: str, series: Series) -> bool:
+        return selection.wants(bench, study.baseline, series.workload, series.metric)
 
-def _label(part: str, metric: Metric) -> str:
-    if metric.trace_kind is None:
-        return part
-    labels = {p.name: p.label for p in metric.trace_kind.parts(metric.trace_spec)}
-    return labels[part.partition("/")[2]]
-
-
-def _series(
-    study: Study, workload: str, name: str, metric: Metric, label: str, depth: int
-) -> Series:
-    entry = study.workloads[workload]
-    return Series(
-        workload=workload,
-        metric=name,
-        unit=metric.unit,
-        better=metric.better,
-        margin=metric.share_margin or study.head.margin,
-        role=metric.role,
-        unit_margin=metric.unit_margin,
-        resolution=metric.step,
-        plausible=metric.plausible,
-        of_frames=metric.trace_kind is not None and metric.trace_kind.counts_samples,
-        assumed_times=metric.assumes_times and is_time(metric.unit),
-        group=entry.section,
-        family=entry.family or "",
-        size=None if entry.size is None else entry.size.value,
-        weight=entry.weight,
-        metered=isinstance(metric.source, str) or metric.formula is not None,
-        per=quantities_in(study, workload, name),
-        label=label,
-        depth=depth,
-        **_noise_of(study, workload, metric),
+    found = [
+        (bench, search, readings.series[search.course.series])
+        for bench, of_bench in searches.items()
+        for search in of_bench
+        if wanted(bench, readings.series[search.course.series])
+    ]
+    values = [v for v in maker.all(searches) if wanted(v.bench, v.series)]
+    shown = {(bench, series) for bench, _, series in found}
+    return SeriesAnswer(
+        question=study.head.question,
+        factor=factor,
+        order="time" if study.file.factor[factor].order == "time" else "file",
+        at=strand.at,
+        margin=study.head.margin,
+        confidence=evidence.confidence,
+        releases=tuple(_with_notes(release, evidence) for release in strand.releases),
+        values=tuple(values),
+        steps=tuple(step for _, search, _ in found for step in search.steps),
+        unsearched=tuple((bench, series) for bench, s, series in found if not s.searched),
+        from_releases=tuple(place for place in own if place in shown),
+        joined=readings is not evidence.readings,
+        asked=selection.places is not None,
+        next_visit=find_next(study, readings, strand, searches, selection),
+        prospects={bench: prospect_of(study, evidence, bench) for bench in study.benches},
+        conditions={b: _conditions(evidence, b, places) for b in readings.benches},
+        criteria_changes=evidence.criteria_changes,
+        excluded=evidence.excluded,
+        left_out=evidence.left_out,
     )
 
 
-def quantities_in(study: Study, workload: str, metric: str) -> tuple[str, ...]:
-    """The declared quantities in the formula of a metric; none where it has no formula."""
-    formula = study.formulas.get((workload, metric))
-    terms = () if formula is None else walk(formula.term)
-    return tuple(dict.fromkeys(term.name for term in terms if isinstance(term, Declared)))
+def _with_notes(release: Release, evidence: Evidence) -> Release:
+    """A release with what was noted of its configuration, after what the study file says."""
+    noted = [
+        note.text
+        for note in evidence.notes
+        if note.configuration == release.configuration and not (note.workload or note.run)
+    ]
+    own = [] if release.configuration is None else noted
+    return replace(release, note="; ".join(filter(None, [release.note, *own])))
 
 
-def _noise_of(study: Study, workload: str, metric: Metric) -> Mapping[str, float | None]:
-    """How much visits vary as it is stated, as a share or in the unit; the nearest counts."""
-    if metric.noise is None:
-        return {"noise": study.workloads[workload].noise or study.head.noise}
-    amount, unit = metric.noise
-    return {"noise": amount / 100} if unit == "%" else {"unit_noise": amount}
+@dataclass(frozen=True)
+class _Values:
+    """Values of releases, and how they differ from each other."""
+
+    readings: Readings
+    places: Sequence[int]
+    setting: Setting
+    confidence: float
+
+    def all(self, searches: Mapping[str, Sequence[Search]]) -> list[ReleaseValue]:
+        """The values of all courses, all comparisons of one kind and role being one family."""
+        contrasts: list[Contrast] = []
+        asked: dict[tuple[str, int, int, str], int] = {}
+        for bench, of_bench in searches.items():
+            for search in of_bench:
+                course = search.course
+                for kind, release, other in self._pairs(course):
+                    role = self.readings.series[course.series].role
+                    asked[bench, course.series, release, kind] = len(contrasts)
+                    contrasts.append(
+                        self._contrast(bench, course, release, other, f"{kind} {role}")
+                    )
+        found = judge_contrasts(self.readings, contrasts, self.setting) if contrasts else {}
+
+        def estimate(bench: str, series: int, release: int, kind: str) -> Estimate | None:
+            number = asked.get((bench, series, release, kind))
+            return None if number is None else found.get(number)
+
+        return [
+            self._value(bench, search, row, estimate)
+            for bench, of_bench in searches.items()
+            for search in of_bench
+            for row in range(len(search.course.place))
+        ]
+
+    def _pairs(self, course: Course) -> Iterator[tuple[str, int, int]]:
+        """What is compared with what: kind, release, and the other one by their place."""
+        at = course.place.tolist()
+        best = self._best(course)
+        for earlier, later in itertools.pairwise(at):
+            yield "before", later, earlier
+        for release in at[1:]:
+            yield "first", release, at[0]
+        if best is not None:
+            yield from (("best", release, best) for release in at if release != best)
+
+    def _best(self, course: Course) -> int | None:
+        """The release with the best value, None where neither direction is better."""
+        better = self.readings.series[course.series].better
+        if better == "none":
+            return None
+        best = course.centre.argmax() if better == "higher" else course.centre.argmin()
+        return int(course.place[int(best)])
+
+    def _contrast(
+        self, bench: str, course: Course, release: int, other: int, family: str
+    ) -> Contrast:
+        b = self.readings.benches.index(bench)
+        arms = [Arm(course.series, b, self.places[n]) for n in (release, other)]
+        return Contrast(((arms[0], 1.0), (arms[1], -1.0)), family)
+
+    def _value(
+        self,
+        bench: str,
+        search: Search,
+        row: int,
+        estimate: Callable[[str, int, int, str], Estimate | None],
+    ) -> ReleaseValue:
+        course = search.course
+        release, centre = int(course.place[row]), float(course.centre[row])
+        low, high = self._interval(search, row, bench)
+        ends = (centre, low, high)
+        value, low, high = map(factor_of, ends) if course.scale == "ratio" else ends
+        before, first, best = (
+            estimate(bench, course.series, release, kind) for kind in ("before", "first", "best")
+        )
+        return ReleaseValue(
+            bench, self.readings.series[course.series], course.scale, release,
+            int(course.visits[row]), value, low, high, self._best(course), before, first, best,
+        )  # fmt: skip
+
+    def _interval(self, search: Search, row: int, bench: str) -> tuple[float, float]:
+        """The interval of one value, from the noise as it is known of comparisons."""
+        course = search.course
+        series, centre = self.readings.series[course.series], float(course.centre[row])
+        value = factor_of(centre) if course.scale == "ratio" else centre
+        floor = self.setting.noise_floors.get((bench, series))
+        stated = stated_floor(series, course.scale, value) if floor is None else None
+        known = None if floor is None else (floor.variance, floor.degrees)
+        if stated is not None:
+            known = (stated.variance, stated.degrees)
+        elif search.spread is not None:
+            known = (search.spread.variance, search.spread.degrees)
+        if known is None:
+            return math.nan, math.nan
+        error = math.sqrt(known[0] / float(course.visits[row]))
+        half = error * float(t_quantile(known[1], 0.5 + self.confidence / 2))
+        return centre - half, centre + half
+
+
+def _conditions(evidence: Evidence, bench: str, places: Sequence[int]) -> dict[str, FloatArray]:
+    """Conditions that are numbers, as means by release, NaN where nothing was seen."""
+    context = evidence.contexts.get(bench)
+    if context is None:
+        return {}
+    known, means = context.conditions, {}
+    if known is None:
+        return {}
+    for name, numbers in known.numbers.items():
+        by_release = [numbers[known.configuration_of == c] for c in places]
+        means[name] = np.array(
+            [np.nanmean(x) if len(x) and not np.isnan(x).all() else np.nan for x in by_release]
+        )
+    return means

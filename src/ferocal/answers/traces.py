@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from ferocal.answers.comparison import Comparison, compare
+from ferocal.answers.compare import Comparison, compare
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.selection import Selection
 from ferocal.answers.table import ReadingsTable, make_table

@@ -19,7 +19,7 @@ from ferocal.cli.publishing import (
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
-    from ferocal.answers.comparison import Comparison
+    from ferocal.answers.compare import Comparison
     from ferocal.answers.selection import Selection
 
 # A verdict by its name, or by its mark in grids.
@@ -102,7 +102,7 @@ def command(
     fails where nothing can be compared, and where the control arm differs.
     """
     import ferocal
-    from ferocal.documents.comparison import comparison_document
+    from ferocal.documents.compare import comparison_document
     from ferocal.documents.objects.results import comparison_object
 
     if (other is not None) != (between == "study"):
@@ -187,7 +187,7 @@ def _sorted(comparison: Comparison, sort: str) -> Comparison:
 
 
 def _check_gate(comparison: Comparison, gate: str) -> None:
-    from ferocal.documents.comparison import gate_lines
+    from ferocal.documents.compare import gate_lines
 
     failures = gate_lines(comparison, gate)
     for line in (*(f"warning: {change.text}" for change in comparison.criteria_changes), *failures):

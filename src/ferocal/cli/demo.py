@@ -121,7 +121,7 @@ def _show_kiosk(directory: Path) -> None:
     import ferocal
     from ferocal.demo.scenario import steps_beside_truth
     from ferocal.documents.across import change_sentence
-    from ferocal.documents.releases import series_document
+    from ferocal.documents.series import series_document
     from ferocal.documents.truth import step_truth_table
 
     opened = ferocal.open(directory)
@@ -138,7 +138,7 @@ def _show_hosts(directory: Path) -> None:
     """Which host is best, and what is true."""
     import ferocal
     from ferocal.demo.scenario import ranks_beside_truth
-    from ferocal.documents.ranking import ranking_document
+    from ferocal.documents.rank import ranking_document
     from ferocal.documents.truth import rank_truth_table
 
     answer = ferocal.open(directory).rank()
@@ -153,7 +153,7 @@ def _show(directory: Path) -> None:
     import ferocal
     from ferocal.answers.report import make_report
     from ferocal.demo.scenario import beside_truth
-    from ferocal.documents.comparison import comparison_document
+    from ferocal.documents.compare import comparison_document
     from ferocal.documents.report import report_document
     from ferocal.documents.truth import truth_table
 

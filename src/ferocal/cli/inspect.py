@@ -53,8 +53,8 @@ def command(publish: Publication, directory: Path, bench: str | None, **faces: A
     if chosen:
         show[chosen[0]](publish, directory, {**faces, "bench": bench})
         return
-    from ferocal.answers.inspection import inspect_study
-    from ferocal.documents.inspection import inspection_document
+    from ferocal.answers.inspect import inspect_study
+    from ferocal.documents.inspect import inspection_document
     from ferocal.documents.objects.results import INSPECTION
     from ferocal.study.load import load_study
 
@@ -64,7 +64,7 @@ def command(publish: Publication, directory: Path, bench: str | None, **faces: A
 
 def _noise(publish: Publication, directory: Path, options: Mapping[str, Any]) -> None:
     """Measure the noise of this machine, and publish and record it."""
-    from ferocal.documents.noise_look import noise_document
+    from ferocal.documents.noise import noise_document
     from ferocal.documents.objects.noise import LOOK
     from ferocal.measure.noise_look import take_look
 
@@ -80,9 +80,9 @@ def _noise(publish: Publication, directory: Path, options: Mapping[str, Any]) ->
 
 def _integrity(publish: Publication, directory: Path, options: Mapping[str, Any]) -> None:
     """Check the ledger; status 1 if it is damaged."""
-    from ferocal.answers.inspection import check_integrity
+    from ferocal.answers.inspect import check_integrity
     from ferocal.documents.integrity import integrity_document
-    from ferocal.documents.objects.inspections import INTEGRITY
+    from ferocal.documents.objects.inspect import INTEGRITY
 
     found = check_integrity(directory)
     publish(lambda: integrity_document(found), INTEGRITY, found)
@@ -92,9 +92,9 @@ def _integrity(publish: Publication, directory: Path, options: Mapping[str, Any]
 
 def _kept(publish: Publication, directory: Path, options: Mapping[str, Any]) -> None:
     """What the ledger holds."""
-    from ferocal.answers.inspection import list_holdings
+    from ferocal.answers.inspect import list_holdings
     from ferocal.documents.kept import kept_document
-    from ferocal.documents.objects.inspections import KEPT
+    from ferocal.documents.objects.inspect import KEPT
 
     held = list_holdings(directory)
     publish(lambda: kept_document(held), KEPT, held)
@@ -104,8 +104,8 @@ def _overhead(publish: Publication, directory: Path, options: Mapping[str, Any])
     """Measure what measuring adds."""
     from ferocal.bench.execution import local_executor
     from ferocal.bench.overhead import measure_overhead
-    from ferocal.documents.inspection import overhead_document
-    from ferocal.documents.objects.inspections import OVERHEAD
+    from ferocal.documents.inspect import overhead_document
+    from ferocal.documents.objects.inspect import OVERHEAD
 
     with local_executor() as executor:
         overhead = measure_overhead(executor, directory)

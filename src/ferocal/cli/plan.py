@@ -75,8 +75,8 @@ def command(
     if design is not None:
         _publish_separation(publish, study, interactions)
         return
-    from ferocal.answers.foresight import foresee_study
-    from ferocal.documents.foresight import plan_document
+    from ferocal.answers.plan import foresee_study
+    from ferocal.documents.plan import plan_document
 
     foresight = foresee_study(
         study.on(bench),

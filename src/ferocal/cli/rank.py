@@ -46,8 +46,8 @@ def command(
     which configuration is first in one metric but behind in another.
     """
     import ferocal
-    from ferocal.documents.objects.ranking import RANKING
-    from ferocal.documents.ranking import ranking_document
+    from ferocal.documents.objects.rank import RANKING
+    from ferocal.documents.rank import ranking_document
 
     answer = ferocal.open(directory).rank(
         preference=preference, per=per, across=across, selection=selection

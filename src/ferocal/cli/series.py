@@ -43,9 +43,9 @@ def command(
     release are named. --next names the release whose measurement would best locate a step.
     """
     import ferocal
-    from ferocal.documents.objects.releases import SERIES
-    from ferocal.documents.releases import series_document
+    from ferocal.documents.objects.series import SERIES
     from ferocal.documents.seeking import next_document
+    from ferocal.documents.series import series_document
 
     answer = ferocal.open(directory).series(factor, at=at, selection=selection)
     if only_next:

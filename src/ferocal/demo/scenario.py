@@ -10,12 +10,12 @@ from dataclasses import dataclass
 from importlib.resources import as_file, files
 from pathlib import Path
 
-from ferocal.analysis.attribution.results import FactorEffect, Judged
 from ferocal.analysis.data.series import Series
+from ferocal.analysis.factors.results import FactorEffect, Judged
 from ferocal.analysis.inference.effects import Effect
-from ferocal.analysis.ranking.standings import Ranking, Standing
-from ferocal.analysis.releases.steps import Step
-from ferocal.answers.releases import SeriesAnswer
+from ferocal.analysis.rank.standings import Ranking, Standing
+from ferocal.analysis.series.steps import SeriesShift
+from ferocal.answers.series import SeriesAnswer
 from ferocal.demo.bench import true_change
 from ferocal.demo.lobby import HOSTS as LOBBY_HOSTS
 from ferocal.demo.lobby import TRUE_STEPS
@@ -64,7 +64,7 @@ class StepTruth:
     last: str
     first: str
     true_change: float
-    found: Step | None
+    found: SeriesShift | None
     place_holds: bool
 
     @property

@@ -22,7 +22,7 @@ from ferocal.terms.wording import counted, listed
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
-    from ferocal.answers.comparison import Comparison
+    from ferocal.answers.compare import Comparison
 
 # A line for a configuration has no more signs than this, if its names allow it.
 WIDTH = 140

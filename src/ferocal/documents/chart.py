@@ -6,15 +6,14 @@ import math
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from ferocal.documents.blocks import Block, Document, Heading, caveats, next_steps
-from ferocal.documents.blocks import Chart as ChartBlock
+from ferocal.documents.blocks import Block, Chart, Document, Heading, caveats, next_steps
 from ferocal.terms.wording import listed
 
 if TYPE_CHECKING:
-    from ferocal.answers.chart import Chart
+    from ferocal.answers.chart import RatioChart
 
 
-def chart_document(charts: tuple[Chart, ...]) -> Document:
+def chart_document(charts: tuple[RatioChart, ...]) -> Document:
     """A figure for every bench, and what is not on it."""
     several = len(charts) > 1
     blocks: list[Block] = []
@@ -22,12 +21,12 @@ def chart_document(charts: tuple[Chart, ...]) -> Document:
         if several:
             blocks.append(Heading(f"bench {chart.bench}"))
         names = (chart.bench,) if several else ()
-        blocks.append(ChartBlock("chart", chart, f"all metrics against {chart.baseline}", names))
+        blocks.append(Chart("chart", chart, f"all metrics against {chart.baseline}", names))
     steps = next_steps(("the numbers", "ferocal table"), ("rank them", "ferocal rank"))
     return Document(charts[0].question, (*blocks, *caveats(_caveats(charts)), steps))
 
 
-def _caveats(charts: tuple[Chart, ...]) -> Iterator[str]:
+def _caveats(charts: tuple[RatioChart, ...]) -> Iterator[str]:
     left = list(dict.fromkeys(s.title for chart in charts for s in chart.left_out))
     if left:
         yield f"not drawn (no ratios): {listed(left)}"

@@ -38,7 +38,8 @@ from ferocal.terms.numbers import grouped, significant
 from ferocal.terms.wording import counted, listed
 
 if TYPE_CHECKING:
-    from ferocal.analysis.attribution.results import (
+    from ferocal.analysis.data.series import Series
+    from ferocal.analysis.factors.results import (
         Decomposition,
         FactorEffect,
         IndexPart,
@@ -46,7 +47,6 @@ if TYPE_CHECKING:
         Judged,
         Scaling,
     )
-    from ferocal.analysis.data.series import Series
     from ferocal.answers.factors import BenchFactors, FactorsAnswer
 
 # Of more, what decides is shown, and the rest with --detail.

@@ -14,7 +14,7 @@ from ferocal.terms.wording import counted
 
 if TYPE_CHECKING:
     from ferocal.analysis.inference.effects import Effect
-    from ferocal.answers.comparison import Comparison, Prospect
+    from ferocal.answers.compare import Comparison, Prospect
 
 # At most so many steps are proposed.
 _MOST_STEPS = 2
@@ -37,15 +37,15 @@ class _Further:
         return f"{self.decided} of {self.open} inconclusive comparisons"
 
 
-Step = tuple[str, str | None]
+NextStep = tuple[str, str | None]
 
 
-def next_steps(comparison: Comparison) -> list[Step]:
+def next_steps(comparison: Comparison) -> list[NextStep]:
     """What a sensible colleague would propose after a comparison, at most two steps."""
     return list(_steps(comparison))[:_MOST_STEPS]
 
 
-def _steps(comparison: Comparison) -> Iterator[Step]:
+def _steps(comparison: Comparison) -> Iterator[NextStep]:
     if comparison.alarm:
         text = "find out what changes between two visits to the same configuration"
         yield text, "ferocal compare --detail --configuration control"
@@ -74,7 +74,7 @@ def measure_command(prospect: Prospect) -> str | None:
     return "ferocal measure" if prospect.open else None
 
 
-def _for_seen_once(prospect: Prospect, effects: Sequence[Effect]) -> Iterator[Step]:
+def _for_seen_once(prospect: Prospect, effects: Sequence[Effect]) -> Iterator[NextStep]:
     if not any(e.verdict is Verdict.SEEN_ONCE for e in effects):
         return
     if prospect.replicates != "none":
@@ -84,7 +84,7 @@ def _for_seen_once(prospect: Prospect, effects: Sequence[Effect]) -> Iterator[St
 
 def _for_open(
     comparison: Comparison, prospect: Prospect, effects: Sequence[Effect]
-) -> Iterator[Step]:
+) -> Iterator[NextStep]:
     pending = [e for e in effects if e.verdict is Verdict.INCONCLUSIVE]
     if not pending:
         return

@@ -35,7 +35,7 @@ from ferocal.terms.wording import counted
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
     from ferocal.analysis.inference.effects import Effect
-    from ferocal.answers.comparison import Comparison
+    from ferocal.answers.compare import Comparison
 
 # The largest changes of a verdict are named, so many of them.
 _MOST_NAMED = 3

@@ -17,7 +17,7 @@ from ferocal.documents.blocks import (
     sentences,
 )
 from ferocal.documents.numbers import decimals_for, reading_text
-from ferocal.documents.ranking import place_text
+from ferocal.documents.rank import place_text
 from ferocal.terms.numbers import grouped, significant
 from ferocal.terms.wording import counted
 

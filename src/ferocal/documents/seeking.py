@@ -6,15 +6,15 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.data.series import change_of
-from ferocal.analysis.releases.place import VISITS_OF_ENDS
-from ferocal.analysis.releases.seeking import State
+from ferocal.analysis.series.place import VISITS_OF_ENDS
+from ferocal.analysis.series.seeking import State
 from ferocal.documents.blocks import Document, next_steps
 from ferocal.documents.numbers import duration, percent, signed
 from ferocal.terms.numbers import significant
 
 if TYPE_CHECKING:
-    from ferocal.answers.releases import SeriesAnswer
     from ferocal.answers.seeking import NextVisit, Sought
+    from ferocal.answers.series import SeriesAnswer
 
 VISITS_OUT_OF_REACH = "dozens of visits"
 

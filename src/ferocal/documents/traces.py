@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from ferocal.documents.blocks import Chart, Document, sentences
-from ferocal.documents.comparison import comparison_document
+from ferocal.documents.compare import comparison_document
 from ferocal.documents.sessions import session_sentences
 from ferocal.traces.soak import BIN
 

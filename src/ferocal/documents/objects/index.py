@@ -6,11 +6,10 @@ from ferocal.documents.objects.across import ACROSS
 from ferocal.documents.objects.between import BETWEEN
 from ferocal.documents.objects.claims import CLAIMS
 from ferocal.documents.objects.factors import FACTORS
-from ferocal.documents.objects.inspections import INTEGRITY, KEPT, OVERHEAD
+from ferocal.documents.objects.inspect import INTEGRITY, KEPT, OVERHEAD
 from ferocal.documents.objects.noise import LOOK
-from ferocal.documents.objects.ranking import RANKING
+from ferocal.documents.objects.rank import RANKING
 from ferocal.documents.objects.references import REFERENCES
-from ferocal.documents.objects.releases import SERIES
 from ferocal.documents.objects.results import (
     COMPARISON,
     INSPECTION,
@@ -22,6 +21,7 @@ from ferocal.documents.objects.results import (
     TRACES,
 )
 from ferocal.documents.objects.separation import SEPARATION
+from ferocal.documents.objects.series import SERIES
 
 # By command, what it prints; `frames` stands for both kinds of traces.
 DOCUMENTS = {

@@ -16,7 +16,7 @@ from ferocal.documents.wording import VERDICT_MARKS
 
 if TYPE_CHECKING:
     from ferocal.analysis.inference.effects import Effect
-    from ferocal.answers.comparison import Comparison
+    from ferocal.answers.compare import Comparison
 
 _BEYOND = f"more than {MOST_ROUNDS} rounds would be needed"
 

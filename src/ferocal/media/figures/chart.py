@@ -21,7 +21,7 @@ from ferocal.terms.numbers import significant
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-    from ferocal.answers.chart import Chart, ChartRow, Elsewhere
+    from ferocal.answers.chart import ChartRow, Elsewhere, RatioChart
 
 _MARKS = ("s", "o", "D", "^", "v", "P", "X", "<", ">", "p")
 # Ratios at which the axis may have a mark.
@@ -56,7 +56,7 @@ MOST_ROWS = 14
 _MOST_REFERENCES, _MOST_BESIDE = 3, 2
 
 
-def draw(chart: Chart) -> Figure:
+def draw(chart: RatioChart) -> Figure:
     """Every metric as a row: changes against the baseline on an axis of ratios.
 
     Marks that are filled are the best of their row, or not shown to differ from that.
@@ -91,13 +91,13 @@ def draw(chart: Chart) -> Figure:
     return figure
 
 
-def _has_gains(row: ChartRow, chart: Chart) -> bool:
+def _has_gains(row: ChartRow, chart: RatioChart) -> bool:
     """Whether there is anything to draw besides the baseline."""
     others = (cell for name, cell in row.cells.items() if name != chart.baseline)
     return any(math.isfinite(cell.gain) for cell in others) or bool(row.references)
 
 
-def can_be_drawn(chart: Chart) -> bool:
+def can_be_drawn(chart: RatioChart) -> bool:
     """Whether there is anything to draw, and little enough to be told apart."""
     some = any(_has_gains(row, chart) for row in chart.rows)
     return some and len(chart.configurations) <= MOST_CONFIGURATIONS
@@ -116,14 +116,14 @@ def _limits(rows: Sequence[ChartRow]) -> tuple[float, float]:
     return low - 0.03 * span, high + 0.26 * span
 
 
-def _row_name(row: ChartRow, chart: Chart) -> str:
+def _row_name(row: ChartRow, chart: RatioChart) -> str:
     base = row.cells.get(chart.baseline)
     value = "" if base is None else f"  {short_centre(base.cell)} {row.series.unit}"
     arrow = "↑" if row.series.better == "higher" else "↓"
     return f"{row.series.title}{value} {arrow}"
 
 
-def _draw_row(axes: Axes, chart: Chart, row: ChartRow, place: int) -> None:
+def _draw_row(axes: Axes, chart: RatioChart, row: ChartRow, place: int) -> None:
     """The margin, the interval before the mark of each configuration, and the best by name."""
     if place % 2:
         axes.axhspan(place - 0.5, place + 0.5, color="#f6f8f9", zorder=0, lw=0)
@@ -187,7 +187,7 @@ def _look(number: int) -> tuple[str, str]:
     return COLOURS[number % len(COLOURS)], _MARKS[number % len(_MARKS)]
 
 
-def _name_best(axes: Axes, chart: Chart, row: ChartRow, place: int) -> None:
+def _name_best(axes: Axes, chart: RatioChart, row: ChartRow, place: int) -> None:
     """Who is best, and with whom it is tied, at the right end of the row."""
     tied = [name for name in chart.configurations if name in row.cells and row.cells[name].best]
     first = next((n for n, cell in row.cells.items() if cell.first), None)
@@ -214,7 +214,7 @@ def gain_text(gain: float) -> str:
     return f"{100 * (factor - 1):+.1f} %".replace("-", "−")
 
 
-def _ratio_axis(axes: Axes, chart: Chart) -> None:
+def _ratio_axis(axes: Axes, chart: RatioChart) -> None:
     low, high = axes.get_xlim()
     chosen = [1.0]
     for ratio in sorted(_TICKS, key=lambda r: abs(math.log(r))):
@@ -244,7 +244,7 @@ def _ratio_axis(axes: Axes, chart: Chart) -> None:
     axes.grid(axis="y", visible=False)
 
 
-def _key(axes: Axes, chart: Chart) -> None:
+def _key(axes: Axes, chart: RatioChart) -> None:
     """Marks and names above the rows, in the order in which they stand in each row."""
     names = [name for name in chart.configurations if name != chart.baseline]
     handles = []
@@ -266,6 +266,6 @@ def _key(axes: Axes, chart: Chart) -> None:
     )  # fmt: skip
 
 
-def chart_path(path: Path, chart: Chart, count: int) -> Path:
+def chart_path(path: Path, chart: RatioChart, count: int) -> Path:
     """Where the chart of a bench is written; of several each has the name of its bench."""
     return path if count == 1 else path.with_name(f"{path.stem}-{chart.bench}{path.suffix}")

@@ -12,7 +12,7 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from ferocal.documents.numbers import change_text
-from ferocal.documents.releases import shown_series
+from ferocal.documents.series import shown_series
 from ferocal.media.figures.style import COLOURS, FAINT, INK, STYLE, plain_axes
 from ferocal.terms.conditions import CONDITIONS, TEMPERATURE, label_of
 
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
     from ferocal.analysis.data.series import Series
-    from ferocal.answers.releases import SeriesAnswer
+    from ferocal.answers.series import SeriesAnswer
 
 # More panels than this cannot be read on one page.
 MOST_PANELS, _MOST_CONDITIONS = 5, 2

@@ -9,8 +9,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ferocal.analysis.attribution.design import FactorDesign, Levels, Term, code
 from ferocal.analysis.data.segments import FloatArray
+from ferocal.analysis.factors.design import FactorDesign, Levels, Term, code
 from ferocal.terms.wording import listed
 
 # Of more combinations only the neighbours of those that there are come into question.

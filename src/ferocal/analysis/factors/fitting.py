@@ -9,9 +9,6 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ferocal.analysis.attribution.design import FactorDesign, Levels, make_design
-from ferocal.analysis.attribution.model import Fit, Models, Uncertain, replicates_of
-from ferocal.analysis.attribution.results import Judged
 from ferocal.analysis.data.index import (
     INDEX,
     add_index,
@@ -29,6 +26,9 @@ from ferocal.analysis.data.readings import (
 from ferocal.analysis.data.resolution import find_resolution, find_steps
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.data.series import Scale, Series, change_of, margin_on_scale
+from ferocal.analysis.factors.design import FactorDesign, Levels, make_design
+from ferocal.analysis.factors.model import Fit, Models, Uncertain, replicates_of
+from ferocal.analysis.factors.results import Judged
 from ferocal.analysis.inference.families import adjust_by_family
 from ferocal.analysis.inference.student import t_interval, t_quantile
 from ferocal.analysis.inference.verdicts import CONFIDENCE, SIGNIFICANCE, Verdict, decide

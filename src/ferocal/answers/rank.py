@@ -20,17 +20,17 @@ from ferocal.analysis.data.index import (
 )
 from ferocal.analysis.data.readings import Readings, choose_scales
 from ferocal.analysis.data.series import Scale, Series
-from ferocal.analysis.ranking.lineup import Contestant
-from ferocal.analysis.ranking.sensitivity import find_tippings, orders_without, turned_means
-from ferocal.analysis.ranking.standings import (
+from ferocal.analysis.rank.lineup import Contestant
+from ferocal.analysis.rank.sensitivity import find_tippings, orders_without, turned_means
+from ferocal.analysis.rank.standings import (
     Ranking,
     Standing,
     rank_contestants,
     value_contestants,
 )
-from ferocal.analysis.ranking.tally import Reversal, Tally, count_tallies, find_reversals
+from ferocal.analysis.rank.tally import Reversal, Tally, count_tallies, find_reversals
 from ferocal.answers.circumstances import MixedStatistic, find_mixed_statistics
-from ferocal.answers.comparison import find_barred, setting_of
+from ferocal.answers.compare import find_barred, setting_of
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.per import Per, differing_quantities, find_per, offset_of, per_unit
@@ -46,7 +46,7 @@ Names = tuple[str, ...]
 
 
 @dataclass(frozen=True)
-class LeadChange:
+class TippingPoint:
     """Who leads once a part of the composite weighs more, or less, than a share of all."""
 
     part: str
@@ -73,7 +73,7 @@ class Field:
     composite: Ranking | None
     rankings: tuple[Ranking, ...]
     weights: Mapping[str, float]
-    lead_changes: tuple[LeadChange, ...]
+    lead_changes: tuple[TippingPoint, ...]
     without: tuple[tuple[str, str], ...]
     reversals: tuple[Reversal, ...]
     tallies: tuple[Tally, ...]
@@ -264,7 +264,7 @@ class _Maker:
             )
         if composite is None and not ranked:
             return None
-        changes: tuple[LeadChange, ...] = ()
+        changes: tuple[TippingPoint, ...] = ()
         without: tuple[tuple[str, str], ...] = ()
         if whole is not None and composite is not None:
             changes, without = self._depends(here, whole, composite, cells)
@@ -335,13 +335,13 @@ class _Maker:
         whole: _Composite,
         ranking: Ranking,
         cells: Sequence[tuple[int, int]],
-    ) -> tuple[tuple[LeadChange, ...], tuple[tuple[str, str], ...]]:
+    ) -> tuple[tuple[TippingPoint, ...], tuple[tuple[str, str], ...]]:
         """At which weights another leads, and who does without each part of the composite."""
         names = [self._label(c) for c in cells]
         offsets = self._offsets(cells, here, list(whole.weights))
         values = turned_means(here, index_scales(here), list(whole.weights), cells, offsets)
         changes = tuple(
-            LeadChange(t.name, t.now, t.share, t.above, names[t.leader])
+            TippingPoint(t.name, t.now, t.share, t.above, names[t.leader])
             for t in find_tippings(values, whole.parts)
         )
         # Of two parts, what is left is the other one, whose own ranking says as much.

@@ -40,8 +40,8 @@ from ferocal.terms.wording import be, counted, listed
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
     from ferocal.analysis.inference.effects import Estimate
-    from ferocal.analysis.releases.steps import Step
-    from ferocal.answers.releases import ReleaseValue, SeriesAnswer
+    from ferocal.analysis.series.steps import SeriesShift
+    from ferocal.answers.series import ReleaseValue, SeriesAnswer
     from ferocal.answers.strand import Release
 
 # Below this probability the other kind of change is named too.
@@ -78,7 +78,7 @@ def step_lines(answer: SeriesAnswer, bench: str) -> Iterator[tuple[str, str]]:
     """Where something changed and what, in the order of the releases; then what did not."""
     shown = shown_series(answer)
     steps = [s for s in answer.steps if s.bench == bench and s.series in shown]
-    places: dict[tuple[int, int, str], list[Step]] = {}
+    places: dict[tuple[int, int, str], list[SeriesShift]] = {}
     for step in sorted(steps, key=lambda s: (s.first, s.last, shown.index(s.series))):
         places.setdefault((step.last, step.first, step.kind), []).append(step)
     for (last, first, kind), found in places.items():
@@ -115,7 +115,7 @@ def place_text(answer: SeriesAnswer, last: int, first: int, kind: str) -> str:
     return f"{begin} ⇢ {end}" if kind == "creep" else f"{begin} → {end}"
 
 
-def _known_workloads(steps: Sequence[Step]) -> dict[Step, str]:
+def _known_workloads(steps: Sequence[SeriesShift]) -> dict[SeriesShift, str]:
     """What each metric is called after those before it: a workload is not named twice."""
     names, before = {}, ""
     for step in steps:
@@ -125,7 +125,7 @@ def _known_workloads(steps: Sequence[Step]) -> dict[Step, str]:
     return names
 
 
-def step_text(step: Step, answer: SeriesAnswer, title: str) -> str:
+def step_text(step: SeriesShift, answer: SeriesAnswer, title: str) -> str:
     """A metric with its change, such as "kiosk-page −5.0 ±0.6 % (worse)"."""
     size = " ".join(change_and_half(step))
     word = "creep of " if step.kind == "creep" else ""

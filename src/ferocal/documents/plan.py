@@ -30,7 +30,7 @@ from ferocal.terms.wording import counted, listed
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
-    from ferocal.answers.foresight import Foresight
+    from ferocal.answers.plan import Foresight
     from ferocal.plan.advice import Outlook
 
 # So many rounds are shown in their order; the others on request.

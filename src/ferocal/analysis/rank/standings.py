@@ -16,7 +16,7 @@ from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.inference.studentized import range_quantile
 from ferocal.analysis.inference.verdicts import CONFIDENCE, Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast
-from ferocal.analysis.ranking.lineup import Contestant, Lineup, line_up, some_are_bounds
+from ferocal.analysis.rank.lineup import Contestant, Lineup, line_up, some_are_bounds
 
 _DRAWS = 10_000
 

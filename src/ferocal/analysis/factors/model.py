@@ -9,9 +9,9 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ferocal.analysis.attribution.design import FactorDesign, Levels, Term, code, make_design
 from ferocal.analysis.data.readings import NO_ROUND, VisitSummaries
 from ferocal.analysis.data.segments import FloatArray, IntArray
+from ferocal.analysis.factors.design import FactorDesign, Levels, Term, code, make_design
 from ferocal.analysis.inference.verdicts import SIGNIFICANCE
 
 # With so many degrees of freedom lack of fit gives the error; simulated, a model that misses

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.analysis.ranking.standings import Ranking
+from ferocal.analysis.rank.standings import Ranking
 
 
 @dataclass(frozen=True)

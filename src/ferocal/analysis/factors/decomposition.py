@@ -8,11 +8,11 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from ferocal.analysis.attribution.design import Levels
-from ferocal.analysis.attribution.fitting import Asked, Attribution
-from ferocal.analysis.attribution.model import FactorModel
-from ferocal.analysis.attribution.results import Decomposition, Share
 from ferocal.analysis.data.segments import FloatArray
+from ferocal.analysis.factors.design import Levels
+from ferocal.analysis.factors.fitting import Asked, Attribution
+from ferocal.analysis.factors.model import FactorModel
+from ferocal.analysis.factors.results import Decomposition, Share
 
 # Of more factors not all orders of switching are gone through.
 MOST_FACTORS = 12

@@ -25,8 +25,8 @@ from ferocal.terms.numbers import grouped, significant
 from ferocal.terms.wording import be, counted, listed
 
 if TYPE_CHECKING:
-    from ferocal.analysis.ranking.standings import Ranking, Standing
-    from ferocal.answers.ranking import Field, LeadChange, RankAnswer
+    from ferocal.analysis.rank.standings import Ranking, Standing
+    from ferocal.answers.rank import Field, RankAnswer, TippingPoint
 
 _MOST_ROWS = 16
 _MOST_SENTENCES = 3
@@ -108,7 +108,7 @@ def _either(texts: Sequence[str]) -> str:
     return texts[0] if len(texts) == 1 else f"{', '.join(texts[:-1])} or {texts[-1]}"
 
 
-def lead_change_text(change: LeadChange) -> str:
+def lead_change_text(change: TippingPoint) -> str:
     """At which weight another leads, such as "storage weighs more than 40 % (now 33 %): tarn-4"."""
     word = "more" if change.above else "less"
     share, now = (f"{100 * x:.0f} %" for x in (change.share, change.now))

@@ -31,7 +31,7 @@ from ferocal.documents.blocks import (
 from ferocal.documents.blocks import next_steps as next_block
 from ferocal.documents.caveats import group_caveats, make_remarks
 from ferocal.documents.gaps import gap_lines
-from ferocal.documents.next_steps import Step, next_steps
+from ferocal.documents.next_steps import NextStep, next_steps
 from ferocal.documents.numbers import (
     change_text,
     interval_name,
@@ -47,7 +47,7 @@ from ferocal.terms.numbers import significant
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
-    from ferocal.answers.comparison import Comparison
+    from ferocal.answers.compare import Comparison
 
 # At most so many lines of caveats stand below an overview.
 _MOST_LINES = 6
@@ -61,7 +61,7 @@ def comparison_document(
     as_factor: bool = False,
     only: Sequence[str] = (),
     detail: bool = False,
-    steps: Sequence[Step] | None = None,
+    steps: Sequence[NextStep] | None = None,
 ) -> Document:
     """Answer, overview, caveats and what to do, one bench after the other.
 

@@ -17,7 +17,7 @@ from ferocal.analysis.inference.families import adjust_by_family
 from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.analysis.inference.student import t_cdf, t_quantile
 from ferocal.analysis.inference.verdicts import CONFIDENCE, Verdict
-from ferocal.analysis.releases.breaks import (
+from ferocal.analysis.series.breaks import (
     FIRST,
     can_be_searched,
     chance_of_none,
@@ -25,9 +25,9 @@ from ferocal.analysis.releases.breaks import (
     find_breaks,
     pooled_variance,
 )
-from ferocal.analysis.releases.course import Course
-from ferocal.analysis.releases.kinds import Evidence, creep_values, weigh_kinds
-from ferocal.analysis.releases.place import locate
+from ferocal.analysis.series.course import Course
+from ferocal.analysis.series.kinds import KindEvidence, creep_values, weigh_kinds
+from ferocal.analysis.series.place import locate
 
 Kind = Literal["step", "creep"]
 # A level that is back where it was differs from that by no more than chance at this level.
@@ -35,7 +35,7 @@ _SAME = 0.05
 
 
 @dataclass(frozen=True)
-class Step:
+class SeriesShift:
     """A change of a metric between two releases, or over several (``kind`` "creep").
 
     ``last`` is the release before it and ``first`` the one after, ``earliest`` and ``latest``
@@ -83,7 +83,7 @@ class Search:
     """What was found in a course: its steps and its spread; None for what cannot be known."""
 
     course: Course
-    steps: tuple[Step, ...]
+    steps: tuple[SeriesShift, ...]
     spread: Spread | None
     searched: bool
 
@@ -144,7 +144,7 @@ class _Group:
     course: Course
     ends: tuple[int, ...]
     certainty: float
-    creep: Evidence | None
+    creep: KindEvidence | None
 
     @property
     def first(self) -> int:
@@ -166,14 +166,14 @@ class _Group:
         assert self.creep is not None
         return creep_values(self.part, self.creep.begin, self.creep.end)
 
-    def steps(self, series: Series, bench: str, spread: Spread | None) -> Iterator[Step]:
+    def steps(self, series: Series, bench: str, spread: Spread | None) -> Iterator[SeriesShift]:
         part = self.part
         if self.creep is not None:
             known = self.creep
             begin, end = (int(part.place[n]) for n in (known.begin, known.end))
             size = _Size(known.total, known.factor, known.between)
             found = _judge(self.course, series, size, spread)
-            yield Step(
+            yield SeriesShift(
                 bench, series, self.course.scale, "creep", begin, end, begin, end, *found[:4],
                 self.certainty, found[4],
             )  # fmt: skip
@@ -182,14 +182,14 @@ class _Group:
             size, span = _size_of_step(self.course, first, middle, last)
             found = _judge(self.course, series, size, spread)
             before, after = (int(self.course.place[n]) for n in (middle - 1, middle))
-            yield Step(
+            yield SeriesShift(
                 bench, series, self.course.scale, "step", before, after, *span, *found[:4],
                 self.certainty, found[4],
             )  # fmt: skip
 
 
 class _Size(NamedTuple):
-    """The size of a change, with what its variance is made of, as in `Evidence`."""
+    """The size of a change, with what its variance is made of, as in `KindEvidence`."""
 
     total: float
     factor: float
@@ -271,8 +271,8 @@ def _with_kind(group: _Group, *, several: bool) -> _Group:
 
 
 def _with_returns(
-    course: Course, steps: Sequence[Step], breaks: Sequence[int], spread: Spread | None
-) -> Iterator[Step]:
+    course: Course, steps: Sequence[SeriesShift], breaks: Sequence[int], spread: Spread | None
+) -> Iterator[SeriesShift]:
     """Steps with the release that took them back, where the level is what it was before."""
     for step, follower in itertools.zip_longest(steps, steps[1:]):
         opposite = follower is not None and (follower.change > 0) != (step.change > 0)

@@ -11,8 +11,8 @@ import numpy as np
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.inference.student import t_cdf
 from ferocal.analysis.inference.verdicts import SIGNIFICANCE
-from ferocal.analysis.releases.course import Course
-from ferocal.analysis.releases.place import (
+from ferocal.analysis.series.course import Course
+from ferocal.analysis.series.place import (
     VISITS_OF_ENDS,
     Whereabouts,
     locate,

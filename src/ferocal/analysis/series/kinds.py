@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray, IntArray
-from ferocal.analysis.releases.course import Course
+from ferocal.analysis.series.course import Course
 
 # A creep goes over so many releases at least; a shorter one cannot be told from a step.
 _LEAST_LENGTH = 3
@@ -16,7 +16,7 @@ _LEAST_LENGTH = 3
 _SHARES = (0.3, 0.5, 0.7)
 
 
-class Evidence(NamedTuple):
+class KindEvidence(NamedTuple):
     """How well a course is described by a step, by two in the same direction, by a creep.
 
     Each is the logarithm of a mean likelihood. ``begin`` and ``end`` are the indices between
@@ -34,7 +34,7 @@ class Evidence(NamedTuple):
     between: float
 
 
-def weigh_kinds(course: Course) -> Evidence | None:
+def weigh_kinds(course: Course) -> KindEvidence | None:
     """Weigh kinds of one change over a whole course; None where a creep would be too short.
 
     Each kind is a family of shapes from 0 to 1. The likelihood of a shape has the level and the
@@ -65,7 +65,7 @@ def weigh_kinds(course: Course) -> Evidence | None:
     each = (of.unit @ value) / of.size
     mean = float(chance @ each)
     begin, end = of.ends[int(creeps.argmax())].tolist()
-    return Evidence(
+    return KindEvidence(
         float(np.logaddexp.reduce(steps)),
         float(np.logaddexp.reduce(pairs)),
         whole,

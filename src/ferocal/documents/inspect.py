@@ -6,13 +6,13 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from ferocal.documents.blocks import Document, Table, make_table, next_steps, sentences
-from ferocal.documents.noise_look import look_lines
+from ferocal.documents.noise import look_lines
 from ferocal.documents.numbers import margin_text
 from ferocal.documents.tables import direction
 from ferocal.terms.wording import counted, listed
 
 if TYPE_CHECKING:
-    from ferocal.answers.inspection import Inspection
+    from ferocal.answers.inspect import Inspection
     from ferocal.bench.overhead import Overhead
     from ferocal.study.metrics import Metric
 

@@ -7,9 +7,9 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 
-from ferocal.analysis.attribution.fitting import Asked, Attribution
-from ferocal.analysis.attribution.results import Scaling, ScalingStep, SerialShare
 from ferocal.analysis.data.segments import FloatArray
+from ferocal.analysis.factors.fitting import Asked, Attribution
+from ferocal.analysis.factors.results import Scaling, ScalingStep, SerialShare
 from ferocal.analysis.inference.student import t_quantile
 
 # Two amounts fit any serial share.

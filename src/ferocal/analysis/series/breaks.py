@@ -10,7 +10,7 @@ import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray, IntArray
 from ferocal.analysis.inference.student import t_cdf
-from ferocal.analysis.releases.course import Course
+from ferocal.analysis.series.course import Course
 
 # From so many releases on the order of the data is permuted; critical values of fewer are
 # simulated.

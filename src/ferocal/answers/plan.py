@@ -14,10 +14,10 @@ from ferocal.analysis.inference.components import (
     estimate_components,
 )
 from ferocal.analysis.inference.noise_floors import pool_floors
-from ferocal.answers.comparison import Prospect, prospect_of
+from ferocal.answers.compare import Prospect, prospect_of
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence, gather
-from ferocal.answers.series import study_series
+from ferocal.answers.metrics import study_series
 from ferocal.ledger.opening import LEDGER_FILE, read_ledger
 from ferocal.ledger.reading.sessions import Durations, read_durations
 from ferocal.plan.advice import (

@@ -7,16 +7,16 @@ import math
 
 import numpy as np
 
-from ferocal.analysis.attribution.design import Term, make_design
-from ferocal.analysis.attribution.fitting import Asked, Attribution
-from ferocal.analysis.attribution.model import FactorModel
-from ferocal.analysis.attribution.results import (
+from ferocal.analysis.data.segments import FloatArray
+from ferocal.analysis.factors.design import Term, make_design
+from ferocal.analysis.factors.fitting import Asked, Attribution
+from ferocal.analysis.factors.model import FactorModel
+from ferocal.analysis.factors.results import (
     FactorEffect,
     IndexPart,
     Interaction,
     LackOfFit,
 )
-from ferocal.analysis.data.segments import FloatArray
 
 # Joint effects of more terms than this are of no use to anybody.
 _MOST_TOGETHER = 3
