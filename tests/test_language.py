@@ -63,7 +63,9 @@ def test_all_that_is_shown_is_plain_english(path: Path) -> None:
     assert wrong == []
 
 
-@pytest.mark.parametrize("name", ["README.md", "CONTRIBUTING.md", "docs/reading.md"])
+@pytest.mark.parametrize(
+    "name", ["README.md", "CONTRIBUTING.md", "docs/reading.md", "docs/security.md"]
+)
 def test_the_pages_are_plain_english(name: str) -> None:
     text = re.sub(r"```.*?```|`[^`]*`", "", (ROOT / name).read_text(encoding="utf-8"), flags=re.S)
     assert [word for word in PLAIN if re.search(word, text)] == []

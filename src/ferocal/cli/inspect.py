@@ -81,7 +81,7 @@ def _noise(publish: Publication, directory: Path, options: Mapping[str, Any]) ->
 def _integrity(publish: Publication, directory: Path, options: Mapping[str, Any]) -> None:
     """Check the ledger; status 1 if it is damaged."""
     from ferocal.answers.inspect import check_integrity
-    from ferocal.documents.integrity import integrity_document
+    from ferocal.documents.inspect import integrity_document
     from ferocal.documents.objects.inspect import INTEGRITY
 
     found = check_integrity(directory)
@@ -93,7 +93,7 @@ def _integrity(publish: Publication, directory: Path, options: Mapping[str, Any]
 def _kept(publish: Publication, directory: Path, options: Mapping[str, Any]) -> None:
     """What the ledger holds."""
     from ferocal.answers.inspect import list_holdings
-    from ferocal.documents.kept import kept_document
+    from ferocal.documents.inspect import kept_document
     from ferocal.documents.objects.inspect import KEPT
 
     held = list_holdings(directory)

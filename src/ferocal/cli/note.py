@@ -41,7 +41,7 @@ def command(
     from ferocal.ledger.reading.notes import read_notes
     from ferocal.ledger.reading.runs import resolve_run_ids
     from ferocal.ledger.records import Note
-    from ferocal.ledger.writing.notes import add_note
+    from ferocal.ledger.writing.additions import add_note
     from ferocal.study.load import load_study
 
     given = (configuration, workload, run, source, date)

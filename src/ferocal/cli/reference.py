@@ -90,7 +90,7 @@ def add(
     """
     from ferocal.intake.references import BadReferenceError, load_references, make_reference
     from ferocal.ledger.opening import open_ledger
-    from ferocal.ledger.writing.references import add_references
+    from ferocal.ledger.writing.additions import add_references
     from ferocal.study.load import load_study
     from ferocal.terms.wording import counted
 

@@ -23,7 +23,7 @@ from ferocal.errors import FerocalError, UsageError
 from ferocal.intake.references import load_references
 from ferocal.ledger.opening import open_ledger
 from ferocal.ledger.reading.references import read_references
-from ferocal.ledger.writing.references import add_references
+from ferocal.ledger.writing.additions import add_references
 from ferocal.study.load import STUDY_FILE, Study
 
 

@@ -1,7 +1,7 @@
 """Blocks: what documents are made of, and all that the writers of media know.
 
-A block has texts, numbers and verdicts. How wide it is, where it folds, whether a verdict is a
-sign or a word, and in which colour, is for the writers to say.
+A block holds texts, numbers and verdicts. Widths, folding, signs or words for verdicts, and colours
+are the writers' work.
 """
 
 from __future__ import annotations
@@ -12,16 +12,16 @@ from typing import Any, Literal
 
 from ferocal.analysis.inference.verdicts import Verdict
 
-# A grid with more rows is a wall: what it says is counted instead.
+# With more rows a grid is a wall: its verdicts are counted instead.
 MOST_ROWS = 32
 
 
 @dataclass(frozen=True)
 class Line:
-    """A sentence, maybe with a bold word or two before it, and the command that goes with it.
+    """A sentence, with an optional bold head and the command that belongs to it.
 
-    ``shorter`` are the same in fewer words, for where the whole does not fit a line. ``verdict``
-    colours the head. No line is broken within one of the names in ``together``.
+    ``shorter`` are variants in fewer words, for a line that is too narrow; ``verdict`` colours the
+    head. No line is broken within one of the names in ``together``.
     """
 
     text: str
@@ -34,7 +34,7 @@ class Line:
 
 @dataclass(frozen=True)
 class Heading:
-    """The title of what follows: 1 for a part of a page, 2 for a part of that."""
+    """The title of what follows: level 2 for a part of a page, 3 for a part of that."""
 
     text: str
     level: int = 2
@@ -60,11 +60,10 @@ class Strip:
 
 @dataclass(frozen=True)
 class Cell:
-    """A cell of a grid or a table: a number, what goes with it, a verdict, notes.
+    """A cell of a grid or a table: a number, its half-width or spread, a verdict, footnotes.
 
-    ``sign`` stands where a verdict is not the point, such as that of the best in a row; ``plain``
-    is the same where there are no such signs. ``shorter`` stands for the number in a table that
-    does not fit otherwise.
+    ``sign`` replaces that of the verdict, such as the mark of the best in a row; ``plain`` is its
+    form on plain terminals. ``shorter`` replaces the number where a table would not fit.
     """
 
     number: str = ""
@@ -107,11 +106,10 @@ class Base:
 
 @dataclass(frozen=True)
 class Grid:
-    """Metrics in rows, something compared in columns, with what the signs mean.
+    """Metrics in rows, levels or configurations in columns, with a legend of the signs.
 
-    ``columns`` are by name the notes on each. ``meanings`` are verdicts and the words for them,
-    or other signs; ``evidence`` is what the intervals rest on. Where a grid has more than
-    `MOST_ROWS` rows and ``instead``, that is shown in its place.
+    ``columns`` maps each column's name to its footnotes. ``meanings`` explains verdicts or other
+    signs, ``evidence`` says what the intervals are based on, ``below`` is a line under both.
     """
 
     rows: tuple[Row, ...]
@@ -124,9 +122,9 @@ class Grid:
 
 @dataclass(frozen=True)
 class Column:
-    """A column of a table; in one that is ``whole`` nothing is folded.
+    """A column of a table; a ``whole`` one is never folded.
 
-    What is in a ``spare`` one is left out where the table does not fit otherwise.
+    A ``spare`` one is left out where the table would not fit.
     """
 
     head: str

@@ -1,22 +1,36 @@
-"""A study as it is understood."""
+"""A study as Ferocal understands it, its ledger, and the overhead of measuring."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from ferocal.documents.blocks import Document, Table, make_table, next_steps, sentences
+from ferocal.documents.blocks import (
+    Block,
+    Document,
+    Items,
+    Line,
+    Table,
+    caveats,
+    make_table,
+    next_steps,
+    sentences,
+)
 from ferocal.documents.noise import look_lines
 from ferocal.documents.numbers import margin_text
 from ferocal.documents.tables import direction
+from ferocal.terms.numbers import grouped
 from ferocal.terms.wording import counted, listed
 
 if TYPE_CHECKING:
     from ferocal.answers.inspect import Inspection
     from ferocal.bench.overhead import Overhead
+    from ferocal.ledger.reading.integrity import Integrity
+    from ferocal.ledger.reading.kept import Holdings
     from ferocal.study.metrics import Metric
 
 _MOST_NAMED = 5
+_SHOWN = 12
 _MOST_WORKLOADS = 20
 
 
@@ -122,3 +136,58 @@ def overhead_document(overhead: Overhead) -> Document:
             make_table(("overhead", "reading"), rows, right=("reading",)),
         ),
     )
+
+
+def kept_document(held: Holdings) -> Document:
+    """What there is of each kind, what to look at first, and what to do."""
+    rows = [[k.name, grouped(k.count), grouped(k.bytes), k.about] for k in held.kinds]
+    right = ("how many", "bytes")
+    minds = []
+    if held.open_to_others:
+        minds.append(
+            Line("other users of this machine can read it", command=f"chmod 600 {held.path}")
+        )
+    return Document(
+        "",
+        (
+            sentences([f"{held.path} holds, in {grouped(held.bytes)} bytes:"]),
+            make_table(("kept", *right, "what may be in it"), rows, right=right),
+            *caveats(minds),
+            next_steps(
+                ("share results without standard error and serial numbers", "ferocal report"),
+                (
+                    "to prevent values from being stored: `secrets` and `private` in study.toml",
+                    None,
+                ),
+            ),
+        ),
+    )
+
+
+def integrity_document(found: Integrity) -> Document:
+    """Whether all is as it was written, what is not, and what to do."""
+    counts = listed([counted(n, name) for name, n in found.counts.items()])
+    answer = f"intact: {counts}, all as written"
+    if found.broken:
+        answer = f"damaged: {counted(len(found.broken), 'place')}"
+    blocks: list[Block] = [sentences([answer, str(found.identity)])]
+    if found.broken:
+        broken = [*found.broken[:_SHOWN]]
+        rest = len(found.broken) - len(broken)
+        broken += [f"{rest} more: ferocal inspect --integrity --json"] if rest else []
+        blocks.append(Items(tuple((Line(text), ()) for text in broken)))
+    minds = [f"{text}; it is excluded, and used nowhere" for text in found.excluded[:_SHOWN]]
+    minds += found.losses[-_SHOWN:]
+    if found.sealed_at is not None:
+        minds.append(f"rows recorded before {found.sealed_at[:10]} were sealed then, as they were")
+    blocks += caveats(minds)
+    if found.broken:
+        blocks.append(
+            next_steps(
+                (
+                    "restore the ledger from a copy, or set the damaged rows aside",
+                    "ferocal repair",
+                )
+            )
+        )
+    return Document("", tuple(blocks))

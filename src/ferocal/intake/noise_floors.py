@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from ferocal.ledger.opening import open_ledger
 from ferocal.ledger.records import NoiseFloorRecord
-from ferocal.ledger.writing.noise_floors import record_noise_floors
+from ferocal.ledger.writing.additions import record_noise_floors
 
 if TYPE_CHECKING:
     from ferocal.study.load import Study
