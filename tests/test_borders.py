@@ -551,7 +551,7 @@ def test_an_operator_goes_back_and_leaves_out_what_cannot_be_read(ferocal: Feroc
     )  # fmt: skip
 
     def type_value(name: str, text: str) -> None:
-        terminal.expect(f"{name}, .*helps.*: ")
+        terminal.expect(f"{name}, .*help.*: ")
         terminal.sendline(text)
 
     type_value("page", "512")

@@ -86,7 +86,7 @@ def take_time(terminal: pexpect.spawn[str], key: str) -> None:
 
 
 def type_value(terminal: pexpect.spawn[str], text: str) -> None:
-    terminal.expect("helps.*: ")
+    terminal.expect("help.*: ")
     terminal.sendline(text)
 
 
@@ -232,7 +232,7 @@ def test_what_is_typed_wrong_is_asked_for_again(text: str) -> None:
 
 def test_an_unlikely_reading_is_kept_only_when_it_is_insisted_on() -> None:
     assert parse_typed("214", "s", fellows=200.0).value == 214
-    with pytest.raises(TypedError, match="where the others are near 200"):
+    with pytest.raises(TypedError, match="but the others are near 200"):
         parse_typed("21.4", "s", fellows=200.0)
     assert parse_typed("21.4!", "s", fellows=200.0).value == 21.4
 
