@@ -270,7 +270,7 @@ def test_references_are_checked_and_kept_all_or_none(ferocal: Ferocal) -> None:
     ferocal.quick("measure")
     assert "no published results yet" in ferocal.refusal("reference")
     assert "--value: is missing" in ferocal.refusal(*add)
-    assert 'cannot be turned into "MB/s"' in ferocal.refusal(*add, "--value", "3", "--unit", "s")
+    assert 'cannot be converted to "MB/s"' in ferocal.refusal(*add, "--value", "3", "--unit", "s")
     assert "did you mean" in ferocal.refusal(*add[:4], "--metric", "cpy", *add[6:], "--value", "3")
     assert "--date" in ferocal.refusal(*add, "--value", "3", "--date", "yesterday")
     assert "give a FILE, or" in ferocal.refusal("reference", "add")

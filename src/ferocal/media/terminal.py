@@ -71,8 +71,9 @@ def _lines(console: Console, block: Lines) -> None:
     for line in block.lines:
         beside = margin if line.head else 0
         for number, part in enumerate(_folded(line, room(console, beside))):
-            head = Text(f"{'' if number else line.head:<{beside}}", _head_style(line))
-            console.print(head.append(part, style), soft_wrap=True)
+            head = f"{'' if number else line.head:<{beside}}"
+            shown = Text.assemble((head, _head_style(line)), (part, style))
+            console.print(shown, soft_wrap=True)
 
 
 def _head_style(line: Line) -> str:

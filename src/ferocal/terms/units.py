@@ -100,5 +100,5 @@ def convert(value: float, unit: str, wanted: str) -> float:
         return value
     quantity = quantity_of(unit)
     if quantity is None or wanted not in quantity.units:
-        raise UnitError(f'"{unit}" cannot be turned into "{wanted}"')
+        raise UnitError(f'"{unit}" cannot be converted to "{wanted}"')
     return value * quantity.units[unit] / quantity.units[wanted]
