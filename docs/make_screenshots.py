@@ -74,6 +74,16 @@ def surroundings(columns: int) -> dict[str, str]:
     return {**os.environ, "DISPLAY": DISPLAY, "PATH": path, "COLUMNS": str(columns)}
 
 
+def await_file(path: Path, limit: float = 60.0) -> None:
+    """Wait until a command has left this file, and the window has drawn what it printed."""
+    deadline = time.monotonic() + limit
+    while not path.exists():
+        if time.monotonic() > deadline:
+            raise SystemExit(f"{path} is not there after {limit:g} s")
+        time.sleep(0.1)
+    time.sleep(1)
+
+
 def shoot_terminal(
     picture: Path,
     command: str,
@@ -88,13 +98,18 @@ def shoot_terminal(
     if not keys:
         check_fits(command, directory, columns)
     quoted = command.replace("%", "%%").replace("'", "'\\''")
-    script = f"cd {directory}; printf '$ {quoted}\\n'; {command}; sleep 60"
+    ended = directory / ".ended"
+    ended.unlink(missing_ok=True)
+    script = f"cd {directory}; printf '$ {quoted}\\n'; {command}; touch {ended}; sleep 60"
     environment = surroundings(columns)
     del environment["COLUMNS"]  # the terminal knows
     window = subprocess.Popen(
         [*terminal(columns, colours), "-e", "bash", "-c", script], env=environment
     )
-    time.sleep(wait)
+    if keys:
+        time.sleep(wait)
+    else:
+        await_file(ended)
     for key in keys:
         if isinstance(key, str):
             subprocess.run(["xdotool", "key", key], env=environment, check=True)
