@@ -50,7 +50,7 @@ class OpenedStudy:
         Raises
         ------
         UsageError
-            When a name is not known; the message has the closest one.
+            When a name is unknown; the message has the closest one.
         """
         # Names are checked before anything is read.
         selection = (selection or Selection()).resolve(self.study)
@@ -78,7 +78,7 @@ class OpenedStudy:
         Raises
         ------
         UsageError
-            When a name is not known; the message has the closest one.
+            When a name is unknown; the message has the closest one.
         """
         selection = Selection(configurations, workloads, metrics, benches)
         return self.compare(against=against, selection=selection).effects
@@ -89,7 +89,7 @@ class OpenedStudy:
         Raises
         ------
         UsageError
-            When a name is not known; the message has the closest one.
+            When a name is unknown; the message has the closest one.
         """
         return make_table(self.study, self.evidence(), selection)
 
@@ -108,7 +108,7 @@ class OpenedStudy:
         Raises
         ------
         UsageError
-            When a name is not known, or nothing was measured.
+            When a name is unknown, or nothing was measured.
         """
         from ferocal.answers.factors import attribute
 
@@ -128,7 +128,7 @@ class OpenedStudy:
         Raises
         ------
         UsageError
-            When a name is not known, the factor has no order, or nothing was measured.
+            When a name is unknown, the factor has no order, or nothing was measured.
         """
         from ferocal.answers.series import follow
         from ferocal.answers.strand import find_strand
@@ -153,7 +153,7 @@ class OpenedStudy:
         Raises
         ------
         UsageError
-            When a name is not known, a quantity is not declared everywhere, or too few of those
+            When a name is unknown, a quantity is not declared everywhere, or too few of those
             that compete were measured.
         """
         from ferocal.answers.rank import rank
@@ -174,7 +174,7 @@ class OpenedStudy:
         Raises
         ------
         UsageError
-            When a name is not known, or fewer than two benches were measured.
+            When a name is unknown, or fewer than two benches were measured.
         """
         from ferocal.answers.across import compare_across
 
@@ -191,7 +191,7 @@ class OpenedStudy:
         Raises
         ------
         UsageError
-            When a name is not known, or there are no references.
+            When a name is unknown, or there are no references.
         """
         from ferocal.answers.references import stand_among
         from ferocal.ledger.reading.references import read_references
@@ -208,7 +208,7 @@ class OpenedStudy:
         Raises
         ------
         UsageError
-            When a name is not known, or nothing was measured that has ratios.
+            When a name is unknown, or nothing was measured that has ratios.
         """
         from ferocal.answers.chart import make_charts
         from ferocal.ledger.reading.references import read_references

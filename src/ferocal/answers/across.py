@@ -111,7 +111,7 @@ def compare_across(
     Raises
     ------
     UsageError
-        When a name is not known, or fewer than two benches were measured with one configuration.
+        When a name is unknown, or fewer than two benches were measured with one configuration.
     """
     selection = (selection or Selection()).resolve(study)
     setting = setting_of(study, evidence, study.baseline)

@@ -78,7 +78,7 @@ def compare_between(
     Raises
     ------
     UsageError
-        When a name is not known, or there is nothing of that kind to compare.
+        When a name is unknown, or there is nothing of that kind to compare.
     """
     selection = (selection or Selection()).resolve(study)
     baseline = study.configuration(against or study.baseline).name

@@ -94,7 +94,7 @@ def make_charts(
     Raises
     ------
     UsageError
-        When a name is not known, or nothing was measured.
+        When a name is unknown, or nothing was measured.
     """
     selection = (selection or Selection()).resolve(study)
     comparison = compare(study, evidence, against=against, selection=selection)

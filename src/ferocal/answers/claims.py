@@ -243,7 +243,7 @@ def _with_dates(
 
 
 def _is_before(claim: FrozenClaim, evidence: Evidence) -> bool | None:
-    """Whether a claim was kept before the first reading was taken; None where nobody knows."""
+    """Whether a claim was kept before the first reading was taken; None where unknown."""
     if not claim.before_readings:
         return False
     times = [visit.started_at for visit in evidence.visits]

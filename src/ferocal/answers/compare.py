@@ -40,7 +40,7 @@ class Prospect:
     """How more evidence can be had on a bench.
 
     ``replicates`` says by what, ``kinds`` how readings came so far ("measure", "enter", "load"),
-    ``round_seconds`` how long a round takes as seen so far, None where that is not known,
+    ``round_seconds`` how long a round takes as seen so far, None where that is unknown,
     ``last_round`` the last one that was begun. `measure` would take ``open`` runs, and with --retry
     ``lost`` ones too, which failed or are excluded.
     """
@@ -117,7 +117,7 @@ def compare(
     Raises
     ------
     UsageError
-        When a name is not known.
+        When a name is unknown.
     """
     selection = (selection or Selection()).resolve(study)
     base = study.configuration(against or study.baseline).name

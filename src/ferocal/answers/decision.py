@@ -1,4 +1,4 @@
-"""Decision: what is still open when measuring goes on until everything is decided."""
+"""Decision: what is still open when measuring continues until everything is decided."""
 
 from __future__ import annotations
 

@@ -301,7 +301,7 @@ def _with_derived(study: Study, readings: Readings) -> tuple[Readings, dict[str,
 
 
 def _times(columns: ReadingColumns) -> np.ndarray:
-    """When the visit of every reading began, in days since 1970; NaN where nobody knows."""
+    """When the visit of every reading began, in days since 1970; NaN where unknown."""
     seconds = {
         key: round(datetime.fromisoformat(visit.started_at).timestamp() * 1000)
         for key, visit in columns.visits.items()
@@ -344,7 +344,7 @@ def _strays(
 def _noise_floors(
     readings: Readings, recorded: Iterable[NoiseFloorRecord], visits: list[VisitRow]
 ) -> dict[tuple[str, Series], NoiseFloor]:
-    """The noise floors that were brought in; of several for one series the latest counts."""
+    """The imported noise floors; of several for one series the latest counts."""
     last: dict[str, str] = {}
     for visit in visits:
         last[visit.bench] = max(visit.started_at, last.get(visit.bench, ""))

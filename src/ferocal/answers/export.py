@@ -44,7 +44,7 @@ class ExportedTrace:
 def readings_frame(study: Study, ledger: Ledger) -> pd.DataFrame:
     """The readings of runs that count or are excluded, as `ferocal load` takes them.
 
-    In the order of time. Of a visit that nobody knows only the run is named.
+    In the order of time. Of an unknown visit only the run is named.
 
     Raises
     ------
@@ -61,7 +61,7 @@ def readings_frame(study: Study, ledger: Ledger) -> pd.DataFrame:
     if not len(frame):
         return frame
     frame["visit"] = frame["visit"].where(frame["known"].astype(bool), None)
-    # What is not known is nothing, in every format.
+    # What is unknown is nothing, in every format.
     frame["started_at"] = frame["started_at"].replace("", None)
     frame["excluded"] = [excluded.get(key) for key in frame["key"]]
     pairs = list(zip(frame["workload"], frame["metric"], strict=True))
@@ -92,7 +92,7 @@ def exported_traces(ledger: Ledger) -> Iterator[ExportedTrace]:
     excluded = read_excluded(ledger)
     for row in read_trace_rows(ledger):
         context = {**row.context, "excluded": excluded.get(row.run_key, "")}
-        # Of a visit that nobody knows only the run is named.
+        # Of an unknown visit only the run is named.
         context["visit"] = context["visit"] if context.pop("known") else None
         parts = ("configuration", "workload", "metric", "run", "number")
         # Whatever a ledger may hold, it is a name of a file and no path.

@@ -112,7 +112,7 @@ def attribute(
     Raises
     ------
     UsageError
-        When a name is not known, or nothing was measured.
+        When a name is unknown, or nothing was measured.
     """
     selection = (selection or Selection()).resolve(study)
     start = study.configuration(start or study.baseline).name

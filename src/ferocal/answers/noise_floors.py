@@ -23,7 +23,7 @@ _HARDWARE = frozenset({"hardware", "declared"})
 
 
 def known_noise_floors(study: Study) -> list[NoiseFloorRecord]:
-    """The noise floors that were brought into a study, in order."""
+    """The noise floors imported into a study, in order."""
     with read_ledger(study.directory) as ledger:
         return read_noise_floors(ledger)
 

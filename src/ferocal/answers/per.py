@@ -118,7 +118,7 @@ def _in_unit(study: Study, name: str, amount: float, unit: str, wanted: str) -> 
 
 
 def _rate(study: Study, money: str, wanted: str) -> float | None:
-    """What one unit of a currency is worth in another; None where nobody says."""
+    """What one unit of a currency is worth in another; None unless stated."""
     if money == wanted:
         return 1.0
     rates = study.file.rate

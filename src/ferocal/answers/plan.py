@@ -86,7 +86,7 @@ def foresee_study(
     """What the plan of a study can be expected to give on its bench, the first of several.
 
     The spread is that of the study's own rounds so far, else of noise floors that were
-    brought in, else of the study ``like``, else ``stated_sd`` (on the log scale) for every
+    imported, else of the study ``like``, else ``stated_sd`` (on the log scale) for every
     metric whose margin is a share, else the noise that the study file states.
 
     Raises

@@ -129,7 +129,7 @@ def rank(
     Raises
     ------
     UsageError
-        When a name is not known, a quantity is not declared everywhere, or fewer than two of
+        When a name is unknown, a quantity is not declared everywhere, or fewer than two of
         those that compete were measured.
     """
     selection = (selection or Selection()).resolve(study)
@@ -400,7 +400,7 @@ class _Maker:
                 for s, w in indices.items()
             }
         extended, _ = add_index(readings, scales, indices, as_read=True)
-        # An index varies in a way of its own, which all of its releases may show.
+        # An index varies in its own way, which all of its releases may show.
         everything, _ = add_index(self.readings, choose_scales(self.readings), indices)
         _, self.setting = with_release_floors(self.study, everything, self.setting)
         return extended, len(readings.series)

@@ -19,7 +19,7 @@ from ferocal.study.load import Study
 class Entry:
     """A result in a list: one of ours, or a reference.
 
-    ``low`` and ``high`` are what it surely lies between, NaN where that is not known of one of
+    ``low`` and ``high`` are what it surely lies between, NaN where that is unknown of one of
     ours. Of ours, ``rank_best`` and ``rank_worst`` are those among all references.
     """
 
@@ -67,7 +67,7 @@ def stand_among(
     Raises
     ------
     UsageError
-        When a name is not known, or there are no references.
+        When a name is unknown, or there are no references.
     """
     selection = (selection or Selection()).resolve(study)
     if not references:

@@ -161,14 +161,14 @@ def _standing(
         wanted["references"] = lambda: stand_among(study, evidence, references)
     found = {}
     for name, make in wanted.items():
-        # What has nothing to show, for want of readings or of metrics that decide, is left out.
+        # What has nothing to show, for lack of readings or of metrics that decide, is left out.
         with contextlib.suppress(NothingToShowError):
             found[name] = make()
     return found
 
 
 def _may_show(fact: str, *, identifying: bool) -> bool:
-    """Whether a fact tells nobody which machine it was, or may do so."""
+    """Whether a fact does not identify the machine, or may be published although it does."""
     return identifying or not _IDENTIFYING.search(fact)
 
 
@@ -352,7 +352,7 @@ def order_of_rounds(visits: Iterable[VisitRow]) -> list[tuple[int, list[str]]]:
     """Which configurations were visited one after the other, with the round they belong to.
 
     In the order in which it happened, whatever was planned: a round that was left and taken up
-    again later stands there twice. What nobody knows the time of is left out.
+    again later stands there twice. What has no known time is left out.
     """
     stretches = itertools.groupby(_in_time(visits), key=lambda v: v.round or 0)
     return [(number, [visit.configuration for visit in stretch]) for number, stretch in stretches]

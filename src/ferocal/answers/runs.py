@@ -54,7 +54,7 @@ def list_runs(
     Raises
     ------
     UsageError
-        When a name, a round or an outcome is not known.
+        When a name, a round or an outcome is unknown.
     LedgerError
         When the ledger is missing or cannot be read.
     """

@@ -35,7 +35,7 @@ class NextVisit:
     """The release whose measurement would tell most of where a step lies.
 
     ``again`` says that it was measured before. The step lies between ``last`` and ``first`` with
-    a probability of ``chance``; ``seconds`` is what switching there takes, None where nobody says.
+    a probability of ``chance``; ``seconds`` is what switching there takes, None unless stated.
     ``by_hand`` says that an operator reads the metric.
     """
 
@@ -151,7 +151,7 @@ def seek_next(
     Raises
     ------
     UsageError
-        When a name is not known, the factor has no order, or an end cannot be measured.
+        When a name is unknown, the factor has no order, or an end cannot be measured.
     """
     selection = (selection or Selection()).resolve(study)
     strand = find_strand(study, factor)

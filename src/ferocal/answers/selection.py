@@ -34,7 +34,7 @@ class Selection:
         Raises
         ------
         UsageError
-            When a name is not known; the message has the closest one.
+            When a name is unknown; the message has the closest one.
         """
         for name in self.configurations:
             study.configuration(name)

@@ -106,7 +106,7 @@ def follow(
     Raises
     ------
     UsageError
-        When a name is not known, the factor has no order, or nothing was measured.
+        When a name is unknown, the factor has no order, or nothing was measured.
     """
     selection = (selection or Selection()).resolve(study)
     strand = find_strand(study, factor, at)

@@ -17,7 +17,7 @@ from ferocal.study.load import Study
 from ferocal.terms.names import closest
 from ferocal.terms.wording import listed
 
-# What nobody has stated a duration of costs as much as any other release.
+# A switch without a stated duration costs as much as any other release.
 _UNKNOWN_SECONDS = 60.0
 
 
@@ -67,7 +67,7 @@ def find_strand(study: Study, factor: str, at: Sequence[str] = ()) -> Strand:
     Raises
     ------
     UsageError
-        When a name is not known, or the factor has no order.
+        When a name is unknown, or the factor has no order.
     """
     factors = study.file.factor
     if factor not in factors:

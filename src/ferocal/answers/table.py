@@ -53,7 +53,7 @@ def make_table(
     Raises
     ------
     UsageError
-        When a name is not known.
+        When a name is unknown.
     """
     selection = selection or Selection()
     selection = selection.resolve(study)

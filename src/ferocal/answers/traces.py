@@ -61,7 +61,7 @@ def compare_traces(
     Raises
     ------
     UsageError
-        When a name is not known, or there is no trace of the kind.
+        When a name is unknown, or there is no trace of the kind.
     """
     selection = selection or Selection()
     selection = selection.resolve(study)

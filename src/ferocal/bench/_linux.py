@@ -110,12 +110,12 @@ def governor() -> str | None:
 def look_at_run(leader: int) -> dict[int, ProcessSight]:
     """What the processes of a run show, by process id: those of its group, and what they started.
 
-    A browser or an emulator is often started in a session of its own, to be ended with all that
+    A browser or an emulator is often started in a separate session, to be ended with all that
     it has started itself.
     """
     if sys.platform != "linux":
         return {}
-    # The first one at once: a short run is over before the others are found.
+    # The first one immediately: a short run is over before the others are found.
     found = {leader: _look_at(leader)}
     found |= {pid: _look_at(pid) for pid in {*_group(leader), *_descendants(leader)} - {leader}}
     return {pid: sight for pid, sight in found.items() if sight is not None}

@@ -83,7 +83,7 @@ def _try(read: Callable[[], Any]) -> Any:
 class Busy:
     """What others took of the processors during a stretch of time, as shares of all of them.
 
-    ``others`` is the share of other processes, None where the run's own is not known, and
+    ``others`` is the share of other processes, None where the run's own is unknown, and
     ``stolen`` that which the host of a virtual machine withheld, None where the system does
     not say. Both are known to ``resolution``; ``names`` are the busiest of the others, if
     they were busy.

@@ -82,7 +82,7 @@ class Launcher:
             self._watch()
 
     def _watch(self) -> None:
-        """Have it go on if something has stopped it, and give it up if it does not answer.
+        """Resume it if something has stopped it, and give it up if it does not answer.
 
         Raises
         ------

@@ -62,15 +62,15 @@ class Completed:
 
     ``wall`` and ``cpu`` are in seconds, ``peak_memory`` in bytes; the last two are None
     where the system does not report them. Up to ``memory_floor``, the peak of whoever started it,
-    it is not known how much less it was. Of a long output ``stdout`` has the beginning and the
+    it is unknown how much less it was. Of a long output ``stdout`` has the beginning and the
     end; ``whole`` is the file of all of it, which the next command removes. ``error`` says why
     nothing could be started,
-    ``processes`` is what was seen of the processes, None where nobody could look.
+    ``processes`` is what was seen of the processes, None where they could not be observed.
     ``ended_for`` is "timeout" (time limit), "output" (too much of it) or None. ``processors``
     is the number of processors on which it was allowed to run at its end. ``left_behind``
     names processes that it left running: where these are ended only those that had taken
-    themselves a session of their own; else those that live on. None where
-    nobody could look. ``unended`` names those that could not be ended in time. ``spoiled`` says
+    themselves a separate session; else those that live on. None where they could not be observed.
+    ``unended`` names those that could not be ended in time. ``spoiled`` says
     why its output cannot be believed: others may have written into it.
     """
 
@@ -162,7 +162,7 @@ class LocalExecutor:
         """
         environment = {**os.environ, **invocation.environment}
         seen: list[ProcessSight] | None = None
-        # Files of its own: a process that lives on would write into those of a later command.
+        # Separate files: a process that lives on would write into those of a later command.
         self._clear()
         self._count += 1
         files = tuple(self._scratch / f"{self._count}.{name}" for name in ("out", "err"))

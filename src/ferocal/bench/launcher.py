@@ -74,7 +74,7 @@ class _Family:
     ``kept`` are sessions that a command was allowed to leave behind, such as services, ``guests``
     those that live until `end_guests`, such as what a run needs beside it. ``cpu``
     (s) and ``peak`` (as the kernel counts it) are what those used that lost their parent, and
-    have ended since `begin`: nobody else accounts for them.
+    have ended since `begin`: no other process accounts for them.
     """
 
     def __init__(self) -> None:
@@ -215,7 +215,7 @@ def _own_peak() -> int:
 
 
 def _processors_allowed(pid: int) -> int | None:
-    """On how many processors a process may run; it may have ended, if nobody has waited."""
+    """On how many processors a process may run; it may have ended, if it was not waited for."""
     if sys.platform != "linux":
         return None
     try:
@@ -235,7 +235,7 @@ def _look(child: subprocess.Popen[bytes], start: float, *, end_group: bool) -> _
     """The end of a child if it has come, and with it that of its group if that is to end."""
     if hasattr(os, "waitid"):
         # Before it is waited for, an ended process still says where it was allowed to run, and
-        # nobody else can have its number, which is that of its group.
+        # no other process can have its number, which is that of its group.
         if os.waitid(os.P_PID, child.pid, os.WEXITED | os.WNOHANG | os.WNOWAIT) is None:
             return None
         wall, processors = time.perf_counter() - start, _processors_allowed(child.pid)

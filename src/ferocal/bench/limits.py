@@ -15,7 +15,7 @@ import psutil
 
 from ferocal.terms.numbers import grouped
 
-# Larger files are not read: nobody writes so many frames in a run.
+# Larger files are not read: no run has so many frames.
 FILE_LIMIT = 2**29
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import platform
 from pathlib import Path
 
-# Where systems keep an identity of their own, and that of the time since their last start.
+# Where systems keep their identity, and that of the present boot.
 _IDENTITIES = (
     "/etc/machine-id",
     "/var/lib/dbus/machine-id",

@@ -42,7 +42,7 @@ def scratch_directory(parent: Path | None = None, prefix: str = _PREFIX) -> Iter
 
 
 def check_room(*places: Path) -> None:
-    """Tell of a disk that is full, which commands only tell in ways of their own.
+    """Report a full disk, which commands report only in their own ways.
 
     Raises
     ------
@@ -50,7 +50,7 @@ def check_room(*places: Path) -> None:
         When there is next to nothing free where one of the places is.
     """
     for place in places:
-        with contextlib.suppress(OSError):  # a place that is gone is told by what misses it
+        with contextlib.suppress(OSError):  # a place that is gone is reported by what misses it
             if shutil.disk_usage(place).free < _LEAST_FREE:
                 raise FerocalError(
                     f"{place}: the disk is full, so runs there cannot be trusted; free some space, "
@@ -68,7 +68,7 @@ def _clear(parent: Path, prefix: str) -> None:
         pid = path.name.removeprefix(prefix).partition("-")[0]
         if not pid.isdecimal() or psutil.pid_exists(int(pid)):
             continue
-        with contextlib.suppress(OSError):  # somebody was faster, or it is another user's
+        with contextlib.suppress(OSError):  # another process was faster, or it is another user's
             facts = path.lstat()
             if path.is_dir() and not path.is_symlink() and facts.st_uid == os.geteuid():
                 with _held(path):

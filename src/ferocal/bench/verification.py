@@ -103,7 +103,7 @@ def verify_running(
 def unobserved(
     configuration: Configuration, directory: Path, workloads: Sequence[str]
 ) -> list[CheckResult]:
-    """The checks on running workloads where all runs were over before anybody could look."""
+    """The checks on running workloads where all runs were over before they could be observed."""
     seen = f"nothing: all runs of {listed(workloads)} ended before they could be observed"
     return [
         replace(check, seen=f"{seen}; lengthen them", holds=False)

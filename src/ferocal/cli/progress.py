@@ -28,7 +28,7 @@ class LineObserver:
         self._asker = asker
 
     def planned(self, total: int, done: int) -> None:
-        """Say how much is there already."""
+        """Say how much already exists."""
         self._total, self._done = total, done
         if 0 < done < total:
             say(f"resuming: {done} of {total} runs done")

@@ -86,7 +86,7 @@ class RankTruth:
         return self.standing.low <= self.true_index <= self.standing.high
 
 
-# The other studies, each in a directory of its own beside the first.
+# The other studies, each in a separate directory beside the first.
 FIRMWARE, KIOSK, HOSTS = "firmware", "kiosk", "hosts"
 # By directory, the study and the program that stands in for its bench.
 _FILES = {
@@ -98,7 +98,7 @@ _FILES = {
 
 
 def write_demo(directory: Path) -> Path:
-    """Write the demo studies; what is there already is used as it is.
+    """Write the demo studies; existing ones are used as they are.
 
     Raises
     ------

@@ -317,7 +317,7 @@ def _but(comparison: Comparison, trade_offs: Sequence[TradeOff]) -> list[str]:
     once = ", seen once" if any(t.seen_once for t in first) else ""
     more = len(groups) - 1
     rest = f"; {counted(more, 'more trade-off')} in --detail" if more else ""
-    # A metric that is alone in its workload has no name of its own.
+    # A metric that is alone in its workload has no separate name.
     gain, loss = (series.label or series.metric for series in (better, worse))
     return [
         f"But under {side}, {better.workload} trades better {gain} for worse {loss} "

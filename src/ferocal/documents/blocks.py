@@ -135,7 +135,7 @@ class Column:
 
 @dataclass(frozen=True)
 class Table:
-    """A table; its rows may be in groups, each under a line of its own."""
+    """A table; its rows may be in groups, each under a line with its name."""
 
     columns: tuple[Column, ...]
     groups: tuple[tuple[Line | None, tuple[tuple[Cell, ...], ...]], ...]

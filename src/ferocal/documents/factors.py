@@ -264,7 +264,7 @@ def part_line(part: Decomposition) -> str:
         rest = share_of(part.rest + part.total.mean) if ratio else part.rest + part.total.mean
         text += f"; measured as a whole {change_text(replace(part.total, change=rest))}"
     shares = [s.share for s in part.parts]
-    # Of what may be noise no share is told.
+    # No share is reported of what may be noise.
     shown = all(is_shown(judged) for judged in (part.total, *(s.judged for s in part.parts)))
     if shown and len(shares) > 1 and all(0 <= share <= 1 for share in shares):
         text += f" ({listed([f'{100 * share:.0f} %' for share in shares])} of it)"

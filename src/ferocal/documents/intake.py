@@ -26,7 +26,7 @@ _MOST_ODD = 5
 
 
 def loaded_lines(loaded: Loaded, *, preview: bool) -> list[str]:
-    """How much of a file was recorded, and what to mind."""
+    """How much of a file was recorded, and its caveats."""
     counts = loaded.counts
     verb = "would record" if preview else "recorded"
     lines = [
@@ -38,7 +38,7 @@ def loaded_lines(loaded: Loaded, *, preview: bool) -> list[str]:
 
 
 def loaded_notes(loaded: Loaded) -> list[str]:
-    """What to mind of what was loaded."""
+    """Caveats of what was loaded."""
     lines = []
     counts = loaded.counts
     if loaded.repeated:

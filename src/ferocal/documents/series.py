@@ -234,7 +234,7 @@ def _release_cells(found: ReleaseValue | None) -> list[Cell]:
 
 
 def remarks_of(answer: SeriesAnswer) -> Iterator[str]:
-    """What to mind: gaps, uncertain kinds and places, on what intervals rest."""
+    """Caveats: gaps, uncertain kinds and places, on what intervals rest."""
     missing = answer.unmeasured()
     if missing:
         text = f"{counted(len(missing), 'release')} not measured: {_runs_of(missing, answer)}"

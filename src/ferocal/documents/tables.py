@@ -70,7 +70,7 @@ def short_centre(cell: Cell) -> str:
 
 
 def spread_text(cell: Cell) -> str:
-    """The coefficient of variation of single runs; nothing where it is not known."""
+    """The coefficient of variation of single runs; nothing where it is unknown."""
     if cell.bound or math.isnan(cell.cv):
         return ""
     return "all equal" if cell.cv == 0 else f"±{percent(cell.cv)}"

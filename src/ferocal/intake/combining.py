@@ -60,7 +60,7 @@ class Brought:
 def plan_combination(
     directories: Sequence[Path], mappings: Sequence[str], question: str | None
 ) -> CombinedStudy:
-    """How studies go together, with all that contradicts told.
+    """How studies go together, with all contradictions reported.
 
     Raises
     ------
@@ -140,7 +140,7 @@ def combine_studies(combined: CombinedStudy, target: Path) -> list[Brought]:
     Raises
     ------
     UsageError
-        When the directory is there already.
+        When the directory already exists.
     FerocalError
         When something cannot be read or written; the directory is not there then.
     """
@@ -204,11 +204,11 @@ def _rounds_so_far(target: Ledger, copy: Ledger) -> dict[str, int]:
 
 
 def _rename(copy: Ledger, source: SourceMap, rounds: Mapping[str, int]) -> None:
-    """Give everything its name in the combined study, and rounds numbers of their own."""
+    """Give everything its name in the combined study, and rounds their own numbers."""
     in_rounds = source.study.head.schedule == "rounds"
     visit = schema.visit
     with copy.transaction() as connection:
-        # By way of names that nobody has, so that two can change places.
+        # By way of names that are not in use, so that two can change places.
         changed = list(renames(source))
         for prefix, strip in (("\x00", False), ("", True)):
             for kind, old, new in changed:

@@ -27,12 +27,12 @@ class Corrected:
 
 
 def correct(study: Study, run: str, metric: str, text: str, reason: str) -> Corrected:
-    """Correct a reading; ``text`` is what somebody types for it.
+    """Correct a reading; ``text`` is what was typed for it.
 
     Raises
     ------
     UsageError
-        When the run or the metric is not known, or the value not understood.
+        When the run or the metric is unknown, or the value not understood.
     LedgerError
         When the ledger is missing, or cannot be written.
     """

@@ -113,7 +113,7 @@ def _by_pair(first: Labels, second: Labels, make: Callable[[str, str], float]) -
 
 
 def of_metrics(series_of: np.ndarray, texts: list[str]) -> Labels:
-    """A text of the metric of every row, "" where that is not known."""
+    """A text of the metric of every row, "" where that is unknown."""
     return Labels(series_of % (len(texts) + 1), [*texts, ""])
 
 

@@ -1,4 +1,4 @@
-"""Recorded readings of another order of magnitude than their fellows, told at once."""
+"""Recorded readings of another order of magnitude than their fellows, reported immediately."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from ferocal.intake.readings import Intake
     from ferocal.study.load import Study
 
-# Beside so many earlier readings those of a file are held against each other alone.
+# Beside so many earlier readings those of a file are compared with each other only.
 _MOST_EARLIER = 100_000
 
 
@@ -38,7 +38,7 @@ class OddReading:
 def find_odd(study: Study, ledger: Ledger, intake: Intake) -> list[OddReading]:
     """The odd ones among readings that were just recorded, the latest run of each first.
 
-    A reading is held against the others of its configuration, else against those of all.
+    A reading is compared with the others of its configuration, else with those of all.
     """
     metrics = study.read_metrics()
     places = {(w, n, m.unit): s for s, (w, n, m) in enumerate(metrics)}

@@ -1,4 +1,4 @@
-"""Noise floors brought in from an earlier study."""
+"""Noise floors imported from an earlier study."""
 
 from __future__ import annotations
 

@@ -43,7 +43,7 @@ def find_place(study: Study, place: Place) -> Place:
     Raises
     ------
     UsageError
-        When a name is not known, or the metric has to be named.
+        When a name is unknown, or the metric has to be named.
     """
     study.configuration(place.configuration)
     study.workload(place.workload)
@@ -117,7 +117,7 @@ def enter_values(
     Raises
     ------
     UsageError
-        When a name is not known or a value not understood; nothing is recorded then.
+        When a name is unknown or a value not understood; nothing is recorded then.
     IntakeError
         When a named visit contradicts what is recorded of it.
     LedgerError
@@ -177,7 +177,7 @@ def _places(study: Study, place: Place, texts: Sequence[str]) -> list[tuple[Plac
     twice = [name for name in dict.fromkeys(names) if names.count(name) > 1]
     if twice:
         raise UsageError(f"{twice[0]} has two values, and one run has one; nothing was recorded")
-    # One run of the names: the parts of a visit that nobody has named belong together too.
+    # One run of the names: the parts of an unnamed visit belong together too.
     return [
         (find_place(study, replace(place, metric=name, run=place.run or "1")), value)
         for name, (_, _, value) in zip(names, named, strict=True)

@@ -1,4 +1,4 @@
-"""Readings of a table held against a study: named, converted, checked, or refused whole."""
+"""Readings of a table checked against a study: named, converted, checked, or refused whole."""
 
 from __future__ import annotations
 
@@ -183,7 +183,7 @@ def _check_named_visits(intake: Intake, problems: Problems) -> None:
 def _ends(
     columns: Columns, cells: Cells, problems: Problems, factor: np.ndarray | None
 ) -> Sequence[np.ndarray]:
-    """The low and the high ends of ranges: in the cells, or in columns of their own."""
+    """The low and the high ends of ranges: in the cells, or in separate columns."""
     stated = [_numbers(columns, column, problems, factor) for column in ("low", "high")]
     if not cells.ranges:
         return stated
@@ -203,7 +203,7 @@ def _bounds(columns: Columns, seen: Labels, problems: Problems) -> Labels:
 
 
 def _marks(columns: Columns, cells: Cells, problems: Problems) -> tuple[Labels, Labels]:
-    """Why there are no readings: in the cells, or in columns of their own."""
+    """Why there are no readings: in the cells, or in separate columns."""
     stated = columns.labels("mark")
     problems.add(
         stated.map(lambda text: text not in ("", *Mark)),
@@ -216,7 +216,7 @@ def _marks(columns: Columns, cells: Cells, problems: Problems) -> tuple[Labels, 
 
 
 def _either(seen: Labels, stated: Labels) -> Labels:
-    """What stands in the cells, or else in a column of its own."""
+    """What stands in the cells, or else in a separate column."""
     every = np.arange(len(seen.codes))
     pairs = zip(seen.at(every), stated.at(every), strict=True)
     return Labels.of_texts([own or other for own, other in pairs])
@@ -286,7 +286,7 @@ def _in_unit(values: np.ndarray, factor: np.ndarray | None) -> np.ndarray:
 
 
 def _samples(columns: Columns, problems: Problems) -> np.ndarray:
-    """How many single values the readings summarise, NaN where nobody says."""
+    """How many single values the readings summarise, NaN unless stated."""
     samples = _numbers(columns, "samples", problems)
     wrong = (samples < 1) | (samples > MOST_SAMPLES) | (np.floor(samples) != samples)
     problems.add(wrong & ~np.isnan(samples), "samples", f"{{}} {BEYOND_SAMPLES}")
@@ -294,7 +294,7 @@ def _samples(columns: Columns, problems: Problems) -> np.ndarray:
 
 
 def _rounds(columns: Columns, problems: Problems) -> np.ndarray:
-    """The rounds as whole numbers, −1 where they are not known."""
+    """The rounds as whole numbers, −1 where they are unknown."""
     rounds: np.ndarray | Labels | None = columns.by_name.get("round")
     if isinstance(rounds, np.ndarray) and rounds.dtype.kind == "i":
         known = np.broadcast_to(np.True_, len(rounds))

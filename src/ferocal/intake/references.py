@@ -32,7 +32,7 @@ class BadReferenceError(UsageError):
 
 
 def make_reference(study: Study, given: Mapping[str, str]) -> Reference:
-    """A reference from what somebody says of it.
+    """A reference from what is stated of it.
 
     ``given`` has texts by key: those of `REQUIRED`, and any of `OPTIONAL`. A value may be a range
     or a bound; a unit other than that of the metric is converted where both measure the same.

@@ -76,7 +76,7 @@ def load_traces(
     IntakeError
         When a file is wrong, or was loaded before.
     UsageError
-        When a name is not known, or the metric is not a trace.
+        When a name is unknown, or the metric is not a trace.
     LedgerError
         When the ledger cannot be written.
     """
@@ -108,7 +108,7 @@ def find_trace_place(study: Study, place: Place) -> Place:
     Raises
     ------
     UsageError
-        When a name is not known, or the metric has to be named.
+        When a name is unknown, or the metric has to be named.
     """
     study.configuration(place.configuration)
     metrics = study.workload(place.workload).metric
@@ -125,7 +125,7 @@ def trace_metric(study: Study, place: Place) -> Metric:
     Raises
     ------
     UsageError
-        When a name is not known, or the metric is not a trace.
+        When a name is unknown, or the metric is not a trace.
     """
     study.configuration(place.configuration)
     metrics = study.workload(place.workload).metric

@@ -40,7 +40,7 @@ class TypedReading:
 
     A range has its ends, and its middle as value, unless the display settled on one. With a
     ``bound`` ("<" or ">") the true value is below or above. It is ``kept``, however unlikely,
-    where somebody has insisted on it.
+    where the operator has insisted on it.
     """
 
     value: float

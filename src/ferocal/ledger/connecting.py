@@ -60,7 +60,7 @@ def _begin(connection: sa.Connection) -> None:
             # The first query gets the right to read, and with it all that follow.
             _wait_in_pieces(lambda: driver.execute(_ANY).fetchall())
             return
-        # A transaction that reads first and writes later is refused at once, without waiting,
+        # A transaction that reads first and writes later is refused immediately, without waiting,
         # when another has written in between. One that is going to write says so.
         _wait_in_pieces(lambda: driver.execute("BEGIN IMMEDIATE"))
     finally:

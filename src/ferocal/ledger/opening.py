@@ -150,7 +150,7 @@ def explained(path: Path) -> Iterator[None]:
 
 def _keep_private(path: Path) -> None:
     """Make an empty file that only its owner can read, before anything is written into it."""
-    # What cannot be made is told when it is opened.
+    # What cannot be created is reported when it is opened.
     with contextlib.suppress(OSError):
         os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
 
@@ -281,7 +281,7 @@ def version_of(connection: sa.Connection, path: Path) -> int:
     Raises
     ------
     LedgerError
-        When it is not known, or newer than this program, or when what is asked is a view.
+        When it is unknown, or newer than this program, or when what is asked is a view.
     """
     driver = driver_of(connection)
     query = 'SELECT "name" FROM "sqlite_master" WHERE "type" = \'view\''

@@ -163,7 +163,7 @@ class Absence:
 class Note:
     """What numbers do not show, on what it names, or else on the whole study.
 
-    ``date`` is when that was seen, as ISO 8601, and ``source`` where, as far as somebody said.
+    ``date`` is when that was seen, as ISO 8601, and ``source`` where, as far as stated.
     """
 
     text: str
@@ -221,7 +221,7 @@ class Reference:
 
     ``value`` is in ``unit``; a range has ``low`` and ``high``, a ``bound`` (">" or "<") says that
     the true value is above or below. ``date`` is when it was measured or published, ``retrieved``
-    when it was looked up, as ISO 8601, "" where nobody says.
+    when it was looked up, as ISO 8601, "" unless stated.
     """
 
     device: str

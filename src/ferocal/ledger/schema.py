@@ -1,7 +1,7 @@
 """Tables of the ledger, in portable SQL types.
 
-Times are ISO 8601 text in UTC, "" where nobody knows the time of a loaded or typed
-reading. Visits and runs carry a globally unique ``uid``, so
+Times are ISO 8601 text in UTC, "" where that of a loaded or typed
+reading is unknown. Visits and runs carry a globally unique ``uid``, so
 that ledgers can be merged; the integer keys are local to one ledger.
 """
 
@@ -67,7 +67,7 @@ facts = Table(
 # A call of `measure`, `enter` or `load`; `overhead` is what an empty program reads as on this
 # bench, `digest` that of the file that was loaded. `study_file` is its text at that time, and
 # `criteria` what of it judges; sessions of earlier versions have neither. Those that came from
-# another ledger are `merged`; of sessions of earlier versions nobody knows.
+# another ledger are `merged`; unknown for sessions of earlier versions.
 session = Table(
     "session",
     metadata,
@@ -88,7 +88,7 @@ session = Table(
 
 # A visit is `active` when its checks held, `not active` when one did not. `subjects` has
 # for each workload its command, what it says of its version, and digests of its files. A
-# run of which nobody knows the visit has one of its own, that is not `known`. A visit that
+# run whose visit is unknown has a separate one, which is not `known`. A visit that
 # people speak of has a `name`, one per bench and configuration. `padding` is the random part
 # of the size of the environment in it, in bytes.
 visit = Table(
@@ -151,7 +151,7 @@ reading = Table(
     Column("statistic", String(20)),
 )
 
-# What stands in the place of a reading that nobody could take, and why.
+# What stands in the place of a reading that could not be taken, and why.
 absence = Table(
     "absence",
     metadata,
@@ -229,7 +229,7 @@ mark = Table(
 )
 
 # A note is on what it names, or else on the whole study. `date` is when that was seen and
-# `source` where ("screenshot of 3 May"), as far as somebody said.
+# `source` where ("screenshot of 3 May"), as far as stated.
 note = Table(
     "note",
     metadata,
@@ -243,7 +243,7 @@ note = Table(
     Column("source", Text),
 )
 
-# How much visits vary, brought in from another study of the same bench; of several for one
+# How much visits vary, imported from another study of the same bench; of several for one
 # metric the latest counts.
 noise_floor = Table(
     "noise_floor",
@@ -288,7 +288,7 @@ bench_look = Table(
 )
 
 # A result from elsewhere, of which there are no runs; of several for one device, metric and source
-# the latest counts. `date` and `retrieved` are "" where nobody says.
+# the latest counts. `date` and `retrieved` are "" unless stated.
 reference = Table(
     "reference",
     metadata,

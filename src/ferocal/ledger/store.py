@@ -70,7 +70,7 @@ class Ledger:
     def insert(
         self, table: sa.Table, connection: sa.Connection | None = None, **values: Any
     ) -> int:
-        """Insert a row with a new uid, in a transaction of its own if none is given."""
+        """Insert a row with a new uid, in a separate transaction if none is given."""
         if connection is None:
             with self.transaction() as begun:
                 return self.insert(table, begun, **values)
@@ -84,7 +84,7 @@ class Ledger:
         self._touched.append(Rows(table, first, first if last is None else last))
 
     def update(self, table: sa.Table, key: int, **values: Any) -> None:
-        """Change a row, in a transaction of its own."""
+        """Change a row, in a separate transaction."""
         with self.transaction() as connection:
             connection.execute(sa.update(table).where(table.c.id == key).values(**values))
             self.touch(table, key)
@@ -190,8 +190,8 @@ class Ledger:
     def transaction(self) -> Iterator[sa.Connection]:
         """A transaction that writes; what fails in it leaves the ledger as it was.
 
-        It takes the right to write at once: one that begins by reading would be refused the
-        right as soon as somebody else has written meanwhile.
+        It takes the right to write immediately: one that begins by reading would be refused the
+        right as soon as another process has written meanwhile.
         """
         if self._open is not None:
             yield self._open

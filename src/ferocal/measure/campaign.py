@@ -131,7 +131,7 @@ def choose_visits(
     Raises
     ------
     UsageError
-        When a level or configuration is not known, or nothing fits.
+        When a level or configuration is unknown, or nothing fits.
     """
     for name in configurations:
         study.configuration(name)

@@ -70,7 +70,7 @@ class Hand:
         Raises
         ------
         HoldError
-            When there is nobody to ask.
+            When there is no operator to ask.
         KeyboardInterrupt
             When the operator ends the session at a question.
         """
@@ -93,7 +93,7 @@ class Hand:
         return _with(ending, found)
 
     def remember(self, run_id: int, slot: Slot, workload: Workload, ending: Ending) -> None:
-        """Keep in mind which reading was typed last, now that it is recorded."""
+        """Remember which reading was typed last, now that it is recorded."""
         typed = [v.metric for v in ending.values if v.metric in workload.asked]
         typed = [name for name in typed if workload.metric[name].kind == "value"]
         self._last = _Last(run_id, slot, workload, typed[-1]) if typed else None

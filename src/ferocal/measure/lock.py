@@ -31,7 +31,7 @@ LOCK_FILE = "measure.lock"
 _MOST_BYTES = 2**14
 # Names the directory of the locks of benches, such as one that containers share.
 _PLACE = "FEROCAL_LOCKS"
-# The first in which everybody can write: the same for all, wherever their temporary files are.
+# The first that is writable for everyone: the same for all, wherever their temporary files are.
 _PLACES = ("/run/lock", "/var/lock", "/tmp")
 
 
@@ -113,7 +113,7 @@ def _lock_bench(stack: ExitStack, path: Path, study: Study) -> None:
 
 
 def _open_held(path: Path) -> int | None:
-    """A handle of the lock, held until it is closed; None if somebody else holds it."""
+    """A handle of the lock, held until it is closed; None if another process holds it."""
     while True:
         handle = _open_shared(path)
         try:
@@ -158,7 +158,7 @@ def _release(handle: int, path: Path) -> None:
 
 
 def _hold(handle: int) -> bool:
-    """Hold the lock of an open file until it is closed; whether nobody else does."""
+    """Hold the lock of an open file until it is closed; whether no other process does."""
     if sys.platform == "win32":
         import msvcrt
 
@@ -190,7 +190,7 @@ def _refusal(where: str, holder: str) -> FerocalError:
 
 
 def _holder(path: Path | None) -> str:
-    """Who holds the lock of a bench, in words; "" if that is not known or is no more."""
+    """Who holds the lock of a bench, in words; "" if that is unknown, or nobody does any more."""
     if path is None:
         return ""
     try:

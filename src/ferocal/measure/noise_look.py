@@ -14,7 +14,7 @@ from ferocal.ledger.writing.additions import record_look
 from ferocal.measure.lock import measuring_lock
 from ferocal.study.load import STUDY_FILE, load_study
 
-# The change whose rounds are told, and the runs of a visit.
+# The change whose rounds are reported, and the runs of a visit.
 CHANGES = (0.01, 0.03, 0.1)
 RUNS = 3
 # From these shares on something is worth changing first.

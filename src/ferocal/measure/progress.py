@@ -1,4 +1,4 @@
-"""What measuring reports and asks while it goes on; the command line decides how."""
+"""What measuring reports and asks while it runs; the command line decides how."""
 
 from __future__ import annotations
 
@@ -74,10 +74,10 @@ class Observer(Protocol):
         """Something that the user should know."""
 
     def hold(self, configuration: str, level: str, text: str, round: int) -> Decision | None:
-        """An operator has to act, in a round; None when there is nobody to ask."""
+        """An operator has to act, in a round; None when there is no operator to ask."""
 
     def ask(self, question: Question) -> Answer | None:
-        """An operator has to read something; None when there is nobody to ask."""
+        """An operator has to read something; None when there is no operator to ask."""
 
 
 class MaskedObserver:

@@ -106,7 +106,7 @@ class RunTaker:
         keep_ending(self._recorder, _masked(ending, self._study.mask))
 
     def take(self, visit: Visit, slot: Slot, workload: Workload) -> Ending:
-        """Take a run, and again at once where it failed or was disturbed and may be retaken.
+        """Take a run; if it failed or was disturbed and may be retaken, take it again.
 
         Whether a run was disturbed depends on what others did meanwhile, never on its value.
         """
@@ -199,7 +199,7 @@ class RunTaker:
             began=began,
         )
         self._tell_of_strays(slot.workload, completed)
-        # A run that is over before anybody could look leaves that to the next one of the visit.
+        # A run that is over before it could be observed leaves that to the next one of the visit.
         if invocation.observe and completed.error is None and completed.processes != ():
             visit.unobserved.discard(slot.workload)
             results = verify_running(configuration, study.directory, completed.processes)

@@ -10,8 +10,8 @@ from pathlib import Path
 from ferocal.bench.execution import Completed
 from ferocal.study.sources import compile_pattern
 
-# Characters read at a time, the longest match in an output that is too long to be read at once,
-# and how much is kept of what lies before the place where the search goes on.
+# Characters read at a time, the longest match in an output that is too long for one piece,
+# and how much is kept of what lies before the place where the search continues.
 _PIECE = 2**22
 _LONGEST = 2**16
 _BEFORE = 2**16
@@ -50,7 +50,7 @@ def _search_file(path: Path, expression: re.Pattern[str]) -> Iterator[re.Match[s
         while not last:
             piece = file.read(_PIECE)
             text, last = text + piece, not piece
-            # What begins later may go on in the next piece.
+            # What begins later may continue in the next piece.
             safe = len(text) + 1 if last else max(start, len(text) - _LONGEST)
             for match in expression.finditer(text, start):
                 if match.start() >= safe:

@@ -77,7 +77,7 @@ class Session:
         Raises
         ------
         VerificationError
-            When a configuration is not active, unless the session is to go on.
+            When a configuration is not active, unless the session is to continue.
         BenchChangedError
             When a hardware fact is not what it was.
         FerocalError

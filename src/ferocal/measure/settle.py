@@ -54,7 +54,7 @@ def _unmet_conditions(rules: Settle, now: dict[str, Any]) -> list[str]:
 def _look_for_others(
     meter: BusyMeter, busy: tuple[str, ...], quiet_since: float
 ) -> tuple[tuple[str, ...], float]:
-    """Who was busy, and since when nobody has been."""
+    """Who was busy, and since when none has been."""
     seen = meter.end(0.0)
     if seen.others is not None and seen.others - seen.resolution > BUSY_LIMIT:
         return seen.names, time.monotonic()

@@ -1,4 +1,4 @@
-"""JSON text: numbers never rounded, what is not known is null."""
+"""JSON text: numbers never rounded, what is unknown is null."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from ferocal.terms.signs import spelled
 def dumps(document: Any) -> str:
     """JSON text of a document in which NaN and infinities become null.
 
-    Signs that nobody sees, or that change how others look, are escaped in its strings.
+    Characters that are invisible, or change how others look, are escaped in its strings.
     """
     # Lists of objects may be long: one line each, which the fast encoder writes.
     if isinstance(document, dict) and any(_is_table(value) for value in document.values()):

@@ -82,7 +82,7 @@ def _items(block: Items) -> str:
 
 
 def _grid(block: Grid) -> str:
-    """A table in which the unit and the direction have columns of their own."""
+    """A table in which the unit and the direction have separate columns."""
     signs = Signs()
     heads = [("metric", False), ("unit", False), ("better", False)]
     if block.base is not None:

@@ -96,7 +96,7 @@ def _grid(console: Console, block: Grid) -> None:
 
 
 def _table(console: Console, block: Table) -> None:
-    """Groups are tables under lines of their own, with columns as wide as those of the others."""
+    """Groups are tables under a line with their name; columns are as wide in all of them."""
     signs = Signs(words=plain_words(console))
     columns, groups = _fitting(block, signs, console.width)
     if block.title:

@@ -92,7 +92,7 @@ def _stated_switching(study: Study) -> float | None:
 def count_comparisons(study: Study) -> Mapping[Role, int]:
     """Sizes of the families: the comparisons of the metrics of each role."""
     roles = Counter(metric.role for _, _, metric in study.metrics())
-    # The control arm is a family of its own.
+    # The control arm is a separate family.
     others = max(1, len(study.configurations) - 1 - study.head.control)
     return {role: count * others for role, count in roles.items()}
 

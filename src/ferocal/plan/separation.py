@@ -13,7 +13,7 @@ from ferocal.study.load import Study
 from ferocal.terms.names import closest
 from ferocal.terms.wording import listed
 
-# What nobody has stated a duration of counts as much as any other switch.
+# A switch without a stated duration counts as much as any other switch.
 _UNKNOWN_SECONDS = 60.0
 
 
@@ -156,7 +156,7 @@ def _seconds_between(study: Study, start: Levels, end: Levels) -> float:
 
 
 def _seconds(study: Study, factor: str, name: str) -> float:
-    """How long switching to a level takes; as nobody says, a minute; nothing without a switch."""
+    """How long switching to a level takes; a minute unless stated; nothing without a switch."""
     level = study.level(factor, name)
     if not level.switch and not level.hold:
         return 0.0

@@ -84,7 +84,7 @@ class CompositionError(ValueError):
 class StudyTable(BaseModel):
     """A table of the study file."""
 
-    # Built when a file is read, all tables at once: one by one would take twice as long.
+    # Built when a file is read, all tables together: one by one would take twice as long.
     model_config = ConfigDict(extra="forbid", frozen=True, alias_generator=_kebab, defer_build=True)
 
 

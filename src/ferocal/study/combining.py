@@ -276,7 +276,7 @@ class _Combiner:
         return CONTROL if base == first else base
 
     def _first_of(self, name: str) -> dict[str, Any]:
-        """Tables of a kind from all studies; of one name the first, and the others are told."""
+        """Tables of a kind from all studies; of one name the first, and the others are reported."""
         merged: dict[str, Any] = {}
         for n, raw in enumerate(self.raw):
             for key, table in raw.get(name, {}).items():

@@ -187,7 +187,7 @@ def _combinations(file: StudyFile) -> list[Levels]:
 
 
 def _check_size(factors: Mapping[str, list[str]]) -> None:
-    """Refuse more combinations than anybody measures, before they are made."""
+    """Refuse more combinations than can be measured, before they are made."""
     counts = [len(levels) for levels in factors.values()]
     if math.prod(counts) <= MOST_CONFIGURATIONS:
         return

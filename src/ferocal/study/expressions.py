@@ -26,7 +26,7 @@ NAME: /[^\W\d_]\w*([.-]\w+)*/
 QUOTED: /'[^']+'/
 %ignore /\s+/
 """
-# Of more operations in one another nobody could say what they mean.
+# With more operations nested in one another, the meaning is lost.
 MOST_DEEP = 100
 ADVICE = 'write it like "page - idle" or "energy / (2 × frames)", a name with other signs in \'…\''
 

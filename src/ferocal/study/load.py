@@ -1,4 +1,4 @@
-"""Reading a study file: all mistakes are reported at once, with key and line."""
+"""Reading a study file: all mistakes are reported together, with key and line."""
 
 from __future__ import annotations
 

@@ -28,7 +28,7 @@ class Metric(StudyTable):
     ``margin`` is a share, or an amount in the metric's own unit for what may be zero or
     negative. ``resolution`` is the smallest step that a reading can show, ``plausible`` the
     lowest and highest value that can be true, both in the unit. ``noise`` is how much visits
-    vary (SD), as somebody asserts: a share, or an amount in the unit. ``statistic`` is what the
+    vary (SD), as the analyst asserts: a share, or an amount in the unit. ``statistic`` is what the
     workload's own number is of several values; ``samples`` is where it says how many.
 
     A metric without source is read by an operator, who types it or, with ``read`` as
@@ -36,7 +36,7 @@ class Metric(StudyTable):
 
     A metric of the kind "frames" or "soak" is a trace, of which several metrics are
     computed; `derive` names them. ``part_margin`` and ``part_role`` give some of them a margin or
-    a role of their own. With ``short`` and ``long`` a soak has also the levels up to one time and
+    a separate role. With ``short`` and ``long`` a soak has also the levels up to one time and
     from another on, for sessions of that length. Frames take a ``limit``: the share of time in
     longer frames is one of these metrics.
 

@@ -188,8 +188,8 @@ class Workload(Command, Accepting):
     ``version`` is a command that prints what the software says of itself; ``files`` are
     what the workload works on, of which digests are kept. ``takes`` states its duration.
     ``before`` and ``after`` are done around every run, outside of what is measured. A run that
-    fails is taken again at once, up to ``retakes`` times. ``noise`` is how much visits vary
-    (SD), as somebody asserts. Workloads of one ``group`` stand together in every table; in an
+    fails is immediately taken again, up to ``retakes`` times. ``noise`` is how much visits vary
+    (SD), as the analyst asserts. Workloads of one ``group`` stand together in every table; in an
     index over workloads each has its ``weight``. With ``sizes`` it is one workload for each of
     them, all in every visit.
     Caveats that would leave no verdict on it can be accepted with a reason.
@@ -347,7 +347,7 @@ class Quiet(StudyTable):
 
     ``others_below`` is the share that other processes of the machine use, ``stolen_below``
     that which the host of a virtual machine withholds. A run that breaks a rule is kept as
-    disturbed, is not used, and is taken again at once, up to ``retakes`` times.
+    disturbed, is not used, and is immediately taken again, up to ``retakes`` times.
     """
 
     others_below: Share | None = None
@@ -371,7 +371,7 @@ class Bench(StudyTable):
 
 
 class Preference(StudyTable):
-    """What counts how much for somebody: weights of workloads, or of groups of them.
+    """How much each part counts: weights of workloads, or of groups of them.
 
     What is not named does not count.
     """
@@ -392,7 +392,7 @@ class Head(StudyTable):
     to the baseline) or "once". ``visits`` is the number of visits to a configuration in
     one go under the last two, each begun with ``renew``. With ``control`` the baseline is
     measured a second time in every round, under the name "control". ``noise`` is how much
-    visits vary (SD), as somebody asserts. With ``pad_environment`` the environment of all
+    visits vary (SD), as the analyst asserts. With ``pad_environment`` the environment of all
     runs has the same size in every configuration, and a random one in every visit.
     ``secrets`` names variables whose values are masked wherever Ferocal keeps or shows them.
     ``prepare`` is done at the beginning of every session that measures, before anything is

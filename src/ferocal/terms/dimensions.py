@@ -25,7 +25,7 @@ _FACTORS = {"%": 0.01}
 class Dimension:
     """Powers of base units by name, sorted; ``factor`` is the size of the unit in terms of these.
 
-    Words that the table of units does not have, such as "points", are bases of their own.
+    Words that the table of units does not have, such as "points", are separate bases.
     """
 
     powers: tuple[tuple[str, int], ...]

@@ -31,7 +31,7 @@ PLAIN = {
     "\N{GREEK SMALL LETTER MU}": "u",
 }
 _HANDLER = "ferocal.plain"
-# Categories of signs that nobody sees, or that change what others look like.
+# Categories of characters that are invisible, or change what others look like.
 _INVISIBLE = ("Cc", "Cf", "Cs", "Zl", "Zp")
 
 

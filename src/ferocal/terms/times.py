@@ -1,6 +1,6 @@
-"""Times as ISO 8601 text, with what of them nobody knows.
+"""Times as ISO 8601 text, with what is unknown of them.
 
-A time whose zone nobody has stated is taken as UTC, and has the offset "-00:00", which says just
+A time without a stated zone is taken as UTC, and has the offset "-00:00", which says just
 that (RFC 3339, 4.3). A date without a time of day is its midnight.
 """
 

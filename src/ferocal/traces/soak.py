@@ -181,7 +181,7 @@ def bin_medians(time: FloatArray, value: FloatArray, width: float) -> tuple[Floa
 
 
 def _split(medians: FloatArray, begin: int, end: int, noise: float, found: list[int]) -> None:
-    """Split a segment where the levels differ most, and go on in both parts."""
+    """Split a segment where the levels differ most, and continue in both parts."""
     size = end - begin
     if size < 2 * FEWEST_BINS:
         return

@@ -28,7 +28,7 @@ _CLEAR_STEPS = 2.5
 _LEAST_SAMPLES = 10_000
 _ODD_FACTOR = 5.0
 _ODD_STEPS = 8.0
-# Among fewer readings nobody can tell which one is odd.
+# Among fewer readings it is unclear which one is odd.
 _FEWEST_FELLOWS = 4
 _NEAR_POWER = 0.15
 # Single readings so far apart (natural logarithm) are doubtful, for rounding allows for less.
@@ -96,7 +96,7 @@ def _odd(arms: Arms, arm: int, worst: float, others: float) -> str:
 def _odd_among_arms(view: View, arms: Arms, ratio: np.ndarray) -> Iterator[Finding]:
     """Readings of arms with one or two, of another order of magnitude than the whole series.
 
-    A single reading is told only if it is near a power of ten of its fellows, as with a digit
+    A single reading is reported only if it is near a power of ten of its fellows, as with a digit
     too few; of two, if the other one is like its fellows.
     """
     groups = find_segments([arms.series_of])

@@ -177,7 +177,7 @@ class View:
 
     @functools.cached_property
     def sharp(self) -> Arms:
-        """The arms without readings off moving displays, whose middles nobody has read."""
+        """The arms without readings off moving displays, whose midpoints were never read."""
         return sort_into_arms(self.readings.select(self.readings.width == 0), self.scales)
 
     @functools.cached_property

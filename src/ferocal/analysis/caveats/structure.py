@@ -188,7 +188,7 @@ def _unknown_visits(view: View) -> Iterator[Finding]:
 
 
 def _has_unknown_visits(view: View, effect: Effect) -> bool:
-    """Whether nobody knows the visits of a side of an effect."""
+    """Whether the visits of a side of an effect are unknown."""
     readings = view.readings
     bench, series = readings.benches.index(effect.bench), view.places[effect.series]
     sides = (readings.configurations.index(c) for c in (effect.configuration, effect.baseline))

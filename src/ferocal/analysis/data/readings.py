@@ -43,8 +43,8 @@ class Readings:
     visit or run; ``samples`` counts the single values that a reading summarises, NaN where
     unknown; ``width`` is half of the range in which it was read, in the unit, mostly 0;
     ``bound`` is +1 where the true value is above the reading and −1 where it is below, mostly
-    0; ``time`` is when the visit began, in days since 1970, NaN where nobody knows. Runs of
-    ``unknown_arms`` (by their codes) have a visit of their own each, because nobody knows which
+    0; ``time`` is when the visit began, in days since 1970, NaN where unknown. Runs of
+    ``unknown_arms`` (by their codes) have a separate visit each, because it is unknown which
     belong together.
     """
 

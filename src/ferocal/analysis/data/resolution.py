@@ -73,7 +73,7 @@ def _fit_decimals(values: FloatArray, decimals: IntArray | int) -> np.ndarray:
         scaled = values * 10.0**decimals
     # A few roundings of the conversion, and not one that could be a further decimal.
     rounding = np.minimum(1e-3, 1e-14 * np.abs(scaled) + 1e-9)
-    with np.errstate(invalid="ignore"):  # beyond all numbers nothing fits
+    with np.errstate(invalid="ignore"):  # beyond the largest number nothing fits
         fits: np.ndarray = np.abs(scaled - np.rint(scaled)) <= rounding
     return fits
 

@@ -24,7 +24,7 @@ class Series:
     effects are differences in that unit, and that margin applies instead. ``resolution``
     is the smallest step that a reading can show, and ``plausible`` the lowest and highest
     value that can be true, both in the unit. ``noise`` is the standard deviation between visits
-    as somebody states it, a share, ``unit_noise`` the same in the unit. What is computed
+    as stated, a share, ``unit_noise`` the same in the unit. What is computed
     ``of_frames`` summarises as many as it has samples; it has ``assumed_times`` where nobody
     said how far apart its values are. Where neither direction is better there is no verdict.
     For people it is called ``label``, which is empty where the workload says enough; ``depth``

@@ -41,7 +41,7 @@ class FactorSetting:
 
     ``levels`` are those of every configuration, ``reference`` those of the baseline.
     ``confidence`` is the level of intervals, more than usual in a study that was looked at often.
-    Without ``parts`` nobody asks which workload carries the index. ``asked`` are workload and
+    Without ``parts`` it is not asked which workload carries the index. ``asked`` are workload and
     metric of those that were asked for besides what decides. ``amounts`` are by factor and level.
     ``seen`` has software facts that no factor explains, by name the value under each
     configuration, None where unknown.

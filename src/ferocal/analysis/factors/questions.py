@@ -18,7 +18,7 @@ from ferocal.analysis.factors.results import (
     LackOfFit,
 )
 
-# Joint effects of more terms than this are of no use to anybody.
+# Joint effects of more terms than this are of no use.
 _MOST_TOGETHER = 3
 
 

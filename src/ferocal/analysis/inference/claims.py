@@ -63,7 +63,7 @@ class JudgedClaim:
     ``mean``, ``low`` and ``high`` are on the scale of the analysis; of a one-sided claim both ends
     are one-sided 95 % bounds, else they are the 95 % interval. All are NaN where nothing was read.
     ``ends`` are those of the claim. ``more_rounds`` is what an undecided one is expected to need,
-    None where that is not known or beyond reach.
+    None where that is unknown or beyond reach.
     """
 
     verdict: ClaimVerdict

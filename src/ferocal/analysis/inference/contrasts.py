@@ -100,7 +100,7 @@ def estimate_contrasts(
         Gives the noise floor of a series on a bench; asked only where a side has a single
         visit.
     stated_of
-        Gives the standard deviation of visits to an arm as somebody states it, on the scale of
+        Gives the standard deviation of visits to an arm as stated, on the scale of
         the analysis; asked only where there is no noise floor either.
 
     Returns
@@ -110,7 +110,7 @@ def estimate_contrasts(
         where enough rounds have all sides of the contrast (`sides.carry_most`), it is taken
         within rounds (Student 1908); else from the means of all visits, if every side has at
         least two (Welch 1947); else with the noise floor, if there is one; else with the noise
-        that somebody states. What comes from several benches, or from several sides, is
+        that is stated. What comes from several benches, or from several sides, is
         independent and adds up.
     """
     terms = find_terms(contrasts, readings, np.unique(summaries.arm_of))
@@ -285,7 +285,7 @@ def hold_to_resolution(table: ContrastTable, error: FloatArray, step: FloatArray
 
     ``error`` is the standard uncertainty that nothing averages out. Without any spread all that
     is known is that each side is within half a step of what was read, so that the interval
-    reaches at least a whole ``step`` to both sides; if the step is not known either, there is
+    reaches at least a whole ``step`` to both sides; if the step is unknown either, there is
     no interval.
     """
     known = ~np.isnan(table.error)

@@ -115,7 +115,7 @@ class Setting:
     ``replicates`` by what more evidence could be had on each bench. In a study with ``looks``,
     ``looks_taken`` are the rounds after which looks were recorded, by bench; None for all that
     the readings reach.
-    ``noise_floors`` are those brought in from elsewhere, by bench and series; the visits to
+    ``noise_floors`` are those imported from elsewhere, by bench and series; the visits to
     ``floor_arm`` give one too, which counts first. ``control`` is the configuration that is
     the baseline measured a second time. For the caveats: ``differing`` names the factors in
     which each configuration differs from the baseline, ``amounts`` how much each has of what can be

@@ -19,7 +19,7 @@ def against_baseline(
     """Every other configuration minus the baseline, for every series on every bench.
 
     In the order of benches, series, configurations. The series of one role are a family, over
-    all benches; the control arm, which is the baseline again, is one of its own.
+    all benches; the control arm, which is the baseline again, is a separate one.
     """
     base = readings.configurations.index(baseline)
     return [

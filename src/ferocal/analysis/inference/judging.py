@@ -1,4 +1,4 @@
-"""From readings to judged contrasts, over all of them at once."""
+"""From readings to judged contrasts, over all of them together."""
 
 from __future__ import annotations
 
@@ -226,7 +226,7 @@ class _Analysis:
         return stated_sd(series, self.scales[arm.series], float(value.mean()))
 
     def _floor_of(self, series: int, bench: int) -> NoiseFloor | None:
-        """The noise floor of a series: of the study's own visits, else one brought in."""
+        """The noise floor of a series: of the study's own visits, else one imported."""
         if (series, bench) not in self._floors:
             readings, setting = self.readings, self.setting
             key = (readings.benches[bench], readings.series[series])

@@ -104,7 +104,7 @@ def rounds_to_decide(
 
     The smallest number at which the difference or the equivalence is found with
     probability ``power``, if effect and standard deviation are as seen; 0 when more than
-    `MOST_ROUNDS` would be needed, or the standard deviation is not known (NaN).
+    `MOST_ROUNDS` would be needed, or the standard deviation is unknown (NaN).
     ``alpha`` is the level after adjustment, ``fixed`` an uncertainty that does not shrink with
     the number of rounds.
     """

@@ -85,7 +85,7 @@ class PairedRounds:
 def pair_rounds(
     terms: Terms, rows: SideRows, visits: IntArray, *, interleaved: bool
 ) -> PairedRounds:
-    """Sums within rounds, for all parts at once; ``visits`` counts those of every side."""
+    """Sums within rounds, for all parts together; ``visits`` counts those of every side."""
     parts = len(terms.contrast_of_part)
     sides_of_part = np.bincount(terms.part_of_side, minlength=parts)
     usable = rows.in_round if interleaved else np.zeros(len(rows.side), dtype=bool)

@@ -75,8 +75,8 @@ def rank_contestants(
 ) -> Ranking | None:
     """Rank contestants by a series; None where fewer than two were read, or some as bounds only.
 
-    All pairs are compared at once. Where all were visited in common rounds, these are blocks and
-    the variance is pooled (Tukey 1953, The problem of multiple comparisons; Kramer 1956,
+    All pairs are compared simultaneously. Where all were visited in common rounds, these are blocks
+    and the variance is pooled (Tukey 1953, The problem of multiple comparisons; Kramer 1956,
     Biometrics 12, 307-310); elsewhere the pairs are contrasts of visits, adjusted after Holm.
     A rank lies between one more than those shown to be better and those not shown to be worse.
     ``relative_to`` is the contestant to which values are relative.
@@ -171,7 +171,7 @@ def _from_rounds(found: Lineup, confidence: float) -> dict[tuple[int, int], Verd
 
 
 def _verdict(change: float, apart: float, half: float, margin: float) -> Verdict:
-    """The verdict on a difference that is to be beyond ``apart``, with a half width of its own."""
+    """The verdict on a difference that is to be beyond ``apart``, with its own half width."""
     if abs(change) + half < margin:
         return Verdict.EQUIVALENT
     if abs(change) <= apart:

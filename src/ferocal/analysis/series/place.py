@@ -73,7 +73,7 @@ def locate(
     Returns
     -------
     Whereabouts or None
-        None where it is not known how much visits vary, or only one release was visited.
+        None where it is unknown how much visits vary, or only one release was visited.
 
     Notes
     -----

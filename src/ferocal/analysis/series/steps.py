@@ -42,7 +42,7 @@ class SeriesShift:
     those between which it lies with 95 %, all by their place. ``change``, ``low`` and ``high``
     are shares, or in the unit on the "difference" scale. ``certainty`` is the probability of this
     kind against the other, both being as likely beforehand, NaN where too few releases were
-    read to tell. ``undone`` is the release with which it was taken back, None where it was not.
+    read to tell. ``undone`` is the release that undid it, None where it was not.
     """
 
     bench: str
@@ -201,7 +201,7 @@ def _size_of_step(
 ) -> tuple[_Size, tuple[int, int]]:
     """The size of a step over all places where it may be, and between which releases it is.
 
-    It is there with 95 %. Where it is not known how sure the place is, it is as it was found.
+    It is there with 95 % probability; if that is unknown, the place is as found.
     """
     at = course.place
     begin, end = int(at[first]), int(at[last - 1])

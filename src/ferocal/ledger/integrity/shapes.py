@@ -275,7 +275,7 @@ def _checks_of(table: sa.Table, by: str) -> tuple[str, list[_TextCheck]]:
         **dict.fromkeys(_METRICS, _check_metric),
         **{column: adapter.validate_json for column, adapter in _JSON.items()},
     }
-    # What is no text at all is found by the other query; each text is looked at once.
+    # What is no text at all is found by the other query; each text is looked at only once.
     texts = [
         (
             column,

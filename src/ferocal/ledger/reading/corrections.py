@@ -86,7 +86,7 @@ def read_corrected(ledger: Ledger) -> tuple[CorrectedReading, ...]:
 
 @dataclass(frozen=True)
 class AbsenceRow:
-    """A reading that nobody could take: where, how that is called, and why if somebody said."""
+    """A reading that could not be taken: where, how that is called, and why, if stated."""
 
     bench: str
     configuration: str

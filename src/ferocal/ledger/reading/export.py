@@ -58,7 +58,7 @@ def read_long_rows(ledger: Ledger) -> tuple[list[str], list[Any]]:
                 new = (corrected.value, corrected.low, corrected.high, corrected.bound)
                 cells[_VALUE : _VALUE + 4] = new
             found.append((order, cells))
-    # Times that are not known come first, as nothing says where else they belong.
+    # Unknown times come first, as nothing says where else they belong.
     found.sort(key=lambda item: item[0])
     return list(_COLUMNS), [cells for _, cells in found]
 

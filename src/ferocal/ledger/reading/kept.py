@@ -1,4 +1,4 @@
-"""What a ledger holds, kind by kind, for somebody who is about to pass it on."""
+"""What a ledger holds, kind by kind, for whoever is about to share it."""
 
 from __future__ import annotations
 

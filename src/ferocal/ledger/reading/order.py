@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 # Compared with each other.
 Place = tuple[str, int]
-# Of what nobody knows the time.
+# The time of what has none.
 NOWHERE: Place = ("", 0)
 
 

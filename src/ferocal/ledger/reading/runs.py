@@ -60,7 +60,7 @@ class RunRow:
     """A run with its readings, as `ferocal runs` lists it.
 
     ``id`` is shortened, and so is ``visit`` unless people have named it. ``started_at`` is ""
-    where nobody knows when it was. ``absences`` are, by metric, marks and reasons.
+    where the time is unknown. ``absences`` are, by metric, marks and reasons.
     """
 
     id: str

@@ -15,7 +15,7 @@ from ferocal.ledger.store import Ledger
 
 @dataclass(frozen=True)
 class VisitRow:
-    """A visit as it was recorded; ``started_at`` is "" where nobody knows when it was.
+    """A visit as it was recorded; ``started_at`` is "" where the time is unknown.
 
     ``place`` is what visits are ordered by in time.
     """
@@ -59,7 +59,7 @@ def read_visits(ledger: Ledger) -> dict[int, VisitRow]:
 def read_places(ledger: Ledger) -> dict[int, Place]:
     """By key of a visit what visits are ordered by in time."""
     visit, session = schema.visit.c, schema.session.c
-    # Whether sessions of earlier versions were merged is not known.
+    # It is unknown whether sessions of earlier versions were merged.
     live = sa.and_(session.kind == "measure", session.merged.is_(False))
     query = sa.select(visit.id, visit.started_at, sa.func.coalesce(live, False))
     joined = query.join_from(schema.visit, schema.session).order_by(visit.id)
@@ -68,7 +68,7 @@ def read_places(ledger: Ledger) -> dict[int, Place]:
 
 @dataclass(frozen=True)
 class NamedVisit:
-    """A visit that people have named; ``started_at`` is "" where nobody knows."""
+    """A visit that people have named; ``started_at`` is "" where unknown."""
 
     key: int
     round: int | None

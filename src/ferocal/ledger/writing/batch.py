@@ -1,4 +1,4 @@
-"""Many readings at once: visits, runs and readings in one transaction."""
+"""Many readings together: visits, runs and readings in one transaction."""
 
 from __future__ import annotations
 
@@ -125,7 +125,7 @@ def _uids(count: int) -> Iterator[str]:
 def _insert_visits(
     ledger: Ledger, connection: sa.Connection, batch: Batch, session: int, facts: int
 ) -> np.ndarray:
-    """The keys of the visits; those that are there learn what was not known of them."""
+    """The keys of the visits; those that are there receive what was unknown about them."""
     first = _next_key(connection, schema.visit)
     keys = np.zeros(len(batch.visits), dtype=np.int64)
     rows: list[dict[str, Any]] = []
@@ -159,7 +159,7 @@ def _insert_visits(
 
 
 def _learn(connection: sa.Connection, visit: BatchVisit) -> None:
-    """Complete a visit that is there with a round or a time that was not known of it."""
+    """Complete an existing visit with a round or a time that was unknown."""
     c = schema.visit.c
     learned: dict[str, tuple[Any, Any]] = {"round": (visit.round, c.round.is_(None))}
     learned["started_at"] = (visit.started_at or None, c.started_at == "")

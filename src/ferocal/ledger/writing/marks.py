@@ -16,7 +16,7 @@ def mark_runs(ledger: Ledger, ids: Sequence[str], *, excluded: bool, reason: str
     Raises
     ------
     UsageError
-        When a run is not known, or is marked so already; then nothing is marked.
+        When a run is unknown, or is marked so already; then nothing is marked.
     """
     # Nobody else marks between looking at the marks and adding to them.
     with ledger.together():

@@ -39,7 +39,7 @@ KeyMap = dict[sa.Table, dict[int, int]]
 
 @dataclass(frozen=True)
 class Merged:
-    """How many visits and runs were brought in, and how many runs were there already."""
+    """How many visits and runs were imported, and how many runs already existed."""
 
     visits: int
     runs: int

@@ -58,7 +58,7 @@ def save_figure(figure: Figure, path: Path, *, force: bool = False) -> None:
 
 
 def _show_signs(figure: Figure) -> None:
-    """Have signs that nobody sees shown as on the screen; XML cannot even have them."""
+    """Show invisible characters as on the screen; XML cannot even contain them."""
     for text in figure.findobj(mpl.text.Text):
         text.set_text(visible(text.get_text()))
 

@@ -1,4 +1,4 @@
-"""Small intervals in the cells of a grid, each row on a scale of its own."""
+"""Small intervals in the cells of a grid, each row on its own scale."""
 
 from __future__ import annotations
 
