@@ -38,8 +38,8 @@ def test_what_to_change_first_is_the_largest_cause() -> None:
     figures = figures_of(NoiseLook(9.0, (stretch(2000), stretch(2500), stretch(2400)), 1e-7, ()))
     first = figures["first"]
     assert first[0].startswith("the machine runs on its battery")
-    assert "governor" in first[1] and "withheld 30.0%" in first[2]
-    assert any("others took 20.0% of the processors (indexer)" in text for text in first)
+    assert "governor" in first[1] and "took 30.0 %" in first[2]
+    assert any("other processes took 20.0 % of processor time (indexer)" in text for text in first)
     assert figures["clock_mhz"] == [2000, 2500]
 
 

@@ -92,7 +92,7 @@ def test_a_file_takes_its_place_whole_or_not_at_all(tmp_path: Path) -> None:
     plain = tmp_path / "plain"
     plain.touch()  # with the permissions that this user gives to what is new
     assert not link.is_symlink() and link.stat().st_mode == plain.stat().st_mode
-    with pytest.raises(UsageError, match="no regular file"), whole_file(Path("/dev/full")):
+    with pytest.raises(UsageError, match="not a regular file"), whole_file(Path("/dev/full")):
         raise AssertionError
     with (
         pytest.raises(FerocalError, match="cannot be written"),

@@ -21,7 +21,7 @@ def noise_document(figures: Mapping[str, Any], bench: str | None) -> Document:
         (
             sentences(look_lines(figures)),
             Items(tuple((line, ()) for line in _figures(figures))),
-            *caveats(_minds(figures, bench)),
+            *caveats(_caveats(figures, bench)),
             next_steps(*((text, None) for text in first[:3])),
         ),
     )
@@ -70,7 +70,7 @@ def _figures(figures: Mapping[str, Any]) -> Iterator[Line]:
     yield Line(f"steps of {significant(1e9 * figures['timer_seconds'], 2)} ns", "timer")
 
 
-def _minds(figures: Mapping[str, Any], bench: str | None) -> Iterator[str | Line]:
+def _caveats(figures: Mapping[str, Any], bench: str | None) -> Iterator[str | Line]:
     yield "stretches imitate visits without a switch or reboot, which add further noise"
     if bench is None:
         yield "not recorded: no study in this directory"

@@ -36,7 +36,7 @@ def separation_document(found: Separation) -> Document:
     blocks.append(make_table(("configuration", *found.factors, ""), rows))
     if any(proposed.new for proposed in found.configurations):
         blocks.append(Code("\n".join(toml_lines(found))))
-    blocks += caveats(_minds(found))
+    blocks += caveats(_caveats(found))
     step = ("add them to study.toml, then take the runs", "ferocal measure")
     return Document(found.question, (*blocks, next_steps(step)))
 
@@ -69,7 +69,7 @@ def toml_lines(found: Separation) -> Iterator[str]:
         yield f"named.{name} = {{ {levels} }}"
 
 
-def _minds(found: Separation) -> Iterator[str]:
+def _caveats(found: Separation) -> Iterator[str]:
     if found.inseparable:
         names = list(found.inseparable)
         yield f"no possible configuration separates {listed(names)} from the others"

@@ -93,8 +93,8 @@ def _what_to_change(figures: dict[str, Any]) -> list[str]:
         found.append((stolen, text))
     if others is not None and others > _OTHERS:
         who = f" ({', '.join(figures['busiest'])})" if figures["busiest"] else ""
-        text = f"others took {others:.1%} of the processors{who}: stop them, or set others-below "
-        found.append((others, f"{text}under [bench.NAME.quiet]"))
+        text = f"other processes took {100 * others:.1f} % of processor time{who}: stop them, or "
+        found.append((others, f"{text}set others-below under [bench.NAME.quiet]"))
     if figures["on_mains"] is False:
         found.append((1.0, "the machine runs on its battery: connect it to the mains"))
     if figures["governor"] not in (None, "performance"):
