@@ -394,6 +394,38 @@ at-least = "2 %"
 """
 
 
+INCOMPARABLE = """
+[study]
+question = "Which driver loads the lobby sooner?"
+margin = "2 %"
+[workload.load.metric]
+time = { unit = "s", better = "lower" }
+[factor.driver.level]
+a = {}
+b = {}
+c = {}
+"""
+
+
+def test_a_report_is_written_where_nothing_is_left_to_draw(ferocal: Ferocal) -> None:
+    ferocal.write(INCOMPARABLE)
+    seconds = {"a": 1.0, "b": 1001.5, "c": 1002.5}  # two of them rather in milliseconds
+    rows = [
+        f"{name},load,time,{value + n / 100},{n}"
+        for n in (1, 2, 3)
+        for name, value in seconds.items()
+    ]
+    file = ferocal.directory / "readings.csv"
+    file.write_text("\n".join(["configuration,workload,metric,value,round", *rows]))
+    ferocal.quick("load", "readings.csv")
+    assert {e["verdict"] for e in ferocal.json("compare")["effects"]} == {"not comparable"}
+    ferocal.quick("report")
+    page = (ferocal.directory / "report.html").read_text(encoding="utf-8")
+    assert "Not comparable" in page and "<h2>Chart</h2>" not in page
+    status, _, error = ferocal.attempt("chart")
+    assert status == 2 and "no change against the baseline is known" in error
+
+
 def test_what_is_not_comparable_has_no_verdict_anywhere(ferocal: Ferocal) -> None:
     ferocal.write(DIFFERING.format(accept=""))
     ferocal.quick("measure")

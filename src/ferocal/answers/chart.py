@@ -80,6 +80,15 @@ class RatioChart:
     rows: tuple[ChartRow, ...]
     left_out: tuple[Series, ...]
 
+    @property
+    def drawn(self) -> list[ChartRow]:
+        """The rows that have anything to draw besides the baseline."""
+        return [row for row in self.rows if row.references or self._has_gains(row)]
+
+    def _has_gains(self, row: ChartRow) -> bool:
+        others = (cell for name, cell in row.cells.items() if name != self.baseline)
+        return any(math.isfinite(cell.gain) for cell in others)
+
 
 def make_charts(
     study: Study,

@@ -156,7 +156,11 @@ def _standing(
     if len(configurations) >= _FEWEST_RANKED:
         wanted["ranking"] = lambda: rank(study, evidence)
     if _FEWEST_RANKED <= len(configurations) <= _MOST_CHARTED:
-        wanted["charts"] = lambda: make_charts(study, evidence, references, against=against)
+        wanted["charts"] = lambda: tuple(
+            chart
+            for chart in make_charts(study, evidence, references, against=against)
+            if chart.drawn
+        )
     if references:
         wanted["references"] = lambda: stand_among(study, evidence, references)
     found = {}

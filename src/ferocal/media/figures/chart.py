@@ -71,8 +71,7 @@ def draw(chart: RatioChart) -> Figure:
             f"{len(chart.configurations)} configurations cannot be told apart in a chart: name up "
             f"to {MOST_CONFIGURATIONS} with --configuration"
         )
-    drawn = [row for row in chart.rows if _has_gains(row, chart)]
-    rows = sorted(drawn, key=lambda row: -row.largest)[:MOST_ROWS]
+    rows = sorted(chart.drawn, key=lambda row: -row.largest)[:MOST_ROWS]
     if not rows:
         raise NothingToShowError("nothing to draw: no change against the baseline is known")
     with mpl.rc_context(STYLE):
@@ -89,18 +88,6 @@ def draw(chart: RatioChart) -> Figure:
         _ratio_axis(axes, chart)
         _key(axes, chart)
     return figure
-
-
-def _has_gains(row: ChartRow, chart: RatioChart) -> bool:
-    """Whether there is anything to draw besides the baseline."""
-    others = (cell for name, cell in row.cells.items() if name != chart.baseline)
-    return any(math.isfinite(cell.gain) for cell in others) or bool(row.references)
-
-
-def can_be_drawn(chart: RatioChart) -> bool:
-    """Whether there is anything to draw, and little enough to be told apart."""
-    some = any(_has_gains(row, chart) for row in chart.rows)
-    return some and len(chart.configurations) <= MOST_CONFIGURATIONS
 
 
 def _limits(rows: Sequence[ChartRow]) -> tuple[float, float]:
