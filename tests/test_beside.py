@@ -104,6 +104,34 @@ def test_the_right_to_read_is_held_until_the_last_query(ferocal: Ferocal) -> Non
         assert stranger.stdout.readline() == "held\n"
 
 
+def test_a_ledger_held_for_longer_is_waited_for_by_every_command(ferocal: Ferocal) -> None:
+    ferocal.write(STUDY)
+    ferocal.quick("measure", "--rounds", "1")
+    run = ferocal.json("runs")["run_list"][0]["id"]
+    commands = [
+        ("compare",), ("runs",), ("inspect", "--integrity"), ("note", "dark"),
+        ("exclude", run, "--reason", "door was open"), ("measure", "--rounds", "2"),
+    ]  # fmt: skip
+    with hold(ferocal.directory / LEDGER_FILE) as stranger:
+        assert stranger.stdout is not None
+        assert stranger.stdout.readline() == "held\n"
+        processes = [begin(ferocal, *command) for command in commands]
+        for process in processes:
+            wait_until(lambda p=process: p.poll() is not None or waited(p) > 60)
+        assert [process.poll() for process in processes] == [None] * len(commands)
+    for command, process in zip(commands, processes, strict=True):
+        _, err = process.communicate(timeout=120)
+        assert process.returncode == 0, (command, err)
+
+
+def waited(process: subprocess.Popen[str]) -> int:
+    """How often a process went to sleep: SQLite does so twelve times in a fifth of a second."""
+    try:
+        return psutil.Process(process.pid).num_ctx_switches().voluntary
+    except psutil.NoSuchProcess:
+        return 0
+
+
 @pytest.mark.parametrize("command", ["measure", "compare", "note"])
 def test_ctrl_c_is_heard_at_once_while_a_stranger_holds_the_ledger(
     ferocal: Ferocal, command: str

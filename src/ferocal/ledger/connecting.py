@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import sqlite3
 import time
 from collections.abc import Callable, Iterator
@@ -42,11 +43,10 @@ def _configure(connection: Any, _record: Any) -> None:
     # The driver would begin transactions by itself, but not before CREATE TABLE: a process
     # killed then would leave a ledger without its version. The engine begins them instead.
     connection.isolation_level = None
-    cursor = connection.cursor()
-    cursor.execute("PRAGMA foreign_keys = ON")
     # The rollback journal keeps the ledger in one file that can be carried elsewhere.
-    cursor.execute("PRAGMA synchronous = FULL")
-    cursor.close()
+    for pragma in ("foreign_keys = ON", "synchronous = FULL"):
+        # The second reads the schema, which another process may hold.
+        _wait_in_pieces(functools.partial(connection.execute, f"PRAGMA {pragma}"))
 
 
 _ANY = "SELECT 1 FROM sqlite_master LIMIT 1"
