@@ -116,8 +116,7 @@ def test_a_ledger_held_for_longer_is_waited_for_by_every_command(ferocal: Feroca
         assert stranger.stdout is not None
         assert stranger.stdout.readline() == "held\n"
         processes = [begin(ferocal, *command) for command in commands]
-        for process in processes:
-            wait_until(lambda p=process: p.poll() is not None or waited(p) > 60)
+        wait_until(lambda: all(p.poll() is not None or waited(p) > 60 for p in processes))
         assert [process.poll() for process in processes] == [None] * len(commands)
     for command, process in zip(commands, processes, strict=True):
         _, err = process.communicate(timeout=120)

@@ -15,7 +15,6 @@ from ferocal.errors import UsageError
 from ferocal.study.configurations import CONTROL, is_possible
 from ferocal.study.load import Study
 from ferocal.terms.names import closest
-from ferocal.terms.wording import listed
 
 # A switch without a stated duration costs as much as any other release.
 _UNKNOWN_SECONDS = 60.0
@@ -102,8 +101,3 @@ def _chosen(study: Study, factor: str, at: Sequence[str]) -> dict[str, str]:
             hint = closest(text, known) if known else f"{factor} is the only factor"
             raise UsageError(f'no level "{text}" of another factor; {hint}')
     return dict(text.split("=", 1) for text in at)
-
-
-def other_levels(at: Mapping[str, str]) -> str:
-    """The levels of the other factors in words."""
-    return listed([f"{factor} {level}" for factor, level in at.items()])

@@ -43,7 +43,6 @@ reason_option = click.option(
     metavar="TEXT",
     help="Why (required; listed by `ferocal runs` and `compare --detail`).",
 )
-json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 force_option = click.option(
     "--force", is_flag=True, help="Overwrite a file that Ferocal did not write."
 )

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.caveats.kinds import WEIGHTS
+from ferocal.analysis.data.gaps import Gap, GapMark
 from ferocal.analysis.inference.effects import (
     Effect,
     gate_failures,
@@ -30,7 +31,6 @@ from ferocal.documents.blocks import (
 )
 from ferocal.documents.blocks import next_steps as next_block
 from ferocal.documents.caveats import group_caveats, make_remarks
-from ferocal.documents.gaps import gap_lines
 from ferocal.documents.next_steps import NextStep, next_steps
 from ferocal.documents.numbers import (
     change_text,
@@ -44,6 +44,7 @@ from ferocal.documents.remarks import corrected_lines, remark_lines
 from ferocal.documents.tables import group_by_series, series_label
 from ferocal.documents.wording import evidence_text, verdict_text
 from ferocal.terms.numbers import significant
+from ferocal.terms.wording import counted, listed
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
@@ -51,6 +52,9 @@ if TYPE_CHECKING:
 
 # At most so many lines of caveats stand below an overview.
 _MOST_LINES = 6
+# At most so many lines of gaps, and so many series in each.
+_MOST_GAPS = 6
+_MOST_SERIES = 4
 # What the answer or the remarks tell already.
 _TOLD = ("trade-off", "criteria-changed")
 
@@ -109,7 +113,7 @@ def detail_blocks(
     """Every effect with its interval, p-values and evidence, and every caveat with its advice."""
     effects = [e for e in comparison.effects if not only or is_asked(e.verdict, only)]
     yield effects_table(effects, comparison.confidence, as_factor=as_factor)
-    if gaps := gap_lines(comparison.gaps, comparison.baseline):
+    if gaps := _gap_lines(comparison.gaps, comparison.baseline):
         yield sentences(gaps)
     groups = [
         (
@@ -194,3 +198,24 @@ def _why_broken(effect: Effect) -> str:
 
 def _on(effect: Effect, several: bool) -> str:
     return f" on bench {effect.bench}" if several else ""
+
+
+def _gap_lines(gaps: Sequence[Gap], baseline: str) -> list[str]:
+    """What could not be compared and why, those of one reason together."""
+    groups: dict[tuple[str, GapMark, str], list[Gap]] = {}
+    for gap in gaps:
+        groups.setdefault((gap.configuration, gap.mark, gap.reason), []).append(gap)
+    lines = []
+    for (name, mark, reason), members in groups.items():
+        metrics = [f"{gap.workload} {gap.metric}" for gap in members]
+        if len(metrics) > _MOST_SERIES:
+            metrics = [*metrics[:_MOST_SERIES], f"{len(metrics) - _MOST_SERIES} more"]
+        why = f"{mark}, {reason}" if reason else str(mark)
+        if name == baseline:
+            lines.append(f"no effects on {listed(metrics)}: no reading with {name}, {why}")
+        else:
+            lines.append(f"no effect of {name} on {listed(metrics)}: {why}")
+    if len(lines) > _MOST_GAPS:
+        more = counted(len(lines) - _MOST_GAPS, "more gap")
+        return [*lines[:_MOST_GAPS], f"{more}, which --json lists"]
+    return lines

@@ -10,12 +10,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ferocal.documents.blocks import Chart, Document
-from ferocal.errors import NothingToShowError, UsageError
+from ferocal.errors import NothingToShowError
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
-
-SUFFIXES = (".svg", ".png")
 
 
 def draw(chart: Chart) -> Figure:
@@ -37,8 +35,6 @@ def save_charts(document: Document, path: Path, *, force: bool = False) -> list[
 
     Raises
     ------
-    UsageError
-        When the name of the file ends in something else than a known format.
     NothingToShowError
         When the document has no chart.
     FerocalError
@@ -46,8 +42,6 @@ def save_charts(document: Document, path: Path, *, force: bool = False) -> list[
     """
     from ferocal.media.figures.saving import save_figure
 
-    if path.suffix not in SUFFIXES:
-        raise UsageError(f"{path}: a chart is written as .svg or .png")
     charts = [block for block in document.blocks if isinstance(block, Chart)]
     if not charts:
         raise NothingToShowError(f"{path}: this result has no chart")

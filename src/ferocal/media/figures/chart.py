@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import matplotlib as mpl
@@ -251,8 +250,3 @@ def _key(axes: Axes, chart: RatioChart) -> None:
         handles=handles, loc="lower left", bbox_to_anchor=(0.0, 1.0), ncols=min(8, len(handles)),
         frameon=False, fontsize=9, handletextpad=0.5, columnspacing=1.4,
     )  # fmt: skip
-
-
-def chart_path(path: Path, chart: RatioChart, count: int) -> Path:
-    """Where the chart of a bench is written; of several each has the name of its bench."""
-    return path if count == 1 else path.with_name(f"{path.stem}-{chart.bench}{path.suffix}")
