@@ -7,9 +7,12 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterator
+from typing import Any
 
-from ferocal.documents.objects.index import DOCUMENTS
-from ferocal.documents.objects.schema import Schema
+from ferocal.documents.objects.index import OBJECTS
+
+# What objects are called, by the titles of their schemas.
+NAMES: dict[str, str] = {}
 
 HEAD = """\
 # JSON output
@@ -29,28 +32,46 @@ Parquet have the same columns.
 """
 
 
-def section(schema: Schema) -> Iterator[str]:
+def type_of(part: dict[str, Any]) -> str:
+    """The type of a value in words, with "?" where it may be null."""
+    if "anyOf" in part:
+        known = [type_of(option) for option in part["anyOf"] if option.get("type") != "null"]
+        return f"{known[0]}?"
+    if "$ref" in part:
+        return f"object: {name_of(part['$ref'])}"
+    inner = part.get("items") or part.get("additionalProperties") or {}
+    kind = str(part["type"])
+    if not inner or inner is True:
+        return kind
+    of = type_of(inner)
+    name = of.removeprefix("object: ")
+    return f"{kind} of {of}" if name == of else f"{kind}: {name}"
+
+
+def name_of(reference: str) -> str:
+    """What an object is called to which a schema refers."""
+    return NAMES[reference.rpartition("/")[2]].lower()
+
+
+def section(schema: dict[str, Any]) -> Iterator[str]:
     """The keys of an object as a table."""
-    yield f"\n## {schema.title}"
+    yield f"\n## {schema['description'].rstrip('.')}"
     yield "| key | type | meaning |"
     yield "|---|---|---|"
-    for key in schema.keys:
-        of = f": {key.of.title.lower()}" if key.of is not None else ""
-        yield f"| `{key.name}` | {key.type}{of} | {key.meaning} |"
-
-
-def schemas(schema: Schema) -> Iterator[Schema]:
-    """A schema, and those of the objects in it."""
-    yield schema
-    for key in schema.keys:
-        if key.of is not None:
-            yield from schemas(key.of)
+    for name, part in schema["properties"].items():
+        unit = f" ({part['unit']})" if "unit" in part else ""
+        yield f"| `{name}` | {type_of(part)} | {part['description']}{unit} |"
 
 
 def main() -> None:
     """Print the page."""
-    found = dict.fromkeys(part for schema in DOCUMENTS.values() for part in schemas(schema))
-    lines = [line for schema in found for line in section(schema)]
+    found: dict[str, dict[str, Any]] = {}
+    for made in OBJECTS.values():
+        schema = made.json_schema()
+        for part in (schema, *schema.get("$defs", {}).values()):
+            found.setdefault(part["title"], part)
+    NAMES.update((title, part["description"].rstrip(".")) for title, part in found.items())
+    lines = [line for schema in found.values() for line in section(schema)]
     sys.stdout.write(HEAD + "\n".join(lines) + "\n" + EXPORT)
 
 

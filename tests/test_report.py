@@ -18,7 +18,7 @@ from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.documents import numbers
 from ferocal.documents.blocks import Grid
-from ferocal.documents.objects.results import COMPARISON
+from ferocal.documents.objects.compare import ComparisonObject
 from ferocal.documents.overview import overview_blocks, shown_series
 from ferocal.documents.report import PARTS
 from ferocal.documents.wording import evidence_text, verdict_text
@@ -112,7 +112,7 @@ def test_verdicts_say_what_qualifies_them() -> None:
 
 def test_json_has_no_nan_and_loses_no_digit() -> None:
     study = make_study("flight/- fps higher | r64 +33.333333333333336")
-    (parsed,) = json.loads(dumps(COMPARISON.make(study)))["effects"]
+    (parsed,) = json.loads(dumps(ComparisonObject.make(study).model_dump()))["effects"]
     assert (parsed["low"], parsed["high"]) == (None, None)
     assert parsed["change"] == study.effects[0].change
 

@@ -103,7 +103,7 @@ def command(
     """
     import ferocal
     from ferocal.documents.compare import comparison_document
-    from ferocal.documents.objects.results import comparison_object
+    from ferocal.documents.objects.compare import ComparisonObject
 
     if (other is not None) != (between == "study"):
         raise click.UsageError("--between study needs the directory of another study")
@@ -118,7 +118,7 @@ def command(
     comparison = _sorted(comparison, sort)
     publish(
         lambda: comparison_document(comparison, as_factor=as_factor, only=only, detail=detail),
-        comparison_object(only),
+        lambda found: ComparisonObject.make(found).only(only),
         comparison,
     )
     if gate is not None:
@@ -136,10 +136,10 @@ def _check_options(given: dict[str, object]) -> None:
 def _publish_across(publish: Publication, directory: Path, selection: Selection) -> None:
     import ferocal
     from ferocal.documents.across import across_document
-    from ferocal.documents.objects.across import ACROSS
+    from ferocal.documents.objects.across import AcrossObject
 
     answer = ferocal.open(directory).across(selection)
-    publish(lambda: across_document(answer), ACROSS, answer)
+    publish(lambda: across_document(answer), AcrossObject.make, answer)
 
 
 def _publish_between(
@@ -153,7 +153,7 @@ def _publish_between(
     import ferocal
     from ferocal.answers.between import compare_between
     from ferocal.documents.between import between_document
-    from ferocal.documents.objects.between import BETWEEN
+    from ferocal.documents.objects.between import BetweenObject
 
     opened = ferocal.open(directory)
     selection = selection.resolve(opened.study)
@@ -164,7 +164,7 @@ def _publish_between(
     answer = compare_between(
         opened.study, opened.evidence(), kind, other=second, against=against, selection=selection
     )
-    publish(lambda: between_document(answer), BETWEEN, answer)
+    publish(lambda: between_document(answer), BetweenObject.make, answer)
 
 
 def _sorted(comparison: Comparison, sort: str) -> Comparison:

@@ -40,9 +40,9 @@ def command(
     """
     import ferocal
     from ferocal.documents.factors import factors_document
-    from ferocal.documents.objects.factors import FACTORS
+    from ferocal.documents.objects.factors import FactorsObject
 
     answer = ferocal.open(directory).factors(
         start=start, end=end, selection=selection, parts=publish.format != "text" or detail
     )
-    publish(lambda: factors_document(answer, detail=detail), FACTORS, answer)
+    publish(lambda: factors_document(answer, detail=detail), FactorsObject.make, answer)

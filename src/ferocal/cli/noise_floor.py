@@ -29,7 +29,7 @@ def command(publish: Publication, directory: Path, source: Path | None) -> None:
     """
     from ferocal.answers.noise_floors import find_noise_floors, known_noise_floors
     from ferocal.documents.noise_floors import noise_floors_document
-    from ferocal.documents.objects.results import NOISE_FLOORS
+    from ferocal.documents.objects.runs import NoiseFloorsObject
     from ferocal.intake.noise_floors import bring_noise_floors
     from ferocal.study.load import load_study
 
@@ -40,5 +40,7 @@ def command(publish: Publication, directory: Path, source: Path | None) -> None:
         records = find_noise_floors(study, source)
         bring_noise_floors(study, records)
     publish(
-        lambda: noise_floors_document(records, brought=source is not None), NOISE_FLOORS, records
+        lambda: noise_floors_document(records, brought=source is not None),
+        NoiseFloorsObject.make,
+        records,
     )

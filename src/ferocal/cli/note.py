@@ -36,7 +36,7 @@ def command(
     study. Without TEXT, all notes are listed. The report shows them.
     """
     from ferocal.documents.notes import notes_document
-    from ferocal.documents.objects.results import NOTES
+    from ferocal.documents.objects.runs import NotesObject
     from ferocal.ledger.opening import open_ledger, read_ledger
     from ferocal.ledger.reading.notes import read_notes
     from ferocal.ledger.reading.runs import resolve_run_ids
@@ -53,7 +53,7 @@ def command(
     if text is None:
         with read_ledger(directory) as ledger:
             notes = read_notes(ledger)
-        publish(lambda: notes_document(notes), NOTES, notes)
+        publish(lambda: notes_document(notes), NotesObject.make, notes)
         return
     if configuration is not None:
         study.configuration(configuration)

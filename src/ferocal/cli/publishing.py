@@ -17,7 +17,7 @@ from ferocal.terms.signs import masked
 
 if TYPE_CHECKING:
     from ferocal.documents.blocks import Document
-    from ferocal.documents.objects.schema import Schema
+    from ferocal.documents.objects.base import Object
 
 FORMATS = ("text", "markdown", "html", "json")
 # What a file is by its name, unless --format says so.
@@ -47,13 +47,15 @@ class Publication:
         """Whether figures are drawn."""
         return self.format == "html" or self.figure is not None
 
-    def __call__(self, document: Callable[[], Document], schema: Schema, result: Any) -> None:
+    def __call__(
+        self, document: Callable[[], Document], make: Callable[[Any], Object], result: Any
+    ) -> None:
         """Write a result: its JSON object, or what the document says of it."""
         made = None if self.wants_json and self.figure is None else document()
         if self.wants_json:
             from ferocal.media.json import dumps
 
-            self._write(dumps(schema.make(result)) + "\n")
+            self._write(dumps(make(result).model_dump()) + "\n")
         elif made is not None:
             self._write_document(made, "")
         if made is not None and self.figure is not None:

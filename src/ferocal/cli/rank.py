@@ -46,10 +46,10 @@ def command(
     which configuration is first in one metric but behind in another.
     """
     import ferocal
-    from ferocal.documents.objects.rank import RANKING
+    from ferocal.documents.objects.rank import RankingObject
     from ferocal.documents.rank import ranking_document
 
     answer = ferocal.open(directory).rank(
         preference=preference, per=per, across=across, selection=selection
     )
-    publish(lambda: ranking_document(answer, detail=detail), RANKING, answer)
+    publish(lambda: ranking_document(answer, detail=detail), RankingObject.make, answer)

@@ -41,11 +41,13 @@ def command(
     common scale, so that drift, outliers and modes are visible.
     """
     from ferocal.answers.runs import RunFilter, list_runs
-    from ferocal.documents.objects.results import RUNS
+    from ferocal.documents.objects.runs import RunListObject
     from ferocal.documents.runs import runs_document
     from ferocal.study.load import load_study
 
     wanted = RunFilter(round_number, outcome, excluded, warmups)
     listing = list_runs(load_study(directory), selection, wanted)
     metric = selection.metrics[0] if len(selection.metrics) == 1 else None
-    publish(lambda: runs_document(listing, metric, everything=everything), RUNS, listing)
+    publish(
+        lambda: runs_document(listing, metric, everything=everything), RunListObject.make, listing
+    )

@@ -21,9 +21,9 @@ def command(name: str) -> None:
 
         print_json(StudyFile.model_json_schema())
         return
-    from ferocal.documents.objects.index import DOCUMENTS
+    from ferocal.documents.objects.index import OBJECTS
 
-    if name not in DOCUMENTS:
-        known = ", ".join(f'"{known}"' if " " in known else known for known in DOCUMENTS)
+    if name not in OBJECTS:
+        known = ", ".join(f'"{known}"' if " " in known else known for known in OBJECTS)
         raise click.UsageError(f'no output is called "{name}"; known: study, {known}')
-    print_json(DOCUMENTS[name].json_schema())
+    print_json(OBJECTS[name].json_schema())

@@ -43,15 +43,15 @@ def command(
     release are named. --next names the release whose measurement would best locate a step.
     """
     import ferocal
-    from ferocal.documents.objects.series import SERIES
+    from ferocal.documents.objects.series import SeriesObject
     from ferocal.documents.seeking import next_document
     from ferocal.documents.series import series_document
 
     answer = ferocal.open(directory).series(factor, at=at, selection=selection)
     if only_next:
-        publish(lambda: next_document(answer), SERIES, answer)
+        publish(lambda: next_document(answer), SeriesObject.make, answer)
         return
-    publish(lambda: series_document(answer, detail=detail), SERIES, answer)
+    publish(lambda: series_document(answer, detail=detail), SeriesObject.make, answer)
     if publish.figure is not None and not publish.wants_json:
         from ferocal.media.figures.series import not_drawn
 

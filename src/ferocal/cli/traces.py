@@ -30,7 +30,7 @@ def publish_kind(
     import ferocal
     from ferocal.answers.evidence import gather
     from ferocal.answers.traces import compare_traces, find_trace_metrics, trace_curves
-    from ferocal.documents.objects.results import TRACES
+    from ferocal.documents.objects.table import TraceObject
     from ferocal.documents.traces import traces_document
     from ferocal.ledger.opening import read_ledger
 
@@ -41,4 +41,4 @@ def publish_kind(
         answer = compare_traces(opened.study, evidence, kind, against=against, selection=selection)
         drawn = publish.wants_charts or (kind == "soak" and not publish.wants_json)
         curves = trace_curves(opened.study, ledger, answer.metrics, selection) if drawn else []
-    publish(lambda: traces_document(answer, curves), TRACES, answer)
+    publish(lambda: traces_document(answer, curves), TraceObject.make, answer)

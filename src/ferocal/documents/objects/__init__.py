@@ -1,1 +1,1 @@
-"""JSON objects of results, declared key by key."""
+"""What commands print with ``--json``: an object for each, with types and meanings."""

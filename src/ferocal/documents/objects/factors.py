@@ -2,235 +2,234 @@
 
 from __future__ import annotations
 
+import operator
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, NamedTuple
 
 from ferocal.documents.factors import interaction_sentence, part_line
-from ferocal.documents.objects.results import CHANGES, LEFT_OUT
-from ferocal.documents.objects.schema import Key, Schema, attributes
+from ferocal.documents.objects.base import Object, Placed, Text, key, of_parts, or_none
+from ferocal.documents.objects.shared import CRITERIA_CHANGED, EXCLUDED, LEFT_OUT
+
+if TYPE_CHECKING:
+    from ferocal.analysis.factors.results import IndexPart, ScalingStep
+    from ferocal.answers.factors import FactorsAnswer
 
 
-def _of(name: str) -> Callable[[Any], Any]:
-    return lambda pair: getattr(pair[1], name)
+class OfMetric(Object):
+    """What is known of a metric, or of an index, on a bench."""
+
+    bench: str = key("where")
+    workload: Text = key("what was run; null: an index over all workloads", "item.series.workload")
+    metric: str = key("what was read", "item.series.metric")
+    unit: str = key("its unit", "item.series.unit")
+    better: str = key("`higher` or `lower`", "item.series.better")
 
 
-def _judged(name: str) -> Callable[[Any], Any]:
-    def value(pair: Any) -> Any:
-        judged = pair[1].judged
-        return None if judged is None else getattr(judged, name)
+class Judgement(OfMetric):
+    """A change as it was judged; all null where nothing is known."""
 
-    return value
-
-
-def _series(pair: Any) -> Any:
-    return pair[1].series
-
-
-# An index is of no workload.
-_PLACE = (
-    Key("bench", "string", "where", lambda pair: pair[0]),
-    Key("workload", "string?", "what was run; null: an index over all workloads",
-        lambda pair: _series(pair).workload or None),
-    Key("metric", "string", "what was read", lambda pair: _series(pair).metric),
-    Key("unit", "string", "its unit", lambda pair: _series(pair).unit),
-    Key("better", "string", "`higher` or `lower`", lambda pair: _series(pair).better),
-)  # fmt: skip
-_CHANGE = (
-    Key("scale", "string?", "`ratio`: changes are shares; `difference`: in the unit",
-        _judged("scale")),
-    Key("change", "number?", "change of the measured value", _judged("change")),
-    Key("low", "number?", "lower end of its 95 % interval", _judged("low")),
-    Key("high", "number?", "upper end of it", _judged("high")),
-    Key("p", "number?", "p-value", _judged("p_value")),
-    Key("p_adjusted", "number?", "after Holm's adjustment within its family",
-        _judged("p_adjusted")),
-    Key("degrees", "number?", "degrees of freedom of the interval", _judged("degrees")),
-    Key("verdict", "string?", "`better`, `worse`, `equivalent`, `inconclusive`, `seen once`",
-        lambda pair: None if pair[1].judged is None else pair[1].judged.verdict.value),
-)  # fmt: skip
-_EFFECT = Schema(
-    "The effect of a level",
-    (
-        _PLACE[0],
-        Key("factor", "string", "what was varied", _of("factor")),
-        Key("level", "string", "its level", _of("level")),
-        Key("against", "string", "the level that it is compared with", _of("against")),
-        *_PLACE[1:],
-        *_CHANGE,
-        Key("estimable", "boolean", "whether the change is that of the level alone",
-            _of("estimable")),
-        Key("together", "array", "what always came with it, so that the change is of both",
-            lambda pair: list(pair[1].together)),
-    ),
-)  # fmt: skip
-_INTERACTION = Schema(
-    "An interaction",
-    (
-        *_PLACE,
-        *(
-            Key(name, "string", meaning, _of(name))
-            for name, meaning in (
-                ("factor", "what was varied"),
-                ("level", "its level"),
-                ("against", "the level that it is compared with"),
-                ("other", "the factor beside it"),
-                ("other_level", "its level"),
-                ("other_first", "the level that this is compared with"),
-            )
-        ),
-        *_CHANGE,
-        Key("beside_first", "number", "the change that `level` brings beside `other_first`",
-            lambda pair: pair[1].with_first.change),
-        Key("beside_level", "number", "the change that it brings beside `other_level`",
-            lambda pair: pair[1].with_other.change),
-        Key("text", "string", "the same in words", lambda pair: interaction_sentence([pair[1]])),
-    ),
-)  # fmt: skip
-_CONFOUNDED = Schema(
-    "What cannot be told apart",
-    (
-        Key("bench", "string", "where", lambda pair: pair[0]),
-        Key("terms", "array", "the levels, or what moved with them",
-            lambda pair: list(pair[1].terms)),
-        Key("text", "string", "that in words", _of("text")),
-        Key("separate", "string?", "the configuration whose measurement would tell",
-            _of("separate")),
-        Key("levels", "object?", "its levels",
-            lambda pair: None if pair[1].levels is None else dict(pair[1].levels)),
-    ),
-)  # fmt: skip
-_SHARE = Schema(
-    "The part of a factor",
-    (
-        *attributes(
-            (
-                ("factor", "string", "what was varied"),
-                ("start", "string", "its level before"),
-                ("end", "string", "its level after"),
-            )
-        ),
-        *(
-            Key(name, "number?", meaning, (lambda key: lambda s: getattr(s.judged, key))(name))
-            for name, meaning in (
-                ("change", "the change due to it"),
-                ("low", "lower end of its 95 % interval"),
-                ("high", "upper end of it"),
-            )
-        ),
-        Key("share", "number?", "its part of the whole, on the scale of the analysis"),
-    ),
-)
-_PARTS = Schema(
-    "The parts of a whole change",
-    (
-        *_PLACE,
-        Key("start", "string", "the configuration before", _of("start")),
-        Key("end", "string", "the configuration after", _of("end")),
-        Key("change", "number?", "the whole change", lambda pair: pair[1].total.change),
-        Key("low", "number?", "lower end of its 95 % interval", lambda pair: pair[1].total.low),
-        Key("high", "number?", "upper end of it", lambda pair: pair[1].total.high),
-        Key("parts", "array", "the parts of its factors", lambda pair: pair[1].parts, of=_SHARE),
-        Key("rest", "number", "what was measured beyond them, on the scale of the analysis",
-            _of("rest")),
-        Key("lacks", "boolean", "whether that is more than chance", _of("lacks")),
-        Key("through", "array", "measured configurations that lie between",
-            lambda pair: list(pair[1].through)),
-        Key("text", "string", "the same in words", lambda pair: part_line(pair[1])),
-    ),
-)  # fmt: skip
-_STEP = Schema(
-    "An amount of a resource",
-    (
-        *attributes((("level", "string", "the level"), ("amount", "number", "its amount"))),
-        *(
-            Key(f"{name}{end and '_'}{end}", "number?", meaning, get)
-            for name, what in (("speed", "times as fast as with the least"),
-                               ("efficiency", "that over the ideal"))
-            for end, meaning, get in (
-                ("", what, (lambda k: lambda s: 1 + getattr(s, k).change)(name)),
-                ("low", "lower end", (lambda k: lambda s: 1 + getattr(s, k).low)(name)),
-                ("high", "upper end", (lambda k: lambda s: 1 + getattr(s, k).high)(name)),
-            )
-        ),
-    ),
-)  # fmt: skip
-_SCALING = Schema(
-    "Scaling",
-    (
-        *_PLACE,
-        Key("factor", "string", "what was varied", _of("factor")),
-        Key("least", "number", "the least amount", _of("least")),
-        Key("steps", "array", "the other amounts", lambda pair: pair[1].steps, of=_STEP),
-        Key("serial_share", "number?", "the serial share, from three amounts on",
-            lambda pair: None if pair[1].serial is None else pair[1].serial.share),
-        Key("serial_half_width", "number?", "half of the width of its 95 % interval",
-            _of("serial_half_width")),
-    ),
-)  # fmt: skip
-_FIT = Schema(
-    "Lack of fit",
-    (
-        *_PLACE,
-        Key("p", "number", "p-value of lack of fit", _of("p_value")),
-        Key("degrees", "number", "its degrees of freedom", _of("degrees")),
-        Key("used", "boolean", "whether intervals rest on it", _of("used")),
-    ),
-)
-_INDEX = Schema(
-    "A workload in the index",
-    (
-        Key("bench", "string", "where", lambda row: row[0]),
-        Key("factor", "string", "what was varied", lambda row: row[1]),
-        Key("level", "string", "its level", lambda row: row[2]),
-        Key("workload", "string", "the workload", lambda row: row[3].workload),
-        Key("index_weight", "number", "its weight", lambda row: row[3].weight),
-        Key("gain", "number?", "its own change, turned so that more is better",
-            lambda row: row[3].own.change),
-        Key("index_without", "number?", "the change of the index without it",
-            lambda row: None if row[3].without is None else row[3].without.change),
-    ),
-)  # fmt: skip
+    scale: str | None = key(
+        "`ratio`: changes are shares; `difference`: in the unit", or_none("item.judged.scale")
+    )
+    change: float | None = key("change of the measured value", or_none("item.judged.change"))
+    low: float | None = key("lower end of its 95 % interval", or_none("item.judged.low"))
+    high: float | None = key("upper end of it", or_none("item.judged.high"))
+    p: float | None = key("p-value", or_none("item.judged.p_value"))
+    p_adjusted: float | None = key(
+        "after Holm's adjustment within its family", or_none("item.judged.p_adjusted")
+    )
+    degrees: float | None = key(
+        "degrees of freedom of the interval", or_none("item.judged.degrees")
+    )
+    verdict: str | None = key(
+        "`better`, `worse`, `equivalent`, `inconclusive`, `seen once`",
+        or_none("item.judged.verdict"),
+    )
 
 
-def _each(name: str) -> Callable[[Any], Any]:
-    """What is known on every bench, each with the name of the bench."""
-    return lambda answer: [(b.bench, item) for b in answer.benches for item in getattr(b, name)]
+class LevelEffectObject(Judgement):
+    """The effect of a level."""
+
+    factor: str = key("what was varied", "item.factor")
+    level: str = key("its level", "item.level")
+    against: str = key("the level that it is compared with", "item.against")
+    estimable: bool = key("whether the change is that of the level alone", "item.estimable")
+    together: list[str] = key(
+        "what always came with it, so that the change is of both", "item.together"
+    )
 
 
-def _index_rows(answer: Any) -> list[Any]:
+def _interaction_text(placed: Placed) -> str:
+    return interaction_sentence([placed.item])
+
+
+class InteractionObject(Judgement):
+    """An interaction."""
+
+    factor: str = key("what was varied", "item.factor")
+    level: str = key("its level", "item.level")
+    against: str = key("the level that it is compared with", "item.against")
+    other: str = key("the factor beside it", "item.other")
+    other_level: str = key("its level", "item.other_level")
+    other_first: str = key("the level that this is compared with", "item.other_first")
+    beside_first: float | None = key(
+        "the change that `level` brings beside `other_first`", "item.with_first.change"
+    )
+    beside_level: float | None = key(
+        "the change that it brings beside `other_level`", "item.with_other.change"
+    )
+    text: str = key("the same in words", _interaction_text)
+
+
+class ConfoundedObject(Object):
+    """What cannot be told apart."""
+
+    bench: str = key("where")
+    terms: list[str] = key("the levels, or what moved with them", "item.terms")
+    text: str = key("that in words", "item.text")
+    separate: str | None = key("the configuration whose measurement would tell", "item.separate")
+    levels: dict[str, str] | None = key("its levels", "item.levels")
+
+
+class PartObject(Object):
+    """The part of a factor."""
+
+    factor: str = key("what was varied")
+    start: str = key("its level before")
+    end: str = key("its level after")
+    change: float | None = key("the change due to it", "judged.change")
+    low: float | None = key("lower end of its 95 % interval", "judged.low")
+    high: float | None = key("upper end of it", "judged.high")
+    share: float | None = key("its part of the whole, on the scale of the analysis")
+
+
+def _parts_text(placed: Placed) -> str:
+    return part_line(placed.item)
+
+
+class PartsObject(OfMetric):
+    """The parts of a whole change."""
+
+    start: str = key("the configuration before", "item.start")
+    end: str = key("the configuration after", "item.end")
+    change: float | None = key("the whole change", "item.total.change")
+    low: float | None = key("lower end of its 95 % interval", "item.total.low")
+    high: float | None = key("upper end of it", "item.total.high")
+    parts: list[PartObject] = key("the parts of its factors", "item.parts")
+    rest: float | None = key(
+        "what was measured beyond them, on the scale of the analysis", "item.rest"
+    )
+    lacks: bool = key("whether that is more than chance", "item.lacks")
+    through: list[str] = key("measured configurations that lie between", "item.through")
+    text: str = key("the same in words", _parts_text)
+
+
+def _factor(judged: str, end: str) -> Callable[[ScalingStep], float]:
+    """One and a change, which is a factor."""
+    get = operator.attrgetter(f"{judged}.{end}")
+    return lambda step: 1 + float(get(step))
+
+
+class AmountObject(Object):
+    """An amount of a resource."""
+
+    level: str = key("the level")
+    amount: float = key("its amount")
+    speed: float | None = key("times as fast as with the least", _factor("speed", "change"))
+    speed_low: float | None = key("lower end", _factor("speed", "low"))
+    speed_high: float | None = key("upper end", _factor("speed", "high"))
+    efficiency: float | None = key("that over the ideal", _factor("efficiency", "change"))
+    efficiency_low: float | None = key("lower end", _factor("efficiency", "low"))
+    efficiency_high: float | None = key("upper end", _factor("efficiency", "high"))
+
+
+class ScalingObject(OfMetric):
+    """Scaling."""
+
+    factor: str = key("what was varied", "item.factor")
+    least: float = key("the least amount", "item.least")
+    steps: list[AmountObject] = key("the other amounts", "item.steps")
+    serial_share: float | None = key(
+        "the serial share, from three amounts on", or_none("item.serial.share")
+    )
+    serial_half_width: float | None = key(
+        "half of the width of its 95 % interval", "item.serial_half_width"
+    )
+
+
+class LackOfFitObject(OfMetric):
+    """Lack of fit."""
+
+    p: float | None = key("p-value of lack of fit", "item.p_value")
+    degrees: float = key("its degrees of freedom", "item.degrees")
+    used: bool = key("whether intervals rest on it", "item.used")
+
+
+class _IndexRow(NamedTuple):
+    bench: str
+    factor: str
+    level: str
+    part: IndexPart
+
+
+def _index_rows(answer: FactorsAnswer) -> list[_IndexRow]:
     return [
-        (bench.bench, factor, level, part)
+        _IndexRow(bench.bench, factor, level, part)
         for bench in answer.benches
         for (factor, level), parts in bench.index_parts.items()
         for part in parts
     ]
 
 
-FACTORS = Schema(
-    "`ferocal factors --json`",
-    (
-        *attributes(
-            (
-                ("question", "string", "the question of the study"),
-                ("baseline", "string", "its baseline"),
-                ("margin", "number", "its margin, a share"),
-                ("confidence", "number", "the level of intervals"),
-            )
-        ),
-        CHANGES,
-        *LEFT_OUT,
-        Key("factors", "array", "what every level does", _each("effects"), _EFFECT),
-        Key("interactions", "array", "which levels act on each other", _each("interactions"),
-            _INTERACTION),
-        Key("confounded", "array", "what cannot be told apart", _each("confounded"), _CONFOUNDED),
-        Key("blind", "array", "pairs of factors of which nothing shows whether they act on each "
-            "other", _each("blind"), _CONFOUNDED),
-        Key("decomposition", "array", "whole changes in their parts", _each("decomposition"),
-            _PARTS),
-        Key("scaling", "array", "how metrics scale with amounts", _each("scaling"), _SCALING),
-        Key("lack_of_fit", "array", "how well the factors add up", _each("lack_of_fit"), _FIT),
-        Key("index", "array", "which workload carries the index", _index_rows, _INDEX),
-        Key("not_measured", "array", "levels and configurations that are left out, with reasons",
-            lambda a: [list(pair) for b in a.benches for pair in b.left_out]),
-    ),
-)  # fmt: skip
+class IndexPartObject(Object):
+    """A workload in the index."""
+
+    bench: str = key("where")
+    factor: str = key("what was varied")
+    level: str = key("its level")
+    workload: str = key("the workload", "part.workload")
+    index_weight: float = key("its weight", "part.weight")
+    gain: float | None = key("its own change, turned so that more is better", "part.own.change")
+    index_without: float | None = key(
+        "the change of the index without it", or_none("part.without.change")
+    )
+
+
+def _left_out(answer: FactorsAnswer) -> list[tuple[str, str]]:
+    return [pair for bench in answer.benches for pair in bench.left_out]
+
+
+class FactorsObject(Object):
+    """`ferocal factors --json`."""
+
+    question: str = key("the question of the study")
+    baseline: str = key("its baseline")
+    margin: float = key("its margin, a share")
+    confidence: float = key("the level of intervals")
+    criteria_changed: list[str] = CRITERIA_CHANGED
+    excluded: int = EXCLUDED
+    left_out: int = LEFT_OUT
+    factors: list[LevelEffectObject] = key("what every level does", of_parts("benches", "effects"))
+    interactions: list[InteractionObject] = key(
+        "which levels act on each other", of_parts("benches", "interactions")
+    )
+    confounded: list[ConfoundedObject] = key(
+        "what cannot be told apart", of_parts("benches", "confounded")
+    )
+    blind: list[ConfoundedObject] = key(
+        "pairs of factors of which nothing shows whether they act on each other",
+        of_parts("benches", "blind"),
+    )
+    decomposition: list[PartsObject] = key(
+        "whole changes in their parts", of_parts("benches", "decomposition")
+    )
+    scaling: list[ScalingObject] = key(
+        "how metrics scale with amounts", of_parts("benches", "scaling")
+    )
+    lack_of_fit: list[LackOfFitObject] = key(
+        "how well the factors add up", of_parts("benches", "lack_of_fit")
+    )
+    index: list[IndexPartObject] = key("which workload carries the index", _index_rows)
+    not_measured: list[list[str]] = key(
+        "levels and configurations that are left out, with reasons", _left_out
+    )

@@ -2,47 +2,46 @@
 
 from __future__ import annotations
 
-from ferocal.documents.objects.across import ACROSS
-from ferocal.documents.objects.between import BETWEEN
-from ferocal.documents.objects.claims import CLAIMS
-from ferocal.documents.objects.factors import FACTORS
-from ferocal.documents.objects.inspect import INTEGRITY, KEPT, OVERHEAD
-from ferocal.documents.objects.noise import LOOK
-from ferocal.documents.objects.rank import RANKING
-from ferocal.documents.objects.references import REFERENCES
-from ferocal.documents.objects.results import (
-    COMPARISON,
-    INSPECTION,
-    NOISE_FLOORS,
-    NOTES,
-    PLAN,
-    RUNS,
-    TABLE,
-    TRACES,
+from ferocal.documents.objects.across import AcrossObject
+from ferocal.documents.objects.base import Object
+from ferocal.documents.objects.between import BetweenObject
+from ferocal.documents.objects.claims import ClaimsObject
+from ferocal.documents.objects.compare import ComparisonObject
+from ferocal.documents.objects.factors import FactorsObject
+from ferocal.documents.objects.inspect import (
+    InspectionObject,
+    IntegrityObject,
+    KeptObject,
+    NoiseObject,
+    OverheadObject,
 )
-from ferocal.documents.objects.separation import SEPARATION
-from ferocal.documents.objects.series import SERIES
+from ferocal.documents.objects.plan import PlanObject, SeparationObject
+from ferocal.documents.objects.rank import RankingObject
+from ferocal.documents.objects.reference import ReferencesObject
+from ferocal.documents.objects.runs import NoiseFloorsObject, NotesObject, RunListObject
+from ferocal.documents.objects.series import SeriesObject
+from ferocal.documents.objects.table import TableObject, TraceObject
 
 # By command, what it prints; `frames` stands for both kinds of traces.
-DOCUMENTS = {
-    "compare": COMPARISON,
-    "compare --between api": BETWEEN,
-    "compare --across benches": ACROSS,
-    "claims": CLAIMS,
-    "factors": FACTORS,
-    "series firmware": SERIES,
-    "rank": RANKING,
-    "reference": REFERENCES,
-    "table": TABLE,
-    "frames": TRACES,
-    "runs": RUNS,
-    "plan": PLAN,
-    "plan --design separate": SEPARATION,
-    "inspect": INSPECTION,
-    "inspect --noise 1": LOOK,
-    "inspect --overhead": OVERHEAD,
-    "inspect --integrity": INTEGRITY,
-    "inspect --kept": KEPT,
-    "noise-floor": NOISE_FLOORS,
-    "note": NOTES,
+OBJECTS: dict[str, type[Object]] = {
+    "compare": ComparisonObject,
+    "compare --between api": BetweenObject,
+    "compare --across benches": AcrossObject,
+    "claims": ClaimsObject,
+    "factors": FactorsObject,
+    "series firmware": SeriesObject,
+    "rank": RankingObject,
+    "reference": ReferencesObject,
+    "table": TableObject,
+    "frames": TraceObject,
+    "runs": RunListObject,
+    "plan": PlanObject,
+    "plan --design separate": SeparationObject,
+    "inspect": InspectionObject,
+    "inspect --noise 1": NoiseObject,
+    "inspect --overhead": OverheadObject,
+    "inspect --integrity": IntegrityObject,
+    "inspect --kept": KeptObject,
+    "noise-floor": NoiseFloorsObject,
+    "note": NotesObject,
 }

@@ -3,161 +3,156 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
-from ferocal.documents.objects.results import CHANGES, LEFT_OUT, SERIES_KEYS
-from ferocal.documents.objects.schema import Key, Schema, attributes
+from ferocal.documents.objects.base import Object, key
+from ferocal.documents.objects.shared import CRITERIA_CHANGED, EXCLUDED, LEFT_OUT, OfSeries
 
-_AGAINST = Schema(
-    "A release against another one",
-    (
-        *attributes(
-            (
-                ("change", "number?", "the change"),
-                ("low", "number?", "lower end of its interval"),
-                ("high", "number?", "upper end of it"),
-                ("p_adjusted", "number?", "p-value, adjusted among all such comparisons"),
-            )
-        ),
-        Key("verdict", "string", "`better`, `worse`, `equivalent`, …", lambda e: e.verdict.value),
-        Key("method", "string", "where the interval is from", lambda e: e.method.value),
-    ),
-)
+if TYPE_CHECKING:
+    from ferocal.analysis.data.series import Series
+    from ferocal.answers.series import SeriesAnswer
+    from ferocal.answers.strand import Release
 
 
-def _name(attribute: str) -> Callable[[Any], Any]:
-    """The name of the release of which a row has the place."""
+class _Part(NamedTuple):
+    """A value or a step of an answer, which has the names of the releases."""
 
-    def get(pair: Any) -> str | None:
-        answer, item = pair
-        place = getattr(item, attribute)
-        return None if place is None else str(answer.releases[place].name)
+    answer: SeriesAnswer
+    item: Any
+
+    @property
+    def bench(self) -> str:
+        """Where."""
+        return str(self.item.bench)
+
+    @property
+    def series(self) -> Series:
+        """Of which metric."""
+        series: Series = self.item.series
+        return series
+
+
+def _release(place: str) -> Callable[[_Part], str | None]:
+    """The name of the release of which an item has the place."""
+
+    def get(part: _Part) -> str | None:
+        number: int | None = getattr(part.item, place)
+        return None if number is None else part.answer.releases[number].name
 
     return get
 
 
-def _of(name: str) -> Callable[[Any], Any]:
-    return lambda pair: getattr(pair[1], name)
+def _date_of(part: _Part) -> str | None:
+    return _date(part.answer.releases[part.item.release])
 
 
-def _date(pair: Any) -> str | None:
-    date = pair[0].releases[pair[1].release].date
-    return None if date is None else date.isoformat()
+def _date(release: Release) -> str | None:
+    return None if release.date is None else release.date.isoformat()
 
 
-_SERIES = tuple(
-    Key(key.name, key.type, key.meaning, (lambda k: lambda pair: k.value(pair[1]))(key))
-    for key in SERIES_KEYS
-)
-_LEVEL = Schema(
-    "A metric at one release",
-    (
-        Key("bench", "string", "where", _of("bench")),
-        *_SERIES,
-        Key("level", "string", "the release", _name("release")),
-        Key("date", "string?", "its date (ISO 8601)", _date),
-        Key("visits", "integer", "how many visits there are", _of("visits")),
-        Key("scale", "string", "`ratio` or `difference`", _of("scale")),
-        Key("value", "number", "its value, in the unit", _of("value")),
-        Key("low", "number?", "lower end of its interval", _of("low")),
-        Key("high", "number?", "upper end of it", _of("high")),
-        Key(
-            "against_before",
-            "object?",
-            "against the measured release before it",
-            _of("before"),
-            _AGAINST,
-        ),
-        Key("against_first", "object?", "against the first one", _of("first"), _AGAINST),
-        Key("best_level", "string?", "the release with the best value", _name("best_release")),
-        Key("against_best", "object?", "against that", _of("best"), _AGAINST),
-    ),
-)
-_STEP = Schema(
-    "A step or a creep",
-    (
-        Key("bench", "string", "where", _of("bench")),
-        *_SERIES,
-        Key("kind", "string", "`step` or `creep`", _of("kind")),
-        Key("last", "string", "the last release before it", _name("last")),
-        Key("first_release", "string", "the first release after it", _name("first")),
-        Key("earliest", "string", "it lies after this with 95 %", _name("earliest")),
-        Key("latest", "string", "and not after this", _name("latest")),
-        Key("scale", "string", "`ratio`: changes are shares; `difference`: in the unit",
-            _of("scale")),
-        Key("change", "number", "its size", _of("change")),
-        Key("low", "number?", "lower end of its 95 % interval", _of("low")),
-        Key("high", "number?", "upper end of it", _of("high")),
-        Key("certainty", "number?", "the probability of this kind against the other",
-            _of("certainty")),
-        Key("verdict", "string", "`better`, `worse`, …", lambda pair: pair[1].verdict.value),
-        Key("undone", "string?", "the release that took it back", _name("undone")),
-    ),
-)  # fmt: skip
-_NEXT = Schema(
-    "The visit that would best locate a step",
-    (
-        *attributes(
-            (
-                ("bench", "string", "where"),
-                ("release", "string", "the release"),
-                ("configuration", "string", "its configuration"),
-                ("again", "boolean", "whether it was measured before"),
-            )
-        ),
-        Key("workload", "string", "of the step", lambda n: n.series.workload),
-        Key("metric", "string", "of the step", lambda n: n.series.metric),
-        *attributes(
-            (
-                ("last", "string", "the step lies after this release"),
-                ("first_release=first", "string", "and not after this one"),
-                ("chance", "number", "with this probability"),
-                ("separation", "number", "size of the step over the SD of a visit"),
-                ("seconds", "number?", "what switching there takes (s)"),
-            )
-        ),
-    ),
-)
-_RELEASE = Schema(
-    "A release",
-    (
-        Key("level", "string", "its name", lambda r: r.name),
-        Key("date", "string?", "its date", lambda r: None if r.date is None else str(r.date)),
-        *attributes(
-            (
-                ("note", "string", "what the study file notes of it"),
-                ("configuration", "string?", "its configuration, null where there is none"),
-            )
-        ),
-    ),
-)
+class AgainstObject(Object):
+    """A release against another one."""
+
+    change: float | None = key("the change")
+    low: float | None = key("lower end of its interval")
+    high: float | None = key("upper end of it")
+    p_adjusted: float | None = key("p-value, adjusted among all such comparisons")
+    verdict: str = key("`better`, `worse`, `equivalent`, …")
+    method: str = key("where the interval is from")
 
 
-def _each(name: str) -> Callable[[Any], Any]:
-    return lambda answer: [(answer, item) for item in getattr(answer, name)]
+class ReleaseValueObject(OfSeries):
+    """A metric at one release."""
+
+    level: str = key("the release", _release("release"))
+    date: str | None = key("its date (ISO 8601)", _date_of)
+    visits: int = key("how many visits there are", "item.visits")
+    scale: str = key("`ratio` or `difference`", "item.scale")
+    value: float = key("its value, in the unit", "item.value")
+    low: float | None = key("lower end of its interval", "item.low")
+    high: float | None = key("upper end of it", "item.high")
+    against_before: AgainstObject | None = key(
+        "against the measured release before it", "item.before"
+    )
+    against_first: AgainstObject | None = key("against the first one", "item.first")
+    best_level: str | None = key("the release with the best value", _release("best_release"))
+    against_best: AgainstObject | None = key("against that", "item.best")
 
 
-SERIES = Schema(
-    "`ferocal series FACTOR --json`",
-    (
-        *attributes(
-            (
-                ("question", "string", "the question of the study"),
-                ("factor", "string", "whose levels follow each other"),
-                ("ordered_by=order", "string", "`time`, or `file` for that of the study file"),
-            )
-        ),
-        Key("at_levels", "object", "the levels of the other factors", lambda a: dict(a.at)),
-        *attributes((("confidence", "number", "the level of intervals"),)),
-        CHANGES,
-        *LEFT_OUT,
-        Key("releases", "array", "all releases in their order", of=_RELEASE),
-        Key("release_values", "array", "every metric at every measured release", _each("values"),
-            _LEVEL),
-        Key("steps", "array", "what changed, and where", _each("steps"), _STEP),
-        Key("unmeasured", "array", "releases without any reading", lambda a: a.unmeasured()),
-        Key("unsearched", "array", "bench, workload and metric of which too few releases were read",
-            lambda a: [[b, s.workload, s.metric] for b, s in a.unsearched]),
-        Key("next_visit", "object?", "which release to measure next", of=_NEXT),
-    ),
-)  # fmt: skip
+class ShiftObject(OfSeries):
+    """A step or a creep."""
+
+    kind: str = key("`step` or `creep`", "item.kind")
+    last: str = key("the last release before it", _release("last"))
+    first_release: str = key("the first release after it", _release("first"))
+    earliest: str = key("it lies after this with 95 %", _release("earliest"))
+    latest: str = key("and not after this", _release("latest"))
+    scale: str = key("`ratio`: changes are shares; `difference`: in the unit", "item.scale")
+    change: float = key("its size", "item.change")
+    low: float | None = key("lower end of its 95 % interval", "item.low")
+    high: float | None = key("upper end of it", "item.high")
+    certainty: float | None = key(
+        "the probability of this kind against the other", "item.certainty"
+    )
+    verdict: str = key("`better`, `worse`, …", "item.verdict")
+    undone: str | None = key("the release that took it back", _release("undone"))
+
+
+class NextVisitObject(Object):
+    """The visit that would best locate a step."""
+
+    bench: str = key("where")
+    release: str = key("the release")
+    configuration: str = key("its configuration")
+    again: bool = key("whether it was measured before")
+    workload: str = key("of the step", "series.workload")
+    metric: str = key("of the step", "series.metric")
+    last: str = key("the step lies after this release")
+    first_release: str = key("and not after this one", "first")
+    chance: float = key("with this probability")
+    separation: float | None = key("size of the step over the SD of a visit")
+    seconds: float | None = key("what switching there takes", unit="s")
+
+
+class ReleaseObject(Object):
+    """A release."""
+
+    level: str = key("its name", "name")
+    date: str | None = key("its date", _date)
+    note: str = key("what the study file notes of it")
+    configuration: str | None = key("its configuration, null where there is none")
+
+
+def _parts(name: str) -> Callable[[SeriesAnswer], list[_Part]]:
+    return lambda answer: [_Part(answer, item) for item in getattr(answer, name)]
+
+
+def _unmeasured(answer: SeriesAnswer) -> list[str]:
+    return answer.unmeasured()
+
+
+def _unsearched(answer: SeriesAnswer) -> list[list[str]]:
+    return [[bench, series.workload, series.metric] for bench, series in answer.unsearched]
+
+
+class SeriesObject(Object):
+    """`ferocal series FACTOR --json`."""
+
+    question: str = key("the question of the study")
+    factor: str = key("whose levels follow each other")
+    ordered_by: str = key("`time`, or `file` for that of the study file", "order")
+    at_levels: dict[str, str] = key("the levels of the other factors", "at")
+    confidence: float = key("the level of intervals")
+    criteria_changed: list[str] = CRITERIA_CHANGED
+    excluded: int = EXCLUDED
+    left_out: int = LEFT_OUT
+    releases: list[ReleaseObject] = key("all releases in their order")
+    release_values: list[ReleaseValueObject] = key(
+        "every metric at every measured release", _parts("values")
+    )
+    steps: list[ShiftObject] = key("what changed, and where", _parts("steps"))
+    unmeasured: list[str] = key("releases without any reading", _unmeasured)
+    unsearched: list[list[str]] = key(
+        "bench, workload and metric of which too few releases were read", _unsearched
+    )
+    next_visit: NextVisitObject | None = key("which release to measure next")

@@ -1,0 +1,189 @@
+"""What ``ferocal compare --json`` prints."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from typing import TYPE_CHECKING, Any
+
+from ferocal.analysis.inference.power import MOST_ROUNDS
+from ferocal.analysis.inference.verdicts import Verdict
+from ferocal.documents.answer import answer_lines
+from ferocal.documents.caveats import Remark, make_remarks
+from ferocal.documents.next_steps import next_steps
+from ferocal.documents.objects.base import Object, Placed, Text, key
+from ferocal.documents.objects.shared import (
+    CRITERIA_CHANGED,
+    EXCLUDED,
+    LEFT_OUT,
+    GapObject,
+    OfSeries,
+)
+from ferocal.documents.overview import is_asked
+from ferocal.documents.wording import VERDICT_MARKS
+
+if TYPE_CHECKING:
+    from ferocal.analysis.inference.effects import Effect
+    from ferocal.answers.compare import Comparison
+
+_BEYOND = f"more than {MOST_ROUNDS} rounds would be needed"
+
+
+class CaveatObject(Object):
+    """A caveat."""
+
+    code: str = key("its stable code ([tables.md](tables.md))")
+    weight: str = key("`forbids`, `weakens` or `informs`", "kind.weight")
+    text: str = key("the whole sentence")
+    seen: str = key("what was seen")
+    advice: str = key("what to do about it")
+
+
+class EffectNoiseFloor(Object):
+    """A noise floor of an effect."""
+
+    age: float | None = key("its age", unit="days")
+    source: str = key("where it is from")
+
+
+def _margin(effect: Effect) -> float | None:
+    return effect.series.margin if effect.scale == "ratio" else effect.series.unit_margin
+
+
+def _mark(effect: Effect) -> str:
+    return VERDICT_MARKS[effect.verdict]
+
+
+def _why_no_number(effect: Effect) -> str | None:
+    """Why an effect has no number of further rounds, None if it has one."""
+    if effect.more_rounds is not None:
+        return None
+    if effect.out_of_reach:
+        return _BEYOND
+    if effect.verdict in ("seen once", "not judged", "not comparable"):
+        return str(effect.verdict)
+    if effect.verdict != "inconclusive":
+        return "decided"
+    if effect.more_visits is not None:
+        return "there are no rounds to add to; more_visits says what would do"
+    return "no more can be measured, or how much rounds vary is not known"
+
+
+class EffectObject(OfSeries):
+    """An effect."""
+
+    baseline: str = key("the configuration that is compared with")
+    configuration: str = key("the configuration that is compared")
+    scale: str = key("`ratio`: changes are shares; `difference`: in the unit")
+    change: float | None = key("change of the measured value")
+    low: float | None = key("lower end of its interval")
+    high: float | None = key("upper end of its interval")
+    margin: float | None = key(
+        "the margin, a share or in the unit; null where none applies", _margin
+    )
+    method: str = key(
+        "where the interval is from: `paired by round`, `between visits`, `noise floor`, "
+        "`as stated`, `bound`, `none`"
+    )
+    degrees: float | None = key("its degrees of freedom", "shift.degrees")
+    p: float | None = key("p-value", "shift.p_value")
+    p_adjusted: float | None = key("p-value after Holm's adjustment within its family")
+    family_size: int = key("how many comparisons that family has")
+    verdict: str = key(
+        "`better`, `worse`, `equivalent`, `inconclusive`; `seen once` without an interval, "
+        "`not judged` where neither direction is better, `not comparable` where a caveat "
+        "forbids the comparison"
+    )
+    mark: str = key(
+        "the verdict as tables have it: `better`, `worse`, `equal`, `open`, `seen once`, "
+        "`not judged`, `not comparable`",
+        _mark,
+    )
+    beyond_margin: bool = key("whether the whole interval is outside the margin")
+    rounds: int = key("rounds that pair")
+    visits: int = key("visits of the configuration that count")
+    base_visits: int = key("visits of the baseline that count")
+    runs: int = key("runs of both sides in them")
+    base_runs: int = key("runs of the baseline in them")
+    more_rounds: int | None = key("further rounds that an inconclusive effect is expected to need")
+    more_rounds_reason: str | None = key("why that is null", _why_no_number)
+    more_visits: int | None = key(
+        "further visits to each side that it is expected to need, where there are no rounds to "
+        "add to"
+    )
+    open_until: int | None = key(
+        "the round of the next look, in a study that is measured until decided"
+    )
+    bound: str | None = key(
+        "`>` or `<` where a side is known as a bound only: the change is above or below `change`"
+    )
+    noise_floor: EffectNoiseFloor | None = key("the noise floor that gave the interval, if one did")
+    control: bool = key("whether this is the control arm")
+    caveats: list[CaveatObject] = key("its caveats")
+
+
+class AnswerLine(Object):
+    """A line of an answer."""
+
+    bench: str = key("on which bench")
+    about: Text = key("the configurations it is about, null for all", "item.head")
+    text: str = key("what it says", "item.text")
+
+
+class RemarkObject(Object):
+    """A caveat of a result."""
+
+    bench: str = key("on which bench")
+    code: str = key("the code of the caveats", "item.code")
+    weight: str = key("`forbids`, `weakens` or `informs`", "item.weight")
+    text: str = key("one sentence for all caveats of this code", "item.text")
+    look: str = key("the command that looks closer", "item.look")
+
+
+class StepObject(Object):
+    """A next step."""
+
+    bench: str = key("on which bench")
+    text: str = key("what to do, and how long it takes", lambda step: step.item[0])
+    command: str | None = key("the command that does it", lambda step: step.item[1])
+
+
+def _of_benches(
+    get: Callable[[Comparison], Iterable[Any]],
+) -> Callable[[Comparison], list[Placed]]:
+    """What is said of each bench, with its name."""
+    return lambda comparison: [
+        Placed(bench, found)
+        for bench in comparison.benches
+        for found in get(comparison.on_bench(bench))
+    ]
+
+
+def _remarks(comparison: Comparison) -> list[Remark]:
+    compared = [e for e in comparison.effects if not e.control]
+    return make_remarks(compared, comparison.levels)
+
+
+class ComparisonObject(Object):
+    """`ferocal compare --json`."""
+
+    question: str = key("the question of the study")
+    answer: list[AnswerLine] = key("the answer, line by line", _of_benches(answer_lines))
+    baseline: str = key("the configuration that the others are compared with")
+    confidence: float = key("two-sided level of all intervals")
+    margin: float = key("the margin of the study, a share")
+    excluded: int = EXCLUDED
+    left_out: int = LEFT_OUT
+    criteria_changed: list[str] = CRITERIA_CHANGED
+    caveats: list[RemarkObject] = key(
+        "what limits the result, the gravest first", _of_benches(_remarks)
+    )
+    next: list[StepObject] = key("what to do next", _of_benches(next_steps))
+    effects: list[EffectObject] = key("one for every configuration and metric")
+    gaps: list[GapObject] = key("cells without a reading, for which there is no effect")
+
+    def only(self, verdicts: Sequence[str]) -> ComparisonObject:
+        """With the effects of some verdicts alone, all if none are named."""
+        if not verdicts:
+            return self
+        effects = [e for e in self.effects if is_asked(Verdict(e.verdict), verdicts)]
+        return self.model_copy(update={"effects": effects})
