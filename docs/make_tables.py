@@ -9,6 +9,7 @@ import sys
 from collections.abc import Iterable, Sequence
 
 from ferocal.analysis.caveats.table import CAVEATS
+from ferocal.documents.caveats.words import WORDS
 from ferocal.documents.report import PARTS
 from ferocal.intake.formats import FORMATS
 from ferocal.study.sources import SOURCES
@@ -31,13 +32,11 @@ def code(words: Iterable[str]) -> str:
 
 def caveats() -> list[str]:
     """Every caveat: when it appears and what to do."""
-    return table(
-        ("code", "weight", "when", "what to do"),
-        (
-            (f"`{name}`{' *' if kind.statistical else ''}", kind.weight, kind.meaning, kind.advice)
-            for name, kind in CAVEATS.items()
-        ),
-    )
+    rows = []
+    for code, kind in CAVEATS.items():
+        name = f"`{code}`{' *' if kind.statistical else ''}"
+        rows.append((name, kind.weight, WORDS[code].meaning, WORDS[code].advice))
+    return table(("code", "weight", "when", "what to do"), rows)
 
 
 def kinds() -> list[str]:

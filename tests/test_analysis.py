@@ -40,6 +40,7 @@ from ferocal.analysis.inference.power import (
 )
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast
+from ferocal.documents.caveats.words import seen_text
 from ferocal.plan.order import plan_rounds
 from simulation import NAMES, make_readings, simulate, simulate_once
 
@@ -230,7 +231,7 @@ def test_one_visit_has_an_interval_from_the_noise_floor_alone() -> None:
     assert bare.verdict is Verdict.SEEN_ONCE and np.isnan(bare.low)
     assert bare.change == effect.change
     (caveat,) = [c for c in bare.caveats if c.code == "one-visit"]
-    assert "runs vary by" in caveat.seen and "no interval" in caveat.seen
+    assert "runs vary by" in seen_text(caveat) and "no interval" in seen_text(caveat)
     # Within rounds of which one pairs, the study's own visits to the baseline serve.
     rounds = simulate(rng, rounds=6, drift=0.0, change=0.5)
     lone = rounds.select((rounds.configuration_of == 0) | (rounds.round_of == 2))

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import pytest
 
 from ferocal.analysis.caveats.kinds import Caveat
 from ferocal.analysis.caveats.table import CAVEATS
 from ferocal.documents.answer import WIDTH, answer_lines
-from ferocal.documents.caveats import group_caveats, make_remarks
+from ferocal.documents.caveats.remarks import group_caveats, make_remarks
 from ferocal.documents.next_steps import next_steps
 from studies import make_study, with_caveats
 
@@ -369,29 +371,41 @@ def test_caveats_that_say_the_same_become_one_sentence_and_the_gravest_comes_fir
         """
     )
 
-    def caveat(code: str, *about: object) -> Caveat:
-        return Caveat(CAVEATS[code], *about)  # type: ignore[arg-type]
+    def caveat(code: str, side: str | None = None, amount: float | None = None) -> Caveat:
+        values: dict[str, dict[str, Any]] = {
+            "one-visit": {"lone": None, "run_sd": None, "floor": None, "stated": False},
+            "few-rounds": {"rounds": 2},
+            "difference-scale": {"unit": "s"},
+        }
+        return Caveat(CAVEATS[code], values.get(code, {}), side, amount)
 
     many = with_caveats(
         study,
         {
-            "r61+vulkan": (caveat("short-capture", "only {} samples", "r61+vulkan", 900),),
-            "r64": (caveat("few-rounds", "few"),),
+            "r61+vulkan": (caveat("short-capture", "r61+vulkan", 900),),
+            "r64": (caveat("few-rounds"),),
             "r64+vulkan": (
-                caveat("short-capture", "only {} samples", "r64+vulkan", 12_000),
-                caveat("difference-scale", "no margin"),
-                caveat("one-visit", "one visit"),
+                caveat("short-capture", "r64+vulkan", 12_000),
+                caveat("difference-scale"),
+                caveat("one-visit"),
             ),
         },
     )
     compared = many.effects
     assert [f"{remark.text}: {remark.look}" for remark in make_remarks(compared, many.levels)] == [
-        "with r64+vulkan: one visit: ferocal runs",
-        "with vulkan (r61+vulkan, r64+vulkan): only 900 to 12\u202f000 samples: ferocal frames",
-        "with r64: few: ferocal plan",
-        "with r64+vulkan: no margin: ferocal table",
+        "with r64+vulkan: one visit per side; no interval, since the noise between visits is "
+        "unknown: ferocal runs",
+        "with vulkan (r61+vulkan, r64+vulkan): captures are short (900 to 12\u202f000 frames; "
+        "10 000 wanted): rare hitches dominate the lows: ferocal frames",
+        "with r64: only 2 paired rounds: ferocal plan",
+        "with r64+vulkan: readings may be zero or negative, so the change is a difference in s and "
+        "a percentage margin does not apply: ferocal table",
     ]
     short = group_caveats(compared, many.levels)[1]
-    assert short.seen[0] == ("all", "with r61+vulkan, only 900 samples")
+    assert short.seen[0] == (
+        "all",
+        "with r61+vulkan, captures are short (900 frames; 10 000 wanted): rare hitches "
+        "dominate the lows",
+    )
     half = [e for e in compared if e.series.workload == "query" or e.configuration != "r64"]
-    assert make_remarks(half, many.levels)[2].text == "query with r64: few"
+    assert make_remarks(half, many.levels)[2].text == "query with r64: only 2 paired rounds"

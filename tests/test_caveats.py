@@ -19,6 +19,7 @@ from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.analysis.inference.looks import plan_looks
 from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.answers.definitions import DefinitionChange
+from ferocal.documents.caveats.words import caveat_text, seen_text
 from simulation import NAMES, simulate, simulate_conditions, simulate_once
 
 Case = tuple[Readings, Setting, Context]
@@ -338,7 +339,7 @@ def test_differences_count_unless_unknown_explained_or_of_another_workload() -> 
     found = add_caveats(
         estimate_effects(readings, "base", setting), readings, setting, {"node": newer}
     )
-    texts = [c.text for e in found for c in e.caveats if c.code == "undeclared-difference"]
+    texts = [caveat_text(c) for e in found for c in e.caveats if c.code == "undeclared-difference"]
     assert len(texts) == 1 and texts[0].startswith("Software differs: libc 2 against 1 in the ")
     assert "undeclared-difference" not in codes(
         case(clean(), replace(newer, explained={"other": {"libc"}}))
@@ -352,18 +353,18 @@ def test_sentences_tell_what_was_seen_and_what_to_do() -> None:
     effects = add_caveats(
         estimate_effects(readings, "base", setting), readings, setting, {"node": context}
     )
-    (text,) = {c.text for e in effects for c in e.caveats if c.code == "trade-off"}
+    (text,) = {caveat_text(c) for e in effects for c in e.caveats if c.code == "trade-off"}
     assert text.startswith("With other, flight m0 gets better and flight m1 gets worse: decide")
     back = simulate_once(np.random.default_rng(3), visits=2)
     there = np.where(back.visit_of == 2, 1, 0)  # two visits before it, one after
     back = replace(back, configuration_of=there, round_of=back.visit_of)
     apart = Setting(interleaved=False)
     (effect,) = add_caveats(estimate_effects(back, "base", apart), back, apart, {})
-    moved = [c.seen for c in effect.caveats if c.code == "not-interleaved"]
+    moved = [seen_text(c) for c in effect.caveats if c.code == "not-interleaved"]
     assert "the baseline moved by" in moved[0]
     up = replace(back, value=np.where(back.visit_of == 3, 1.5, 1.0) * 60)
     (effect,) = add_caveats(estimate_effects(up, "base", apart), up, apart, {})
-    assert "moved by +50 % from its first" in " ".join(c.seen for c in effect.caveats)
+    assert "moved by +50 % from its first" in " ".join(map(seen_text, effect.caveats))
 
 
 def test_many_metrics_share_the_chance_of_a_false_alarm_of_drift() -> None:

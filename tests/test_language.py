@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from ferocal.analysis.caveats.table import CAVEATS
+from ferocal.documents.caveats.words import WORDS
 
 ROOT = Path(__file__).parents[1]
 SOURCES = sorted((ROOT / "src").rglob("*.py"))
@@ -77,7 +78,8 @@ def test_the_pages_are_plain_english(name: str) -> None:
 
 def test_what_caveats_mean_and_advise_is_short() -> None:
     # Beside the margin of a terminal of 100 columns, two lines are 182 signs.
-    for kind in CAVEATS.values():
-        assert len(kind.meaning) <= 91 and len(kind.advice) <= 91, kind.code
-        assert len(kind.meaning.split()) <= 16 and len(kind.advice.split()) <= 18, kind.code
-        assert not re.match("(that|what|who|of) ", kind.meaning), kind.code
+    assert WORDS.keys() == CAVEATS.keys()
+    for code, words in WORDS.items():
+        assert len(words.meaning) <= 91 and len(words.advice) <= 91, code
+        assert len(words.meaning.split()) <= 16 and len(words.advice.split()) <= 18, code
+        assert not re.match("(that|what|who|of) ", words.meaning), code

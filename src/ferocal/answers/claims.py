@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
+from ferocal.analysis.caveats.kinds import Caveat
 from ferocal.analysis.data.index import (
     add_index,
     deciding_places,
@@ -54,7 +55,7 @@ class ClaimFinding:
     written_before: bool | None
     first_seen: str | None
     history: tuple[tuple[str, Mapping[str, Any]], ...]
-    barred: str | None = None
+    barred: Caveat | None = None
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from ferocal.analysis.caveats.kinds import Context
+from ferocal.analysis.caveats.kinds import Caveat, Context
 from ferocal.analysis.caveats.table import BARS, add_caveats
 from ferocal.analysis.data.cells import Cell, tabulate
 from ferocal.analysis.data.gaps import Gap
@@ -18,9 +18,9 @@ from ferocal.analysis.inference.effects import (
     Effect,
     Replicates,
     Setting,
+    barring_caveat,
     control_failures,
     has_evidence,
-    why_barred,
 )
 from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.analysis.inference.verdicts import Verdict
@@ -181,12 +181,12 @@ def _contexts(study: Study, evidence: Evidence, setting: Setting) -> dict[str, C
 
 def find_barred(
     study: Study, evidence: Evidence, baseline: str, setting: Setting
-) -> dict[tuple[str, Series, str], str]:
+) -> dict[tuple[str, Series, str], Caveat]:
     """What is not comparable with a baseline, by bench, metric and configuration, and why."""
     effects = estimate_effects(evidence.readings, baseline, setting)
     contexts = _contexts(study, evidence, setting)
     return {
-        (e.bench, e.series, e.configuration): why_barred(e)
+        (e.bench, e.series, e.configuration): barring_caveat(e)
         for e in add_caveats(effects, evidence.readings, setting, contexts, BARS)
         if e.verdict is Verdict.NOT_COMPARABLE
     }

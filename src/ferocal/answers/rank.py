@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from ferocal.analysis.caveats.kinds import Caveat
 from ferocal.analysis.data.index import (
     INDEX,
     WhyNot,
@@ -82,7 +83,7 @@ class Field:
     left_out: tuple[tuple[Series, WhyNot], ...]
     absent: tuple[Series, ...]
     decisive: int = 0
-    barred: tuple[tuple[str, str], ...] = ()
+    barred: tuple[tuple[str, Caveat], ...] = ()
 
     @property
     def main(self) -> Ranking:
@@ -302,7 +303,9 @@ class _Maker:
             ),
         )
 
-    def _barred(self, series: int, cells: Sequence[tuple[int, int]]) -> dict[tuple[int, int], str]:
+    def _barred(
+        self, series: int, cells: Sequence[tuple[int, int]]
+    ) -> dict[tuple[int, int], Caveat]:
         """Those that are not comparable by a metric, with the reason."""
         known = self.readings.series[series]
         found = {c: self.barred.get((b, known, n))

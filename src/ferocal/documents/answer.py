@@ -11,9 +11,10 @@ from typing import TYPE_CHECKING
 
 from ferocal.analysis.caveats.together import TradeOff, find_trade_offs
 from ferocal.analysis.inference.contrasts import Method
-from ferocal.analysis.inference.effects import Effect, speed_factor, why_barred
+from ferocal.analysis.inference.effects import Effect, barring_caveat, speed_factor
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.documents.blocks import Line
+from ferocal.documents.caveats.words import seen_text
 from ferocal.documents.next_steps import what_decides
 from ferocal.documents.numbers import change_text, change_words, factor_text
 from ferocal.documents.wording import margins_text, may_be_small, side_text
@@ -83,7 +84,7 @@ def _not_comparable(effects: Sequence[Effect]) -> Iterator[str]:
     reasons: dict[str, list[Effect]] = {}
     for effect in effects:
         if effect.verdict is Verdict.NOT_COMPARABLE:
-            reasons.setdefault(why_barred(effect), []).append(effect)
+            reasons.setdefault(seen_text(barring_caveat(effect)), []).append(effect)
     for reason, members in list(reasons.items())[:_MOST_REASONS]:
         names = listed(list(dict.fromkeys(e.configuration for e in members)))
         yield f"Not comparable: {_metrics(members)} with {names} ({reason})."

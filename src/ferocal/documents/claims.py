@@ -10,6 +10,7 @@ from ferocal.analysis.data.series import factor_of, share_of
 from ferocal.analysis.inference.claims import ClaimVerdict
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.documents.blocks import Block, Document, Items, Line, caveats, next_steps, sentences
+from ferocal.documents.caveats.words import seen_text
 from ferocal.documents.next_steps import measure_command
 from ferocal.documents.numbers import decimals_for, p_text, signed
 from ferocal.documents.remarks import remark_lines
@@ -132,7 +133,7 @@ def undecided_text(finding: ClaimFinding) -> str:
     """What would decide a claim."""
     judged = finding.judged
     if finding.barred is not None:
-        return f"not comparable: {finding.barred}"
+        return f"not comparable: {seen_text(finding.barred)}"
     if judged.more_rounds is not None:
         return f"about {counted(judged.more_rounds, 'more round')} should settle it"
     if finding.claim.within == "noise" and not math.isfinite(judged.ends[1]):

@@ -9,10 +9,10 @@ from ferocal.analysis.caveats.kinds import WEIGHTS
 from ferocal.analysis.data.gaps import Gap, GapMark
 from ferocal.analysis.inference.effects import (
     Effect,
+    barring_caveat,
     gate_failures,
     has_evidence,
     speed_factor,
-    why_barred,
 )
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.documents.answer import answer_lines
@@ -30,7 +30,8 @@ from ferocal.documents.blocks import (
     sentences,
 )
 from ferocal.documents.blocks import next_steps as next_block
-from ferocal.documents.caveats import group_caveats, make_remarks
+from ferocal.documents.caveats.remarks import group_caveats, make_remarks
+from ferocal.documents.caveats.words import seen_text
 from ferocal.documents.next_steps import NextStep, next_steps
 from ferocal.documents.numbers import (
     change_text,
@@ -192,7 +193,7 @@ def gate_lines(comparison: Comparison, gate: str) -> list[str]:
 
 def _why_broken(effect: Effect) -> str:
     if effect.verdict is Verdict.NOT_COMPARABLE:
-        return f" ({why_barred(effect)})"
+        return f" ({seen_text(barring_caveat(effect))})"
     return "" if has_evidence(effect) else ", without an interval"
 
 

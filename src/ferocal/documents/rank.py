@@ -19,6 +19,7 @@ from ferocal.documents.blocks import (
     next_steps,
     sentences,
 )
+from ferocal.documents.caveats.words import seen_text
 from ferocal.documents.numbers import decimals_for, interval_shape
 from ferocal.documents.remarks import left_out_text, mixed_text
 from ferocal.terms.numbers import grouped, significant
@@ -252,8 +253,8 @@ def remarks_of(answer: RankAnswer) -> Iterator[str]:
             else "pairwise tests, adjusted for their number"
         )
         yield f"equal ranks are statistical ties ({how})"
-    for name, reason in dict.fromkeys(pair for field in answer.fields for pair in field.barred):
-        yield f"not ranked: {name} is not comparable ({reason})"
+    for name, caveat in dict.fromkeys(pair for field in answer.fields for pair in field.barred):
+        yield f"not ranked: {name} is not comparable ({seen_text(caveat)})"
     if any(math.isnan(s.first) for r in rankings for s in r.standings):
         yield "where the noise between visits is unknown, chances and ties are unknown too"
     absent = list(dict.fromkeys(s.title for field in answer.fields for s in field.absent))

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any
 
 import numpy as np
 
 from ferocal.analysis.caveats.circumstances import Circumstances, Conditions, Values
-from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, percentage, sized
+from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, finding, size_of
 from ferocal.analysis.data.readings import NO_ROUND
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.data.series import margin_on_scale
@@ -16,9 +17,7 @@ from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect, speed_factor
 from ferocal.analysis.inference.student import combine_errors, t_interval
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.terms.conditions import BUSY_LIMIT, TEMPERATURE, label_of, least_difference
-from ferocal.terms.numbers import grouped, signed_significant
-from ferocal.terms.wording import counted, listed
+from ferocal.terms.conditions import TEMPERATURE, least_difference
 
 _NOTHING: Values = {}
 # In fewer runs others are busy now and then on any machine.
@@ -40,7 +39,7 @@ def _by_metric(effect: Effect) -> tuple[str, ...]:
 
 
 def _comparing(
-    subject: str, values_of: ValuesOf, shared_by: SharedBy = _by_workload
+    values_of: ValuesOf, shared_by: SharedBy = _by_workload
 ) -> Callable[[View], Iterator[Finding]]:
     """A test that finds each name whose values on the two sides are not the same."""
 
@@ -57,14 +56,14 @@ def _comparing(
             ours, theirs = values_of(view, effect, here), values_of(view, effect, there)
             for name in ours:
                 if name in theirs and ours[name] != theirs[name]:
-                    values = f"{_joined(ours[name])} against {_joined(theirs[name])}"
-                    yield Finding(f"{subject} differs: {name} {values} in the baseline", members)
+                    here_is, there_is = _in_order(ours[name]), _in_order(theirs[name])
+                    yield finding(members, name=name, here=here_is, there=there_is)
 
     return find
 
 
-def _joined(values: frozenset[str]) -> str:
-    return " and ".join(sorted(values))
+def _in_order(values: frozenset[str]) -> tuple[str, ...]:
+    return tuple(sorted(values))
 
 
 def _software_moved(view: View) -> Iterator[Finding]:
@@ -82,7 +81,7 @@ def _software_moved(view: View) -> Iterator[Finding]:
             continue
         for name, values in {**known.software, **_subject_of(known, workload)}.items():
             if len(values) > 1:
-                yield Finding(f"{name} changed between visits: {_joined(values)}", members, side)
+                yield finding(members, side, name=name, seen=_in_order(values))
 
 
 def _resources(view: View, effect: Effect, side: Circumstances) -> Values:
@@ -106,13 +105,11 @@ def _per_resource(view: View) -> Iterator[Finding]:
             # What is per unit already says so itself.
             raw = [n for n in members if resource not in view.effects[n].series.per]
             ordered = sorted((view.effects[n] for n in raw), key=_by_role)[:_MOST_PER_RESOURCE]
-            shown = [
-                f"{e.series.title} {percentage(speed_factor(e) * theirs / ours - 1)}"
-                for e in ordered
-            ]
-            text = f"{resource} {ours:g} against {theirs:g}; per unit, the speed changes by "
-            if shown:
-                yield Finding(text + ", ".join(shown), raw, name)
+            changes = tuple((e.series.title, speed_factor(e) * theirs / ours - 1) for e in ordered)
+            if changes:
+                yield finding(
+                    raw, name, resource=resource, here=ours, there=theirs, changes=changes
+                )
 
 
 def _by_role(effect: Effect) -> int:
@@ -159,7 +156,7 @@ def _subject_of(side: Circumstances, workload: str) -> Values:
 def _statistic(view: View, effect: Effect, side: Circumstances) -> Values:
     place = (effect.series.workload, effect.series.metric)
     known = side.statistics.get(place)
-    return {} if known is None else {f"the statistic of {effect.series.metric}": known}
+    return {} if known is None else {effect.series.metric: known}
 
 
 def _other_unit(view: View) -> Iterator[Finding]:
@@ -167,18 +164,17 @@ def _other_unit(view: View) -> Iterator[Finding]:
         series = effect.series
         count, unit = view.context.strays.get((series.workload, series.metric), (0, ""))
         if count:
-            text = f"{counted(count, 'reading')} of {series.metric} in {unit}, not in "
-            yield Finding(f"{text}{series.unit} (left out)", [n])
+            yield finding([n], count=count, metric=series.metric, unit=unit, wanted=series.unit)
 
 
 def _one_sided_losses(view: View) -> Iterator[Finding]:
     for n, effect in enumerate(view.effects):
-        text = _lost_on_one_side(view, effect)
-        if text is not None:
-            yield Finding(text, [n])
+        values = _lost_on_one_side(view, effect)
+        if values is not None:
+            yield Finding([n], values)
 
 
-def _lost_on_one_side(view: View, effect: Effect) -> str | None:
+def _lost_on_one_side(view: View, effect: Effect) -> dict[str, Any] | None:
     """Runs that are excluded, failed or missing on one of the two sides only."""
     sides = (effect.configuration, effect.baseline)
     nothing: Mapping[str, int] = {}
@@ -189,13 +185,11 @@ def _lost_on_one_side(view: View, effect: Effect) -> str | None:
         return None
     if here or there:
         side, other = sides if here else sides[::-1]
-        parts = [f"{count} {how}" for how, count in sorted((here or there).items())]
-        return f"{listed(parts)} with {side}, none with {other}"
+        return {"lost": tuple(sorted((here or there).items())), "here": side, "there": other}
     runs = (effect.runs - effect.base_runs, effect.base_runs)
     if effect.method is not Method.PAIRED or runs[0] == runs[1]:
         return None
-    text = f"paired rounds have {counted(runs[0], 'run')} with {sides[0]} but "
-    return f"{text}{grouped(runs[1])} with {sides[1]}"
+    return {"lost": (), "here": sides[0], "there": sides[1], "runs": runs}
 
 
 def _conditions_differ(view: View) -> Iterator[Finding]:
@@ -225,10 +219,10 @@ def _contexts(view: View, contexts: Sequence[Effect], level: float) -> Iterator[
             if (e.configuration, e.series.workload) == (context.configuration, series.workload)
             and e.series != series
         ]
-        by = sized(context.shift.mean, context.scale, series.unit)
-        yield Finding(
-            f"{series.title} differs by {by} from {view.baseline}", members, context.configuration
-        )
+        yield finding(
+            members, context.configuration,
+            context=series.title, by=size_of(context), baseline=view.baseline,
+        )  # fmt: skip
 
 
 def _least_shift(effect: Effect) -> float:
@@ -260,22 +254,21 @@ def _conditions_of_visits(view: View, level: float) -> Iterator[Finding]:
     for c in others:
         name = conditions.configurations[c]
         members = [n for n, effect in enumerate(view.effects) if effect.configuration == name]
-        for text in _differing_numbers(view, conditions, c, base, level):
-            yield Finding(text, members, name)
-        for text in _differing_words(conditions, c, base):
-            yield Finding(text, members)
+        for values in _differing_numbers(view, conditions, c, base, level):
+            yield Finding(members, values, name)
+        for values in _differing_words(conditions, c, base):
+            yield Finding(members, values)
 
 
 def _differing_numbers(
     view: View, conditions: Conditions, arm: int, base: int, level: float
-) -> Iterator[str]:
+) -> Iterator[dict[str, Any]]:
     test = _paired if view.setting.interleaved else _unpaired
     for key, values in conditions.numbers.items():
         difference, p_value = test(conditions, values, arm, base)
         if p_value < level and abs(difference) >= least_difference(key):
-            text = f"{label_of(key)} before the runs differs by "
-            text += f"{signed_significant(difference, 3)} from {view.baseline}"
-            yield f"{text} (p = {p_value:.1g})"
+            found = {"condition": key, "difference": difference, "p": p_value}
+            yield {**found, "baseline": view.baseline}
 
 
 def _paired(conditions: Conditions, values: FloatArray, arm: int, base: int) -> tuple[float, float]:
@@ -309,7 +302,7 @@ def _test(difference: float, error: float, degrees: float) -> tuple[float, float
     return difference, float(t_interval(*columns).p_value[0])
 
 
-def _differing_words(conditions: Conditions, arm: int, base: int) -> Iterator[str]:
+def _differing_words(conditions: Conditions, arm: int, base: int) -> Iterator[dict[str, Any]]:
     for key, texts in conditions.words.items():
         here, there = (
             frozenset().union(
@@ -318,9 +311,9 @@ def _differing_words(conditions: Conditions, arm: int, base: int) -> Iterator[st
             for c in (arm, base)
         )
         if here and there and not here & there:
-            text = f"with {conditions.configurations[arm]}, {label_of(key)} was "
-            text += f"{listed(sorted(here))}, with {conditions.configurations[base]} "
-            yield f"{text}{listed(sorted(there))}"
+            names = (conditions.configurations[c] for c in (arm, base))
+            words = (tuple(sorted(texts)) for texts in (here, there))
+            yield {"condition": key, "words": tuple(zip(names, words, strict=True))}
 
 
 def _busy_bench(view: View) -> Iterator[Finding]:
@@ -328,15 +321,9 @@ def _busy_bench(view: View) -> Iterator[Finding]:
     busy = view.context.busy
     if busy is None or not busy.runs:
         return
-    counts = (
-        (busy.busy, "other processes used", "", busy.names),
-        (busy.stolen, "the host took", " (steal)", ()),
-    )
-    for count, verb, what, names in counts:
+    for count, stolen, names in ((busy.busy, False, busy.names), (busy.stolen, True, ())):
         if count >= _BUSY_RUNS * busy.runs:
-            who = f": {', '.join(names)}" if names else ""
-            text = f"{verb} more than {100 * BUSY_LIMIT:.0f} % of processor time{what} in {count} "
-            yield view.on_everything(f"{text}of {counted(busy.runs, 'run')}{who}")
+            yield view.on_everything(count=count, runs=busy.runs, stolen=stolen, names=names)
 
 
 def _unproven(view: View) -> Iterator[Finding]:
@@ -350,10 +337,8 @@ def _unproven(view: View) -> Iterator[Finding]:
                 if factor in factors:
                     levels.setdefault(factor, {}).setdefault(level, []).append(n)
     for factor, found in levels.items():
-        verb = "was" if len(found) == 1 else "were"
-        which = listed(list(found)) if len(found) <= 2 else f"{len(found)} levels of {factor}"
         members = sorted({n for places in found.values() for n in places})
-        yield Finding(f"no check verified that {which} {verb} active", members)
+        yield finding(members, factor=factor, levels=tuple(found))
 
 
 def _definition_changed(view: View) -> Iterator[Finding]:
@@ -366,99 +351,20 @@ def _definition_changed(view: View) -> Iterator[Finding]:
             and change.metric in (None, effect.series.metric.partition("/")[0])
         ]
         if members:
-            yield Finding(change.text, members)
+            yield finding(members, change=change.text)
 
 
 KINDS = (
-    CaveatKind(
-        "undeclared-difference",
-        "software that differs but is not a factor",
-        "make it a factor, list it under `explains` of one, or use the same on both sides",
-        _comparing("software", _software),
-        weight="forbids",
-        look="ferocal inspect",
-    ),
-    CaveatKind(
-        "software-moved",
-        "software that changed between visits to one configuration",
-        "exclude the visits before or after the change, and measure again",
-        _software_moved,
-        look="ferocal inspect",
-    ),
-    CaveatKind(
-        "definition-changed",
-        "a level, workload or metric had a different definition when it was measured",
-        "exclude those runs and measure again, or start a new study",
-        _definition_changed,
-        weight="forbids",
-        look="ferocal inspect",
-    ),
-    CaveatKind(
-        "unproven",
-        "no check verified that a level was active",
-        "add `verify` to the level: a setting without effect looks like no change",
-        _unproven,
-        look="ferocal inspect",
-    ),
-    CaveatKind(
-        "resources-differ",
-        "processors, memory or other resources that differ",
-        "use the same on both sides, or declare it: `explains`, a quantity, or `accept`",
-        _comparing("a resource", _resources),
-        weight="forbids",
-        bars=True,
-        look="ferocal inspect",
-    ),
-    CaveatKind(
-        "per-resource",
-        "a different number of cores, adapters or other resources",
-        "also look at the change per unit of the resource",
-        _per_resource,
-        weight="informs",
-        look="ferocal factors",
-    ),
-    CaveatKind(
-        "workload-differs",
-        "a workload with different arguments, version or files",
-        "measure the same workload on both sides, or `accept` the difference with a reason",
-        _comparing("the workload", _subject),
-        weight="forbids",
-        bars=True,
-        look="ferocal inspect",
-    ),
-    CaveatKind(
-        "best-of",
-        "the best of several values on one side, another statistic on the other",
-        "use the same statistic on both sides: a best of several is not a mean",
-        _comparing("what was read", _statistic, _by_metric),
-        weight="forbids",
-    ),
-    CaveatKind(
-        "other-unit",
-        "readings in another unit than the study file, left out",
-        "convert them to the unit in the study file",
-        _other_unit,
-        weight="forbids",
-    ),
-    CaveatKind(
-        "conditions-differ",
-        "a different load, temperature, clock or other condition",
-        "find the cause and measure again under equal conditions",
-        _conditions_differ,
-        statistical=True,
-    ),
-    CaveatKind(
-        "busy-bench",
-        "other processes used more than 10 % of processor time in 10 % of the runs",
-        "stop them, or set `[bench.NAME.quiet]`, which repeats such runs",
-        _busy_bench,
-        look="ferocal runs {workload}",
-    ),
-    CaveatKind(
-        "one-sided-losses",
-        "runs that failed, are excluded or are missing on one side",
-        "find out why: if slow runs are lost, the rest looks too fast",
-        _one_sided_losses,
-        look="ferocal runs {workload} --outcome failed",
-    ),
+    CaveatKind("undeclared-difference", _comparing(_software), weight="forbids"),
+    CaveatKind("software-moved", _software_moved),
+    CaveatKind("definition-changed", _definition_changed, weight="forbids"),
+    CaveatKind("unproven", _unproven),
+    CaveatKind("resources-differ", _comparing(_resources), weight="forbids", bars=True),
+    CaveatKind("per-resource", _per_resource, weight="informs"),
+    CaveatKind("workload-differs", _comparing(_subject), weight="forbids", bars=True),
+    CaveatKind("best-of", _comparing(_statistic, _by_metric), weight="forbids"),
+    CaveatKind("other-unit", _other_unit, weight="forbids"),
+    CaveatKind("conditions-differ", _conditions_differ, statistical=True),
+    CaveatKind("busy-bench", _busy_bench),
+    CaveatKind("one-sided-losses", _one_sided_losses),
 )

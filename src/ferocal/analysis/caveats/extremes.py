@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, of_arms
+from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, finding, of_arms
 from ferocal.analysis.data.arms import Arms
 from ferocal.analysis.data.resolution import find_arm_steps, find_resolution
 from ferocal.analysis.data.segments import FloatArray, find_segments
@@ -15,9 +15,7 @@ from ferocal.analysis.data.series import Series, factor_of
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.analysis.inference.weights import Arm
-from ferocal.terms.numbers import significant
 from ferocal.terms.units import quantity_of, unit_factors
-from ferocal.terms.wording import counted
 
 # Refresh rates of displays, at which frame rates are capped.
 _REFRESH_RATES = (24, 25, 30, 48, 50, 60, 72, 75, 90, 100, 120, 144, 165, 180, 240, 360)
@@ -56,10 +54,10 @@ def _find_implausible(view: View, arms: Arms) -> Iterator[Finding]:
         values = arms.value[arms.rows(arm)]
         outside = values[(values < ends[0]) | (values > ends[1])]
         if len(outside):
-            low, high, first = (significant(v, 6) for v in (*ends, float(outside[0])))
-            text = f"{len(outside)} of {counted(len(values), 'reading')} outside {low} "
-            text += f"to {high} {arms.series(arm).unit}, such as {first}"
-            yield view.on_arm(arms, arm, text)
+            yield view.on_arm(
+                arms, arm, outside=len(outside), readings=len(values), low=ends[0], high=ends[1],
+                first=float(outside[0]), unit=arms.series(arm).unit,
+            )  # fmt: skip
 
 
 @of_arms
@@ -83,14 +81,13 @@ def _find_magnitudes(view: View, arms: Arms) -> Iterator[Finding]:
         if calm[arm]:
             rows = arms.rows(arm)
             worst = float(arms.value[rows][np.argmax(factor[rows])])
-            yield view.on_arm(arms, arm, _odd(arms, arm, worst, float(median[arm])))
+            yield _odd(view, arms, arm, worst, float(median[arm]))
     yield from _odd_among_arms(view, arms, ratio)
     yield from _far_apart(view)
 
 
-def _odd(arms: Arms, arm: int, worst: float, others: float) -> str:
-    text = f"a reading of {significant(worst, 6)} {arms.series(arm).unit}, the others are near "
-    return f"{text}{significant(others)}"
+def _odd(view: View, arms: Arms, arm: int, worst: float, others: float) -> Finding:
+    return view.on_arm(arms, arm, odd=worst, others=others, unit=arms.series(arm).unit)
 
 
 def _odd_among_arms(view: View, arms: Arms, ratio: np.ndarray) -> Iterator[Finding]:
@@ -124,7 +121,7 @@ def _odd_among_arms(view: View, arms: Arms, ratio: np.ndarray) -> Iterator[Findi
             worst = float(arms.value[rows][np.argmax(odd)])
             digits = abs(math.log10(worst / middle))
             if len(odd) == 2 or abs(digits - round(digits)) < _NEAR_POWER:
-                yield view.on_arm(arms, arm, _odd(arms, arm, worst, middle))
+                yield _odd(view, arms, arm, worst, middle)
 
 
 def _far_apart(view: View) -> Iterator[Finding]:
@@ -133,9 +130,7 @@ def _far_apart(view: View) -> Iterator[Finding]:
         alone = effect.runs - effect.base_runs == effect.base_runs == 1
         known = effect.scale == "ratio" and effect.bound is None and not effect.series.metered
         if alone and known and abs(effect.shift.mean) > _TENFOLD:
-            factor = significant(factor_of(abs(effect.shift.mean)), 2)
-            text = f"two single readings are {factor} times apart (a missing digit?)"
-            yield Finding(text, [n])
+            yield finding([n], factor=factor_of(abs(effect.shift.mean)))
 
 
 @of_arms
@@ -153,11 +148,8 @@ def _find_doubtful_units(view: View, arms: Arms) -> Iterator[Finding]:
         if arms.scales[s] != "ratio" or not _may_be_units(arms.series(start), factor):
             continue
         medians = median[arms.series_of == s]
-        unit = arms.series(start).unit
-        low, high = significant(float(medians.min())), significant(float(medians.max()))
-        text = f"one configuration reads near {low} {unit}, another near {high}: a different "
-        text += "unit?"
-        yield view.on_series(s, text)
+        low, high = float(medians.min()), float(medians.max())
+        yield view.on_series(s, low=low, high=high, unit=arms.series(start).unit)
 
 
 def _may_be_units(series: Series, factor: float) -> bool:
@@ -196,8 +188,8 @@ def _find_caps(view: View, arms: Arms) -> Iterator[Finding]:
             continue
         if trailing[arm] or beside[arm] or _at_refresh_rate(arms, arm):
             top = float(np.exp(best[arm] * sign[arms.series_of[arm]]))
-            text = f"{100 * pinned[arm]:.0f} % of the readings are exactly {significant(top)} "
-            yield view.on_arm(arms, arm, f"{text}{arms.series(arm).unit}, their best value")
+            share, unit = float(pinned[arm]), arms.series(arm).unit
+            yield view.on_arm(arms, arm, share=share, best=top, unit=unit)
 
 
 def _at_refresh_rate(arms: Arms, arm: int) -> bool:
@@ -231,8 +223,7 @@ def _find_short_captures(view: View, arms: Arms) -> Iterator[Finding]:
     for arm in np.flatnonzero(median < _LEAST_SAMPLES).tolist():
         # A score of five values is no capture of five frames, whatever its unit.
         if arms.series(arm).of_frames:
-            text = "captures are short ({} frames; 10 000 wanted): rare hitches dominate the lows"
-            yield view.on_arm(arms, arm, text, float(median[arm]))
+            yield view.on_arm(arms, arm, float(median[arm]))
 
 
 def _find_coarse(view: View) -> Iterator[Finding]:
@@ -248,9 +239,7 @@ def _find_coarse(view: View) -> Iterator[Finding]:
             continue
         # What is shown to be equivalent was read finely enough for that.
         if effect.verdict is not Verdict.EQUIVALENT and _NIL * step < size <= 1.001 * step:
-            unit = effect.series.unit
-            text = f"the change ({significant(size, 2)} {unit}) is smaller than the resolution of "
-            yield Finding(f"{text}the readings ({step:g} {unit})", [n])
+            yield finding([n], change=float(size), step=step, unit=effect.series.unit)
 
 
 def _find_steps_differ(view: View) -> Iterator[Finding]:
@@ -272,12 +261,10 @@ def _find_steps_differ(view: View) -> Iterator[Finding]:
         least = _STEP_SHARE * effect.series.margin * base[place]
         if counts[arms].min() < _FEWEST_STEPS or coarse < _COARSER * fine or not coarse > least:
             continue
-        unit = effect.series.unit
-        other = f"steps of {fine:g} {unit}" if fine else "finer steps"
-        declared = effect.series.resolution
-        covered = " (covered by the declared resolution)" if (declared or 0.0) >= coarse else ""
-        text = f"readings have steps of {coarse:g} {unit}, the other side has {other}"
-        yield Finding(f"{text}{covered}", [n], side)
+        declared = (effect.series.resolution or 0.0) >= coarse
+        yield finding(
+            [n], side, coarse=coarse, fine=fine, declared=declared, unit=effect.series.unit
+        )
 
 
 def _arms_of(view: View, effect: Effect, series: int) -> list[int]:
@@ -304,56 +291,11 @@ def _baseline_levels(view: View) -> FloatArray:
 
 
 KINDS = (
-    CaveatKind(
-        "coarse",
-        "the change is smaller than the resolution of the readings",
-        "use a finer resolution, or lengthen the workload",
-        _find_coarse,
-        statistical=True,
-    ),
-    CaveatKind(
-        "steps-differ",
-        "one side has a far coarser resolution than the other",
-        "declare the coarser step as `resolution`, or use one clock for both sides",
-        _find_steps_differ,
-        weight="informs",
-    ),
-    CaveatKind(
-        "capped",
-        "many readings at exactly their best value",
-        "lift the cap (vsync, a frame or rate limit), which hides changes above it",
-        _find_caps,
-        statistical=True,
-        weight="forbids",
-    ),
-    CaveatKind(
-        "implausible",
-        "readings outside the plausible range",
-        "check how they were read, and exclude those that cannot be true",
-        _find_implausible,
-        weight="forbids",
-    ),
-    CaveatKind(
-        "magnitude",
-        "readings of another order of magnitude than the others",
-        "look for a missing digit or a different unit; exclude or correct the reading",
-        _find_magnitudes,
-        statistical=True,
-        weight="forbids",
-    ),
-    CaveatKind(
-        "unit-doubtful",
-        "configurations that differ by the ratio of two units",
-        "state the unit of the readings, or `accept` the difference with a reason",
-        _find_doubtful_units,
-        weight="forbids",
-        bars=True,
-    ),
-    CaveatKind(
-        "short-capture",
-        "captures of fewer than 10 000 samples",
-        "capture at least 10 000 frames: rare hitches dominate these figures",
-        _find_short_captures,
-        look="ferocal frames {workload}",
-    ),
+    CaveatKind("coarse", _find_coarse, statistical=True),
+    CaveatKind("steps-differ", _find_steps_differ, weight="informs"),
+    CaveatKind("capped", _find_caps, statistical=True, weight="forbids"),
+    CaveatKind("implausible", _find_implausible, weight="forbids"),
+    CaveatKind("magnitude", _find_magnitudes, statistical=True, weight="forbids"),
+    CaveatKind("unit-doubtful", _find_doubtful_units, weight="forbids", bars=True),
+    CaveatKind("short-capture", _find_short_captures),
 )

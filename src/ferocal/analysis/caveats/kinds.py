@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import functools
-import math
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Literal, NamedTuple, Protocol, get_args
+from typing import Any, Literal, NamedTuple, Protocol, get_args
 
 import numpy as np
 
@@ -15,10 +14,9 @@ from ferocal.analysis.data.arms import Arms, sort_into_arms
 from ferocal.analysis.data.readings import Readings, VisitSummaries, summarise_visits
 from ferocal.analysis.data.resolution import find_steps
 from ferocal.analysis.data.segments import FloatArray
-from ferocal.analysis.data.series import Scale, Series, share_of
+from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.components import run_variances
 from ferocal.analysis.inference.effects import Effect, Setting
-from ferocal.terms.numbers import grouped, signed_significant
 
 # All tests of one kind in a study share this chance of a false alarm.
 LEVEL = 0.01
@@ -33,18 +31,13 @@ Losses = Mapping[tuple[str, str], Mapping[str, int]]
 class CaveatKind:
     """A reason not to trust, or not to attribute, a number.
 
-    ``code`` is stable; ``meaning`` says when it appears and ``advice`` what to do. ``look`` is
-    the command that looks closer, in which {workload}, {metric} and {configuration} stand for
-    options that limit it. With ``statistical`` a test on noisy readings decides, which has false
+    ``code`` is stable. With ``statistical`` a test on noisy readings decides, which has false
     alarms. What ``bars`` a comparison leaves no verdict, unless the study file accepts it.
     """
 
     code: str
-    meaning: str
-    advice: str
     find: Callable[[View], Iterable[Finding]]
     weight: Weight = "weakens"
-    look: str = "ferocal runs {workload} {metric} {configuration}"
     statistical: bool = False
     bars: bool = False
 
@@ -53,15 +46,20 @@ class CaveatKind:
 class Caveat:
     """A reason for caution: its kind, and what was seen, on which side if on one only.
 
-    In ``what``, "{}" stands for an ``amount`` that may differ between sides. With ``accepted``,
-    the reason for which the study file lets a comparison stand, it bars none.
+    ``values`` are what was seen, by names that the kind has for them, and ``amount`` a number that
+    may differ between sides. With ``accepted``, the reason for which the study file lets a
+    comparison stand, it bars none.
     """
 
     kind: CaveatKind
-    what: str
+    values: Mapping[str, Any] = field(default_factory=dict)
     side: str | None = None
     amount: float | None = None
     accepted: str | None = None
+
+    def __hash__(self) -> int:
+        """One for caveats that say the same."""
+        return hash((self.kind.code, tuple(self.values.items()), self.side, self.amount))
 
     @property
     def bars(self) -> bool:
@@ -73,34 +71,24 @@ class Caveat:
         """The stable code of the kind."""
         return self.kind.code
 
-    @property
-    def advice(self) -> str:
-        """What to do about it."""
-        return self.kind.advice
 
-    @property
-    def seen(self) -> str:
-        """What was seen, with the side on which."""
-        what = self.what if self.amount is None else self.what.format(grouped(self.amount))
-        return what if self.side is None else f"with {self.side}, {what}"
-
-    @property
-    def text(self) -> str:
-        """What was seen and what to do, as a sentence."""
-        return f"{self.seen[0].upper()}{self.seen[1:]}: {self.advice}."
-
-
-class Finding(NamedTuple):
+@dataclass(frozen=True)
+class Finding:
     """What a test has seen, and the effects that it bears on, by their places.
 
-    ``side`` is the configuration on which it was seen, where it is not on both; ``amount`` is
-    that of a `Caveat`.
+    ``values``, ``side`` (the configuration on which it was seen, where it is not on both) and
+    ``amount`` are those of a `Caveat`; values are hashable.
     """
 
-    what: str
     effects: Sequence[int]
+    values: Mapping[str, Any]
     side: str | None = None
     amount: float | None = None
+
+
+def finding(effects: Sequence[int], side: str | None = None, **values: Any) -> Finding:
+    """What a test has seen on some effects."""
+    return Finding(effects, values, side)
 
 
 class Redefined(Protocol):
@@ -215,30 +203,43 @@ class View:
                 found.setdefault((self.places[effect.series], name), []).append(n)
         return found
 
-    def on_series(self, series: int, what: str) -> Finding:
+    def on_series(self, series: int, **values: Any) -> Finding:
         """A finding that bears on all effects of a series."""
         names = self.readings.configurations
         members = {n for name in names for n in self._by_place.get((series, name), ())}
-        return Finding(what, sorted(members))
+        return Finding(sorted(members), values)
 
-    def on_arm(self, arms: Arms, arm: int, what: str, amount: float | None = None) -> Finding:
+    def on_arm(self, arms: Arms, arm: int, amount: float | None = None, **values: Any) -> Finding:
         """A finding on an arm, which bears on the effects that it is a side of."""
-        return self.on_side(int(arms.series_of[arm]), arms.name(arm), what, amount)
+        return self.on_side(int(arms.series_of[arm]), arms.name(arm), amount, **values)
 
     def on_side(
-        self, series: int, configuration: str, what: str, amount: float | None = None
+        self, series: int, configuration: str, amount: float | None = None, **values: Any
     ) -> Finding:
         """A finding on a series under a configuration, on the effects that this is a side of."""
         members = self._by_place.get((series, configuration), [])
-        return Finding(what, members, configuration, amount)
+        return Finding(members, values, configuration, amount)
 
-    def on_everything(self, what: str) -> Finding:
+    def on_everything(self, **values: Any) -> Finding:
         """A finding that bears on all effects but those of the control arm."""
-        return Finding(what, [n for n, effect in enumerate(self.effects) if not effect.control])
+        return Finding([n for n, effect in enumerate(self.effects) if not effect.control], values)
 
-    def sized(self, series: int, shift: float) -> str:
-        """A difference of a series on the scale of the analysis, for a sentence."""
-        return sized(shift, self.scales[series], self.readings.series[series].unit)
+    def size(self, series: int, shift: float) -> Size:
+        """A difference of a series on the scale of the analysis."""
+        return Size(shift, self.scales[series], self.readings.series[series].unit)
+
+
+class Size(NamedTuple):
+    """A difference on the scale of the analysis, and the unit it is in unless that is "ratio"."""
+
+    shift: float
+    scale: Scale
+    unit: str
+
+
+def size_of(effect: Effect) -> Size:
+    """The difference that an effect is."""
+    return Size(effect.shift.mean, effect.scale, effect.series.unit)
 
 
 def of_arms(
@@ -251,18 +252,3 @@ def of_arms(
             yield from find(view, view.sharp)
 
     return test
-
-
-def percentage(share: float) -> str:
-    """A share as a signed percentage of two significant digits."""
-    value = 100 * share
-    # Of large ones all digits before the point.
-    digits = 2 if abs(value) < 10 else math.floor(math.log10(abs(value))) + 1
-    return f"{signed_significant(value, digits)} %"
-
-
-def sized(shift: float, scale: Scale, unit: str) -> str:
-    """A difference on the scale of the analysis, such as "+3.4 %" or "−2 W"."""
-    if scale == "ratio":
-        return percentage(share_of(shift))
-    return f"{signed_significant(shift)} {'points' if unit == '%' else unit}"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
+from typing import Any
 
 import numpy as np
 
@@ -14,7 +15,6 @@ from ferocal.analysis.data.segments import FloatArray, IntArray, Segments, find_
 from ferocal.analysis.data.series import factor_of
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.terms.numbers import significant
-from ferocal.terms.wording import counted
 
 # With fewer readings an arm says nothing of its spread.
 _FEWEST_READINGS = 8
@@ -51,7 +51,7 @@ def _find_outliers(view: View, arms: Arms) -> Iterator[Finding]:
     far = np.abs(distance) > bound[arms.arms.label]
     for arm in np.unique(arms.arms.label[far]).tolist():
         rows = arms.rows(arm)
-        yield view.on_arm(arms, arm, _far(view, arm, distance[rows], far[rows]))
+        yield view.on_arm(arms, arm, **_far(view, arm, distance[rows], far[rows]))
 
 
 def _centres(arms: Arms) -> FloatArray:
@@ -78,15 +78,15 @@ def _scales(arms: Arms) -> tuple[FloatArray, IntArray]:
     return scale, steps
 
 
-def _far(view: View, arm: int, distance: FloatArray, far: np.ndarray) -> str:
+def _far(view: View, arm: int, distance: FloatArray, far: np.ndarray) -> dict[str, Any]:
     arms, worst = view.sharp, int(np.argmax(np.abs(distance)))
     number = int(round_number(arms.round_of[arms.rows(arm)])[worst])
-    where = "" if number == NO_ROUND else f" in round {number}"
-    size = view.sized(int(arms.series_of[arm]), float(distance[worst]))
-    return (
-        f"{counted(int(far.sum()), 'outlier')} in {counted(len(far), 'reading')}: "
-        f"{'' if far.sum() == 1 else 'up to '}{size}{where}"
-    )
+    return {
+        "count": int(far.sum()),
+        "readings": len(far),
+        "worst": view.size(int(arms.series_of[arm]), float(distance[worst])),
+        "round": None if number == NO_ROUND else number,
+    }
 
 
 @of_arms
@@ -120,9 +120,10 @@ def _find_two_modes(view: View, arms: Arms) -> Iterator[Finding]:
         # Rounding makes two groups of any readings that spread over a step or two.
         if high - low < _FEWEST_STEPS * step or names[0] == names[1]:
             continue
-        text = f"the readings have two modes: {lower} of {len(readings)} near {names[0]}, the "
-        text += f"rest near {names[1]} {arms.series(arm).unit}"
-        yield view.on_arm(arms, arm, text)
+        yield view.on_arm(
+            arms, arm, lower=lower, readings=len(readings), low=low, high=high,
+            unit=arms.series(arm).unit,
+        )  # fmt: skip
 
 
 def _best_splits(arms: Segments, ascending: FloatArray) -> tuple[FloatArray, IntArray]:
@@ -144,18 +145,6 @@ def _best_splits(arms: Segments, ascending: FloatArray) -> tuple[FloatArray, Int
 
 
 KINDS = (
-    CaveatKind(
-        "outliers",
-        "outliers",
-        "inspect them with `ferocal runs --metric NAME`; exclude only those with a known cause",
-        _find_outliers,
-        statistical=True,
-    ),
-    CaveatKind(
-        "two-modes",
-        "readings in two groups",
-        "find what switches between them; an average of both describes neither",
-        _find_two_modes,
-        statistical=True,
-    ),
+    CaveatKind("outliers", _find_outliers, statistical=True),
+    CaveatKind("two-modes", _find_two_modes, statistical=True),
 )

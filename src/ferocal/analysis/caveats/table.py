@@ -84,7 +84,7 @@ def _find(view: View, kinds: Iterable[CaveatKind]) -> list[tuple[Caveat, ...]]:
     found: list[list[Caveat]] = [[] for _ in view.effects]
     for kind in kinds:
         for finding in kind.find(view):
-            caveat = Caveat(kind, finding.what, finding.side, finding.amount)
+            caveat = Caveat(kind, finding.values, finding.side, finding.amount)
             for n in finding.effects:
                 reason = _accepted(view, view.effects[n], kind)
                 found[n].append(replace(caveat, accepted=reason) if reason else caveat)

@@ -6,12 +6,11 @@ import re
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, sized
+from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, finding, size_of
 from ferocal.analysis.data.cells import tabulate
 from ferocal.analysis.data.series import margin_on_scale
 from ferocal.analysis.inference.effects import Effect, control_failures
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
-from ferocal.terms.numbers import significant
 
 
 class TradeOff(NamedTuple):
@@ -57,9 +56,10 @@ def _trade_offs(view: View) -> Iterator[Finding]:
     """Metrics of one workload of which one gets better and another worse."""
     for trade_off in find_trade_offs(view.effects):
         better, worse = trade_off.better, trade_off.worse
-        once = " (seen once)" if trade_off.seen_once else ""
-        text = f"{better.series.title} gets better and {worse.series.title} gets worse{once}"
-        yield Finding(text, trade_off.effects, better.configuration)
+        yield finding(
+            trade_off.effects, better.configuration, better=better.series.title,
+            worse=worse.series.title, once=trade_off.seen_once,
+        )  # fmt: skip
 
 
 def _direction(effect: Effect) -> Verdict | None:
@@ -99,9 +99,10 @@ def _contradictions(view: View) -> Iterator[Finding]:
                     and e.series.metric in (metric, other)
                     and name in (e.configuration, e.baseline)
                 ]
-                low, high = significant(lower.centre), significant(upper.centre)
-                text = f"with {name}, {metric} of {workload} ({low}) is above {other} ({high})"
-                yield Finding(text, members)
+                yield finding(
+                    members, configuration=name, metric=metric, workload=workload, other=other,
+                    centre=lower.centre, below=upper.centre,
+                )  # fmt: skip
 
 
 # Parts of names of metrics of which the first cannot exceed the second.
@@ -124,43 +125,18 @@ def _above(metric: str) -> list[str]:
     return names
 
 
-def _named(effect: Effect) -> str:
-    if effect.bound is not None:
-        return f"{effect.series.metric} (known as a bound)"
-    change = sized(effect.shift.mean, effect.scale, effect.series.unit)
-    return f"{effect.series.metric} ({change})"
-
-
 def _control_differs(view: View) -> Iterator[Finding]:
     for effect in control_failures(view.effects):
-        text = f"the control arm ({effect.baseline} again) changes "
-        yield view.on_everything(f"{text}{effect.series.workload} {_named(effect)}")
+        yield view.on_everything(
+            baseline=effect.baseline,
+            workload=effect.series.workload,
+            metric=effect.series.metric,
+            change=None if effect.bound is not None else size_of(effect),
+        )
 
 
 KINDS = (
-    CaveatKind(
-        "contradiction",
-        "a metric exceeds one that it cannot exceed",
-        "look for a wrong digit or swapped readings; fix with `ferocal correct`",
-        _contradictions,
-        weight="forbids",
-        look="ferocal table {workload}",
-    ),
-    CaveatKind(
-        "trade-off",
-        "one metric of a workload gets better, another worse",
-        "decide which of the two matters",
-        _trade_offs,
-        weight="informs",
-        look="ferocal compare --detail {workload} {configuration}",
-    ),
-    CaveatKind(
-        "control-differs",
-        "the control arm shows a change",
-        "find out why before trusting any verdict",
-        _control_differs,
-        statistical=True,
-        weight="forbids",
-        look="ferocal compare --detail --configuration control",
-    ),
+    CaveatKind("contradiction", _contradictions, weight="forbids"),
+    CaveatKind("trade-off", _trade_offs, weight="informs"),
+    CaveatKind("control-differs", _control_differs, statistical=True, weight="forbids"),
 )

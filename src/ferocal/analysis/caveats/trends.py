@@ -48,8 +48,7 @@ def _find_drift(view: View) -> Iterator[Finding]:
     for s in np.flatnonzero((degrees > 0) & (p_value < level) & view.times_known).tolist():
         change = float(slope[s] * span[s])
         if _matters(view, s, change):
-            text = f"scores drift by {view.sized(s, change)} from the first visit to the last "
-            yield view.on_series(s, f"{text}(p = {p_value[s]:.1g})")
+            yield view.on_series(s, by=view.size(s, change), p=float(p_value[s]))
 
 
 def _positions(summaries: VisitSummaries) -> FloatArray:
@@ -89,8 +88,7 @@ def _find_first_runs(view: View, arms: Arms) -> Iterator[Finding]:
     level = view.level / max(1, int(np.sum(count > 1)))
     for s in np.flatnonzero((count > 1) & (p_value < level) & view.times_known).tolist():
         if _matters(view, s, mean[s]):
-            text = f"the first run of a visit differs by {view.sized(s, mean[s])} from the rest "
-            yield view.on_series(s, f"{text}(p = {p_value[s]:.1g})")
+            yield view.on_series(s, by=view.size(s, float(mean[s])), p=float(p_value[s]))
 
 
 def _centred(values: FloatArray, group: IntArray, size: int) -> FloatArray:
@@ -107,18 +105,6 @@ def _matters(view: View, series: int, change: float) -> bool:
 
 
 KINDS = (
-    CaveatKind(
-        "drift",
-        "scores drift over the study",
-        "find out what warms up or fills up; only interleaved rounds cancel it",
-        _find_drift,
-        statistical=True,
-    ),
-    CaveatKind(
-        "first-run",
-        "the first run of a visit differs from the others",
-        "add warmups to the workload, so every run starts in the same state",
-        _find_first_runs,
-        statistical=True,
-    ),
+    CaveatKind("drift", _find_drift, statistical=True),
+    CaveatKind("first-run", _find_first_runs, statistical=True),
 )

@@ -182,9 +182,9 @@ def has_evidence(effect: Effect) -> bool:
     return effect.method is not Method.NONE and not math.isnan(effect.low)
 
 
-def why_barred(effect: Effect) -> str:
+def barring_caveat(effect: Effect) -> Caveat:
     """What of an effect that is not comparable forbids the comparison."""
-    return next(caveat.seen for caveat in effect.caveats if caveat.bars)
+    return next(caveat for caveat in effect.caveats if caveat.bars)
 
 
 def gate_failures(effects: Sequence[Effect], *, gate: str) -> list[Effect]:

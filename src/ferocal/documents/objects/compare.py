@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Any
 from ferocal.analysis.inference.power import MOST_ROUNDS
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.documents.answer import answer_lines
-from ferocal.documents.caveats import Remark, make_remarks
+from ferocal.documents.caveats.remarks import Remark, make_remarks
+from ferocal.documents.caveats.words import caveat_text, seen_text, words_of
 from ferocal.documents.next_steps import next_steps
 from ferocal.documents.objects.base import Object, Placed, Text, key
 from ferocal.documents.objects.shared import (
@@ -22,10 +23,15 @@ from ferocal.documents.overview import is_asked
 from ferocal.documents.wording import VERDICT_MARKS
 
 if TYPE_CHECKING:
+    from ferocal.analysis.caveats.kinds import Caveat
     from ferocal.analysis.inference.effects import Effect
     from ferocal.answers.compare import Comparison
 
 _BEYOND = f"more than {MOST_ROUNDS} rounds would be needed"
+
+
+def _advice(caveat: Caveat) -> str:
+    return words_of(caveat.kind).advice
 
 
 class CaveatObject(Object):
@@ -33,9 +39,9 @@ class CaveatObject(Object):
 
     code: str = key("its stable code ([tables.md](tables.md))")
     weight: str = key("`forbids`, `weakens` or `informs`", "kind.weight")
-    text: str = key("the whole sentence")
-    seen: str = key("what was seen")
-    advice: str = key("what to do about it")
+    text: str = key("the whole sentence", caveat_text)
+    seen: str = key("what was seen", seen_text)
+    advice: str = key("what to do about it", _advice)
 
 
 class EffectNoiseFloor(Object):

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.caveats.kinds import WEIGHTS
+from ferocal.documents.caveats.words import seen_text, wording, words_of
 from ferocal.documents.wording import side_text
 from ferocal.terms.numbers import grouped
 from ferocal.terms.wording import counted, listed
@@ -59,11 +60,11 @@ def group_caveats(effects: Sequence[Effect], levels: Levels) -> list[CaveatGroup
         CaveatGroup(
             kind.code,
             kind.weight,
-            kind.advice,
+            words_of(kind).advice,
             tuple(
                 (
                     _place(c, affected, effects, levels) or "all",
-                    c.seen if c.accepted is None else f"{c.seen}; accepted: {c.accepted}",
+                    seen_text(c) + (f"; accepted: {c.accepted}" if c.accepted else ""),
                 )
                 for c, affected in places.items()
             ),
@@ -95,7 +96,7 @@ def _sentence(
     """What was seen of a kind and where, naming each thing once."""
     affected = [e for e in effects if any(c.kind is kind for c in e.caveats)]
     sides = {c.side for c in caveats if c.side is not None}
-    wordings = dict.fromkeys(c.what for c in caveats)
+    wordings = dict.fromkeys(map(wording, caveats))
     what = _range(caveats) if len(wordings) == 1 else _several(kind, list(wordings))
     first = affected[0].series
     # What names the metrics itself needs them not before it.
@@ -112,15 +113,15 @@ def _range(caveats: Sequence[Caveat]) -> str:
     """What caveats of one wording say, from the lowest amount to the highest."""
     amounts = [c.amount for c in caveats if c.amount is not None]
     if not amounts:
-        return caveats[0].what
+        return wording(caveats[0])
     ends = list(dict.fromkeys(grouped(end) for end in (min(amounts), max(amounts))))
-    return caveats[0].what.format(" to ".join(ends))
+    return wording(caveats[0]).format(" to ".join(ends))
 
 
 def _several(kind: CaveatKind, wordings: Sequence[str]) -> str:
     if len(wordings) == _MOST_NAMED:
         return "; ".join(wordings)
-    return f"{kind.meaning} ({len(wordings)} cases)"
+    return f"{words_of(kind).meaning} ({len(wordings)} cases)"
 
 
 def _sides(
@@ -164,4 +165,4 @@ def _look(kind: CaveatKind, affected: Sequence[Effect]) -> str:
         key: f"--{key} {next(iter(names))}" if len(names) == 1 else ""
         for key, names in found.items()
     }
-    return " ".join(kind.look.format(**options).split())
+    return " ".join(words_of(kind).look.format(**options).split())

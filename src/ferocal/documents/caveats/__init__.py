@@ -1,0 +1,1 @@
+"""What caveats say: one entry for each kind, and how many become one sentence."""
