@@ -194,7 +194,7 @@ class OpenedStudy:
             When a name is unknown, or there are no references.
         """
         from ferocal.answers.references import stand_among
-        from ferocal.ledger.reading.references import read_references
+        from ferocal.ledger.reading.additions import read_references
 
         with read_ledger(self.directory) as ledger:
             evidence, known = gather(self.study, ledger), read_references(ledger)
@@ -211,7 +211,7 @@ class OpenedStudy:
             When a name is unknown, or nothing was measured that has ratios.
         """
         from ferocal.answers.chart import make_charts
-        from ferocal.ledger.reading.references import read_references
+        from ferocal.ledger.reading.additions import read_references
 
         with read_ledger(self.directory) as ledger:
             evidence, known = gather(self.study, ledger), read_references(ledger)
@@ -223,7 +223,7 @@ class OpenedStudy:
         Claims that are new or changed are not kept by this; `ferocal claims` does that.
         """
         from ferocal.answers.claims import examine
-        from ferocal.ledger.reading.claims import read_claims
+        from ferocal.ledger.reading.additions import read_claims
 
         with read_ledger(self.directory) as ledger:
             return examine(self.study, gather(self.study, ledger), read_claims(ledger))

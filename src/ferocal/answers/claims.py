@@ -25,7 +25,7 @@ from ferocal.analysis.inference.weights import Arm
 from ferocal.answers.compare import Prospect, find_barred, prospect_of, setting_of
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
-from ferocal.ledger.reading.claims import FrozenClaim
+from ferocal.ledger.reading.additions import FrozenClaim
 from ferocal.study.claims import INDEX, NOISE, TIMES, Claim, Limit, claims_of, digest_of
 from ferocal.study.load import Study
 from ferocal.terms.times import span_of

@@ -34,6 +34,7 @@ from ferocal.answers.criteria import (
 from ferocal.answers.definitions import find_definition_changes
 from ferocal.answers.metrics import study_series
 from ferocal.answers.rounds import find_rounds
+from ferocal.ledger.reading.additions import read_noise_floors, read_notes
 from ferocal.ledger.reading.columns import ReadingColumns, read_columns, read_statistics
 from ferocal.ledger.reading.corrections import (
     AbsenceRow,
@@ -42,8 +43,6 @@ from ferocal.ledger.reading.corrections import (
     read_absences,
     read_corrected,
 )
-from ferocal.ledger.reading.noise_floors import read_noise_floors
-from ferocal.ledger.reading.notes import read_notes
 from ferocal.ledger.reading.planned import Progress, read_progress
 from ferocal.ledger.reading.runs import read_lost
 from ferocal.ledger.reading.sessions import (

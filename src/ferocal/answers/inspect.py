@@ -8,7 +8,7 @@ from pathlib import Path
 
 from ferocal.bench.facts import Fact, declared_facts, read_facts
 from ferocal.ledger.opening import LEDGER_FILE, read_ledger
-from ferocal.ledger.reading.bench_looks import BenchLook, read_looks_at_benches
+from ferocal.ledger.reading.additions import BenchLook, read_looks_at_benches
 from ferocal.ledger.reading.integrity import Integrity, read_integrity
 from ferocal.ledger.reading.kept import Holdings, read_holdings
 from ferocal.plan.order import by_round, count_runs, plan_study

@@ -12,7 +12,7 @@ from ferocal.answers.evidence import Evidence, gather
 from ferocal.bench.facts import Fact, find_changes
 from ferocal.errors import UsageError
 from ferocal.ledger.opening import LEDGER_FILE, read_ledger
-from ferocal.ledger.reading.noise_floors import read_noise_floors
+from ferocal.ledger.reading.additions import read_noise_floors
 from ferocal.ledger.reading.visits import read_visits, recorded_facts
 from ferocal.ledger.records import NoiseFloorRecord
 from ferocal.study.configurations import CONTROL

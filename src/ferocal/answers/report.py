@@ -29,11 +29,9 @@ from ferocal.answers.series import SeriesAnswer, follow
 from ferocal.answers.table import ReadingsTable, make_table
 from ferocal.errors import NothingToShowError
 from ferocal.ledger.opening import read_ledger
-from ferocal.ledger.reading.claims import read_claims
+from ferocal.ledger.reading.additions import read_claims, read_notes, read_references
 from ferocal.ledger.reading.integrity import Identity, read_identity
-from ferocal.ledger.reading.notes import read_notes
 from ferocal.ledger.reading.order import NOWHERE
-from ferocal.ledger.reading.references import read_references
 from ferocal.ledger.reading.runs import count_outcomes, read_failures
 from ferocal.ledger.reading.sessions import read_kinds_of_runs
 from ferocal.ledger.reading.visits import VisitRow

@@ -38,7 +38,7 @@ def command(
     from ferocal.documents.notes import notes_document
     from ferocal.documents.objects.runs import NotesObject
     from ferocal.ledger.opening import open_ledger, read_ledger
-    from ferocal.ledger.reading.notes import read_notes
+    from ferocal.ledger.reading.additions import read_notes
     from ferocal.ledger.reading.runs import resolve_run_ids
     from ferocal.ledger.records import Note
     from ferocal.ledger.writing.additions import add_note

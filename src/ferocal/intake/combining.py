@@ -26,25 +26,6 @@ from ferocal.study.combining import (
 from ferocal.study.load import STUDY_FILE, load_study
 
 _HARDWARE = "hardware"
-# Columns that name a bench, a configuration or a workload.
-_COLUMNS: dict[str, tuple[sa.Column[str], ...]] = {
-    "bench": (
-        schema.session.c.bench,
-        schema.visit.c.bench,
-        schema.step.c.bench,
-        schema.look.c.bench,
-        schema.noise_floor.c.bench,
-        schema.bench_look.c.bench,
-    ),
-    "configuration": (schema.visit.c.configuration, schema.note.c.configuration),
-    "workload": (
-        schema.run.c.workload,
-        schema.metric.c.workload,
-        schema.note.c.workload,
-        schema.noise_floor.c.workload,
-        schema.reference.c.workload,
-    ),
-}
 
 
 @dataclass(frozen=True)
@@ -213,7 +194,7 @@ def _rename(copy: Ledger, source: SourceMap, rounds: Mapping[str, int]) -> None:
         for prefix, strip in (("\x00", False), ("", True)):
             for kind, old, new in changed:
                 was, becomes = (f"\x00{new}", new) if strip else (old, f"{prefix}{new}")
-                for column in _COLUMNS[kind]:
+                for column in schema.columns_named(kind):
                     connection.execute(
                         sa.update(column.table).where(column == was).values({column.name: becomes})
                     )

@@ -24,11 +24,30 @@ from sqlalchemy import (
     UniqueConstraint,
 )
 
+from ferocal.ledger.records import Mark, Outcome
+
 SCHEMA_VERSION = 8
 # What the header of the file says it is (SQLite, "The Database Header": application id): "FERC".
 APPLICATION_ID = 0x46455243
 
 metadata = MetaData()
+
+
+# What people, programs and files write as they like; all other texts are names and words of ours.
+FREE = {"free": True}
+
+
+def one_of(*words: str) -> dict[str, Any]:
+    """What a column holds that has nothing but these words."""
+    return {"words": words}
+
+
+SESSION_KINDS = one_of("measure", "enter", "load")
+
+
+def columns_named(name: str) -> tuple[Column[Any], ...]:
+    """The columns of this name in all tables."""
+    return tuple(t.c[name] for t in metadata.tables.values() if name in t.c)
 
 
 def _identity() -> list[Column[Any]]:
@@ -61,7 +80,7 @@ facts = Table(
     metadata,
     Column("id", Integer, primary_key=True),
     Column("digest", String(64), nullable=False, unique=True),
-    Column("content", JSON, nullable=False),
+    Column("content", JSON, nullable=False, info=FREE),
 )
 
 # A call of `measure`, `enter` or `load`; `overhead` is what an empty program reads as on this
@@ -77,12 +96,12 @@ session = Table(
     Column("overhead", JSON, nullable=False),
     Column("rounds", Integer, nullable=False),
     Column("decide", Boolean, nullable=False),
-    Column("kind", String(10), nullable=False, server_default="measure"),
-    Column("source", Text),
+    Column("kind", String(10), nullable=False, server_default="measure", info=SESSION_KINDS),
+    Column("source", Text, info=FREE),
     Column("digest", Text),
     Column("bench", String(200)),
-    Column("study_file", Text),
-    Column("criteria", JSON(none_as_null=True)),
+    Column("study_file", Text, info=FREE),
+    Column("criteria", JSON(none_as_null=True), info=FREE),
     Column("merged", Boolean),
 )
 
@@ -104,13 +123,13 @@ visit = Table(
     Column("started_at", String(40), nullable=False),
     Column("ended_at", String(40)),
     Column("switching", Float, nullable=False),
-    Column("state", String(20), nullable=False),
-    Column("checks", JSON, nullable=False),
-    Column("subjects", JSON, nullable=False),
-    Column("remarks", JSON, nullable=False),
+    Column("state", String(20), nullable=False, info=one_of("active", "not active")),
+    Column("checks", JSON, nullable=False, info=FREE),
+    Column("subjects", JSON, nullable=False, info=FREE),
+    Column("remarks", JSON, nullable=False, info=FREE),
     Column("facts_id", ForeignKey("facts.id"), nullable=False),
     Column("known", Boolean, nullable=False, server_default="1"),
-    Column("name", String(200)),
+    Column("name", String(200), info=FREE),
     Column("padding", Integer),
 )
 
@@ -127,10 +146,10 @@ run = Table(
     Column("position", Integer, nullable=False),
     Column("started_at", String(40), nullable=False),
     Column("wall", Float),
-    Column("outcome", String(20), nullable=False),
-    Column("reason", Text),
+    Column("outcome", String(20), nullable=False, info=one_of(*Outcome)),
+    Column("reason", Text, info=FREE),
     Column("exit_status", Integer),
-    Column("conditions", JSON(none_as_null=True)),
+    Column("conditions", JSON(none_as_null=True), info=FREE),
 )
 
 # `samples` counts the single values that a reading summarises, where the workload states it.
@@ -147,7 +166,7 @@ reading = Table(
     Column("low", Float),
     Column("high", Float),
     Column("resolution", Float),
-    Column("bound", String(1)),
+    Column("bound", String(1), info=one_of("<", ">")),
     Column("statistic", String(20)),
 )
 
@@ -157,8 +176,8 @@ absence = Table(
     metadata,
     Column("run_id", ForeignKey("run.id"), primary_key=True),
     Column("metric_id", ForeignKey("metric.id"), primary_key=True),
-    Column("mark", String(20), nullable=False),
-    Column("reason", Text),
+    Column("mark", String(20), nullable=False, info=one_of(*Mark)),
+    Column("reason", Text, info=FREE),
 )
 
 # A reading that was wrong is corrected, and stays as it was; the latest correction counts.
@@ -172,8 +191,8 @@ correction = Table(
     Column("value", Float, nullable=False),
     Column("low", Float),
     Column("high", Float),
-    Column("bound", String(1)),
-    Column("reason", Text, nullable=False),
+    Column("bound", String(1), info=one_of("<", ">")),
+    Column("reason", Text, nullable=False, info=FREE),
 )
 
 # A trace of a run: frame times (ms), or values over time. `content` is a Parquet file;
@@ -185,7 +204,7 @@ trace = Table(
     Column("run_id", ForeignKey("run.id"), nullable=False, index=True),
     Column("metric", String(200), nullable=False),
     Column("number", Integer, nullable=False),
-    Column("kind", String(10), nullable=False),
+    Column("kind", String(10), nullable=False, info=one_of("frames", "soak")),
     Column("unit", String(50), nullable=False),
     Column("length", Integer, nullable=False),
     Column("content", LargeBinary, nullable=False),
@@ -196,7 +215,7 @@ output = Table(
     "output",
     metadata,
     Column("run_id", ForeignKey("run.id"), primary_key=True),
-    Column("stream", String(10), primary_key=True),
+    Column("stream", String(10), primary_key=True, info=one_of("stdout", "stderr")),
     Column("size", Integer, nullable=False),
     Column("content", LargeBinary, nullable=False),
 )
@@ -213,7 +232,7 @@ step = Table(
     Column("level", String(200), nullable=False),
     Column("state", String(20), nullable=False),
     Column("seconds", Float),
-    Column("text", Text, nullable=False),
+    Column("text", Text, nullable=False, info=FREE),
     Column("output", LargeBinary),
 )
 
@@ -225,7 +244,7 @@ mark = Table(
     Column("run_id", ForeignKey("run.id"), nullable=False, index=True),
     Column("at", String(40), nullable=False),
     Column("excluded", Boolean, nullable=False),
-    Column("reason", Text, nullable=False),
+    Column("reason", Text, nullable=False, info=FREE),
 )
 
 # A note is on what it names, or else on the whole study. `date` is when that was seen and
@@ -235,12 +254,12 @@ note = Table(
     metadata,
     *_identity(),
     Column("at", String(40), nullable=False),
-    Column("text", Text, nullable=False),
+    Column("text", Text, nullable=False, info=FREE),
     Column("configuration", String(200)),
     Column("workload", String(200)),
     Column("run", String(32)),
     Column("date", String(40)),
-    Column("source", Text),
+    Column("source", Text, info=FREE),
 )
 
 # How much visits vary, imported from another study of the same bench; of several for one
@@ -254,14 +273,14 @@ noise_floor = Table(
     Column("workload", String(200), nullable=False),
     Column("metric", String(200), nullable=False),
     Column("unit", String(50), nullable=False),
-    Column("scale", String(20), nullable=False),
+    Column("scale", String(20), nullable=False, info=one_of("ratio", "difference")),
     Column("variance", Float, nullable=False),
     Column("degrees", Integer, nullable=False),
     Column("runs", Float, nullable=False),
     Column("run_variance", Float),
     Column("run_degrees", Integer, nullable=False),
     Column("measured_at", String(40), nullable=False),
-    Column("source", Text, nullable=False),
+    Column("source", Text, nullable=False, info=FREE),
 )
 
 # A claim as it was when it was first seen: its content in the study file, and whether there were
@@ -273,7 +292,7 @@ claim = Table(
     Column("at", String(40), nullable=False),
     Column("name", String(200), nullable=False),
     Column("digest", String(64), nullable=False),
-    Column("content", JSON, nullable=False),
+    Column("content", JSON, nullable=False, info=FREE),
     Column("before_readings", Boolean, nullable=False),
 )
 
@@ -284,7 +303,7 @@ bench_look = Table(
     *_identity(),
     Column("at", String(40), nullable=False),
     Column("bench", String(200), nullable=False),
-    Column("figures", JSON, nullable=False),
+    Column("figures", JSON, nullable=False, info=FREE),
 )
 
 # A result from elsewhere, of which there are no runs; of several for one device, metric and source
@@ -294,15 +313,15 @@ reference = Table(
     metadata,
     *_identity(),
     Column("at", String(40), nullable=False),
-    Column("device", String(200), nullable=False),
+    Column("device", String(200), nullable=False, info=FREE),
     Column("workload", String(200), nullable=False),
     Column("metric", String(200), nullable=False),
     Column("unit", String(50), nullable=False),
     Column("value", Float, nullable=False),
     Column("low", Float),
     Column("high", Float),
-    Column("bound", String(1)),
-    Column("source", Text, nullable=False),
+    Column("bound", String(1), info=one_of("<", ">")),
+    Column("source", Text, nullable=False, info=FREE),
     Column("date", String(40), nullable=False),
     Column("retrieved", String(40), nullable=False),
 )
@@ -317,15 +336,6 @@ look = Table(
     Column("round", Integer, nullable=False),
     Column("limit", Integer, nullable=False),
 )
-
-# What people, programs and files write as they like; all other texts are names and words of ours.
-FREE_TEXTS: tuple[Column[Any], ...] = (
-    session.c.source, session.c.study_file, session.c.criteria, visit.c.checks, visit.c.subjects,
-    visit.c.remarks, visit.c.name, facts.c.content, run.c.reason, run.c.conditions,
-    absence.c.reason, correction.c.reason, step.c.text, mark.c.reason, note.c.text, note.c.source,
-    noise_floor.c.source, claim.c.content, bench_look.c.figures, reference.c.device,
-    reference.c.source,
-)  # fmt: skip
 
 # The digest of a row of another table, with all that belongs to it, as it was written; of several
 # the latest counts.
@@ -346,3 +356,13 @@ chain = Table(
     Column("length", Integer, nullable=False),
     Column("head", LargeBinary, nullable=False),
 )
+
+# What belongs to a run, and is sealed with it.
+CHILDREN = (reading, absence, trace, output)
+# Tables whose rows have seals of their own.
+SEALED = tuple(
+    t for t in metadata.tables.values() if t not in (about, seal, chain) and t not in CHILDREN
+)
+# Tables with rows that no other ledger has but its copies, parents before children.
+WITH_UID = tuple(t for t in metadata.sorted_tables if "uid" in t.c)
+FREE_TEXTS = tuple(c for t in metadata.tables.values() for c in t.c if c.info is FREE)

@@ -19,7 +19,7 @@ from ferocal.ledger import schema
 from ferocal.ledger.connecting import WRITES, impatient
 from ferocal.ledger.integrity.check import describe
 from ferocal.ledger.integrity.memory import note_entries
-from ferocal.ledger.integrity.seals import SEALED, Rows, driver_of, joined, seal_rows
+from ferocal.ledger.integrity.seals import Rows, driver_of, joined, seal_rows
 from ferocal.ledger.integrity.shapes import broken_among
 from ferocal.study.masking import MASKED, NOTHING_PRIVATE, Mask
 from ferocal.terms.times import now
@@ -76,7 +76,7 @@ class Ledger:
                 return self.insert(table, begun, **values)
         row = {"uid": uuid.uuid4().hex, **values}
         key = key_of(connection.execute(sa.insert(table).values(row)))
-        self.touch(*((table, key) if table in SEALED else (schema.run, row["run_id"])))
+        self.touch(*((table, key) if table in schema.SEALED else (schema.run, row["run_id"])))
         return key
 
     def touch(self, table: sa.Table, first: int, last: int | None = None) -> None:
@@ -167,7 +167,7 @@ class Ledger:
         for rows in joined(self._touched) if self.mask.texts else ():
             for column in schema.FREE_TEXTS:
                 table, name = column.table, column.name
-                of_run = rows.table is schema.run and "run_id" in table.c and table not in SEALED
+                of_run = rows.table is schema.run and table in schema.CHILDREN
                 if not (table is rows.table or of_run):
                     continue
                 key, ends = "run_id" if of_run else "id", (rows.first, rows.last)

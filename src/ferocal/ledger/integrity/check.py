@@ -110,10 +110,7 @@ def describe(driver: sqlite3.Connection, broken: Broken) -> str:
     return f"{name.replace('_', ' ')} {where} {broken.what}"
 
 
-_WITH_UID = frozenset({
-    "session", "visit", "run", "trace", "step", "mark", "correction", "note", "noise_floor",
-    "claim", "bench_look", "reference", "look",
-})  # fmt: skip
+_WITH_UID = frozenset(table.name for table in schema.WITH_UID)
 
 
 def is_excluded(driver: sqlite3.Connection, broken: Broken) -> bool:

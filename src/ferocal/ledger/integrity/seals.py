@@ -28,19 +28,12 @@ LEDGER_ID = "ledger"
 _SIZE = 16
 # What is longer is taken by its own digest.
 _LONG = 4096
-# What belongs to a run, and is sealed with it.
-CHILDREN = (schema.reading, schema.absence, schema.trace, schema.output)
 # In version 7, the session of a row by its table; rows of other tables belong to none, which is 0.
 _SESSIONS = {
     "session": '"session"."id"',
     "visit": '"visit"."session_id"',
     "run": '(SELECT v."session_id" FROM "visit" v WHERE v."id" = "run"."visit_id")',
 }
-SEALED: tuple[sa.Table, ...] = (
-    schema.metric, schema.facts, schema.session, schema.visit, schema.run, schema.step,
-    schema.mark, schema.correction, schema.note, schema.noise_floor, schema.claim,
-    schema.bench_look, schema.reference, schema.look,
-)  # fmt: skip
 
 
 class Seal(NamedTuple):
@@ -112,7 +105,9 @@ def _own_rows(table: sa.Table, *, with_session: bool) -> str:
 
 
 _OWN = {
-    with_session: {table.name: _own_rows(table, with_session=with_session) for table in SEALED}
+    with_session: {
+        table.name: _own_rows(table, with_session=with_session) for table in schema.SEALED
+    }
     for with_session in (False, True)
 }
 _OF_RUNS = [
@@ -120,7 +115,7 @@ _OF_RUNS = [
         _columns(table, [f'"{table.name}"."run_id"']) + _between(table, "run_id"),
         any(isinstance(column.type, sa.LargeBinary) for column in table.columns),
     )
-    for table in CHILDREN
+    for table in schema.CHILDREN
 ]
 
 
@@ -217,7 +212,7 @@ def seal_all(connection: sa.Connection) -> None:
     """Seal everything that is there, in new chains."""
     for table in (schema.seal, schema.chain):
         connection.execute(sa.delete(table))
-    seal_rows(connection, (every(table) for table in SEALED))
+    seal_rows(connection, (every(table) for table in schema.SEALED))
 
 
 def seal_as_damaged(connection: sa.Connection, runs: Iterable[int]) -> None:
@@ -237,7 +232,7 @@ def every(table: sa.Table) -> Rows:
 def joined(touched: Iterable[Rows]) -> list[Rows]:
     """The same rows, each once, in as few ranges as possible."""
     found: list[Rows] = []
-    places = {table: n for n, table in enumerate(SEALED)}
+    places = {table: n for n, table in enumerate(schema.SEALED)}
     for rows in sorted(touched, key=lambda rows: (places[rows.table], rows.first)):
         last = found[-1] if found else None
         if last is not None and last.table is rows.table and rows.first <= last.last + 1:
@@ -267,14 +262,14 @@ def broken_seals(driver: sqlite3.Connection, *, by_session: bool = False) -> Ite
     """
     of, kept_by = ('"session"', '"session"') if by_session else ("1", '"id"')
     with texts_as_bytes(driver):
-        latest: dict[str, dict[int, bytes]] = {table.name: {} for table in SEALED}
+        latest: dict[str, dict[int, bytes]] = {table.name: {} for table in schema.SEALED}
         chains: dict[int, Chain] = {}
         query = f'SELECT {of}, "kind", "key", "digest" FROM "seal" ORDER BY "id"'
         for name, kind, key, digest in driver.execute(query):
             seal = Seal(_text(kind), key, digest if isinstance(digest, bytes) else b"")
             chains[name] = chains.get(name, _NO_SEALS).add(seal)
             latest.setdefault(seal.kind, {})[key] = seal.digest
-        for table in SEALED:
+        for table in schema.SEALED:
             yield from _broken_rows(driver, table, latest[table.name], with_session=by_session)
         kept = driver.execute(f'SELECT {kept_by}, "length", "head" FROM "chain"')
         if {name: Chain(*chain) for name, *chain in kept} != chains:

@@ -15,8 +15,7 @@ import sqlalchemy as sa
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints, TypeAdapter, ValidationError
 
 from ferocal.ledger import schema
-from ferocal.ledger.integrity.seals import CHILDREN, Broken, Rows
-from ferocal.ledger.records import Mark, Outcome
+from ferocal.ledger.integrity.seals import Broken, Rows
 from ferocal.study.base import ArmName, Name
 from ferocal.terms.bounds import (
     FIRST_YEAR,
@@ -123,27 +122,14 @@ _JSON: dict[sa.Column[Any], TypeAdapter[Any]] = {
 }
 
 _NAMES: dict[TypeAdapter[str], tuple[sa.Column[Any], ...]] = {
-    TypeAdapter(Name): (
-        schema.visit.c.bench, schema.run.c.workload, schema.metric.c.workload,
-        schema.session.c.bench, schema.step.c.bench, schema.look.c.bench,
-        schema.bench_look.c.bench, schema.noise_floor.c.bench, schema.noise_floor.c.workload,
-        schema.reference.c.workload, schema.note.c.workload,
-    ),
-    TypeAdapter(ArmName): (schema.visit.c.configuration, schema.note.c.configuration),
-}  # fmt: skip
-_METRICS = (
-    schema.metric.c.name, schema.trace.c.metric, schema.noise_floor.c.metric,
-    schema.reference.c.metric,
-)  # fmt: skip
-
-
-def _one_of(*words: str) -> str:
-    return f"{{}} NOT IN ({', '.join(repr(str(word)) for word in words)})"
+    TypeAdapter(Name): schema.columns_named("bench") + schema.columns_named("workload"),
+    TypeAdapter(ArmName): schema.columns_named("configuration"),
+}
+_METRICS = (schema.metric.c.name, *schema.columns_named("metric"))
 
 
 _POSITIVE = f"{{}} < 1 OR {{}} > {MOST_ROUNDS}"
 _COUNT, _AMOUNT = f"{{}} < 0 OR {{}} > {MOST_COUNTED}", "{} < 0"
-_BOUND = _one_of("<", ">")
 # Digits of a moment with its zone, of a possible year and a day that there is.
 _DAY = "[0-9][0-9][0-9][0-9]-[0-1][0-9]-[0-3][0-9]"
 _CLOCK = "[0-2][0-9]:[0-5][0-9]:[0-5][0-9]"
@@ -182,14 +168,6 @@ _RULES: dict[str, str] = {
     "degrees": _COUNT,
     "run_degrees": _COUNT,
     "low": '{} > "high"',
-    "bound": _BOUND,
-    "run.outcome": _one_of(*Outcome),
-    "visit.state": _one_of("active", "not active"),
-    "session.kind": _one_of("measure", "enter", "load"),
-    "trace.kind": _one_of("frames", "soak"),
-    "absence.mark": _one_of(*Mark),
-    "output.stream": _one_of("stdout", "stderr"),
-    "noise_floor.scale": _one_of("ratio", "difference"),
     "started_at": _MOMENT,
     "ended_at": _MOMENT,
     "measured_at": _MOMENT,
@@ -218,6 +196,8 @@ def _rule_of(column: sa.Column[Any]) -> str:
     own = _RULES.get(f"{column.table.name}.{column.name}") or _RULES.get(column.name)
     if own is not None:
         wrong += f" OR ({own.replace('{}', name)})"
+    if words := column.info.get("words"):
+        wrong += f" OR {name} NOT IN ({', '.join(repr(str(word)) for word in words)})"
     empty = "" if column.nullable else f"{name} IS NULL OR "
     return f"{empty}({name} IS NOT NULL AND ({wrong}))"
 
@@ -252,7 +232,7 @@ def broken_among(driver: sqlite3.Connection, rows: Rows) -> Iterator[Broken]:
     """The same of some rows only; of runs, with what belongs to them."""
     ends = (rows.first, rows.last)
     yield from _broken_values_of(driver, rows.table, "id", ends)
-    for table in CHILDREN if rows.table is schema.run else ():
+    for table in schema.CHILDREN if rows.table is schema.run else ():
         yield from _broken_values_of(driver, table, "run_id", ends)
 
 

@@ -10,27 +10,10 @@ import sqlalchemy as sa
 
 from ferocal.errors import LedgerError, UsageError
 from ferocal.ledger import schema
-from ferocal.ledger.integrity.seals import SEALED
 from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
 from ferocal.traces.packing import unpack_columns
 
-# Tables with globally unique rows, parents before children, and what their rows refer to.
-_REFERENCES: dict[sa.Table, dict[str, sa.Table]] = {
-    schema.session: {},
-    schema.visit: {"session_id": schema.session, "facts_id": schema.facts},
-    schema.step: {},
-    schema.run: {"visit_id": schema.visit},
-    schema.mark: {"run_id": schema.run},
-    schema.correction: {"run_id": schema.run, "metric_id": schema.metric},
-    schema.trace: {"run_id": schema.run},
-    schema.note: {},
-    schema.look: {},
-    schema.noise_floor: {},
-    schema.claim: {},
-    schema.bench_look: {},
-    schema.reference: {},
-}
 # What makes a row of a table without uid the same in both ledgers.
 _NATURAL_KEYS = {schema.metric: ("workload", "name", "unit"), schema.facts: ("digest",)}
 
@@ -59,7 +42,7 @@ def merge_ledgers(target: Ledger, source: Ledger) -> Merged:
     LedgerError
         When either cannot be read or written; the target is then as it was.
     """
-    tables = [*_NATURAL_KEYS, *_REFERENCES]
+    tables = [*_NATURAL_KEYS, *schema.WITH_UID]
     rows = {table: source.mappings(sa.select(table)) for table in tables}
     owned = (schema.reading, schema.absence, schema.output)
     children = {t: source.mappings(sa.select(t)) for t in owned}
@@ -69,15 +52,15 @@ def merge_ledgers(target: Ledger, source: Ledger) -> Merged:
     with target.transaction() as connection:
         for table, natural in _NATURAL_KEYS.items():
             keys[table], fresh[table] = _bring(connection, table, rows[table], natural, {})
-        for table, references in _REFERENCES.items():
-            mapped = {column: keys[parent] for column, parent in references.items()}
+        for table in schema.WITH_UID:
+            mapped = {c.name: keys[key.column.table] for c in table.c for key in c.foreign_keys}
             keys[table], fresh[table] = _bring(connection, table, rows[table], ("uid",), mapped)
         new = {table: len(found) for table, found in fresh.items()}
         fresh[schema.visit] |= _forward_visits(connection, rows[schema.visit])
         fresh[schema.run] |= _forward_runs(connection, rows[schema.run])
         for table, child_rows in children.items():
             _bring_children(connection, table, child_rows, keys, fresh[schema.run])
-        for table in SEALED:
+        for table in schema.SEALED:
             for key in fresh[table]:
                 target.touch(table, keys[table][key])
     return Merged(
