@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from conftest import Ferocal
-from ferocal.analysis.inference.bench_noise import estimate_noise
+from ferocal.analysis.inference.noise_floors import estimate_noise
 from ferocal.analysis.inference.power import power_difference
 from ferocal.bench.noise_look import NoiseLook, Stretch
 from ferocal.measure.noise_look import figures_of

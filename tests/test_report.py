@@ -22,7 +22,7 @@ from ferocal.documents.objects.compare import ComparisonObject
 from ferocal.documents.overview import overview_blocks, shown_series
 from ferocal.documents.report import PARTS
 from ferocal.documents.wording import evidence_text, verdict_text
-from ferocal.media.html.strips import draw_strips
+from ferocal.media.html import draw_strips
 from ferocal.media.json import dumps
 from ferocal.media.signs import Signs
 from ferocal.terms.numbers import GROUP, MINUS, significant

@@ -20,16 +20,18 @@ from ferocal.analysis.inference.effects import (
     Setting,
     barring_caveat,
     control_failures,
+    counting_effects,
     has_evidence,
 )
 from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.answers.criteria import CriteriaChange, StudyChange
-from ferocal.answers.evidence import Evidence
+from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.gaps import find_gaps
 from ferocal.answers.selection import Selection
 from ferocal.ledger.reading.corrections import CorrectedReading
 from ferocal.ledger.records import Note
+from ferocal.ledger.store import Ledger
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
 from ferocal.terms.dimensions import ONE
@@ -293,3 +295,17 @@ def _explained(study: Study, setting: Setting) -> dict[str, set[str]]:
         name: {fact for factor in factors for fact in study.file.factor[factor].explains}
         for name, factors in setting.differing.items()
     }
+
+
+def name_undecided(study: Study, ledger: Ledger) -> list[str]:
+    """The effects on the bench at hand that count and are not decided yet, by name.
+
+    Effects of primary metrics count, or all of them where none is primary.
+    """
+    effects = compare(study, gather(study, ledger)).effects
+    here = [effect for effect in effects if effect.bench == study.bench]
+    return [
+        f"{e.configuration} on {e.series.workload} {e.series.metric}"
+        for e in counting_effects(here)
+        if e.verdict is Verdict.INCONCLUSIVE
+    ]

@@ -32,7 +32,7 @@ def command(publish: Publication, directory: Path, gate: str | None, detail: boo
     import ferocal
     from ferocal.documents.claims import claims_document, gate_lines
     from ferocal.documents.objects.claims import ClaimsObject
-    from ferocal.intake.claims import keep_claims
+    from ferocal.intake.keeping import keep_claims
 
     opened = ferocal.open(directory)
     problem = keep_claims(opened.study)

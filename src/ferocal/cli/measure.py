@@ -142,7 +142,7 @@ def _measure(
     if options.in_place:
         return measure_here(study, observer, options)
     if decide:
-        from ferocal.answers.decision import name_undecided
+        from ferocal.answers.compare import name_undecided
         from ferocal.measure.decide import DEFAULT_ROUNDS, measure_until_decided
 
         most_rounds = rounds or DEFAULT_ROUNDS

@@ -28,9 +28,9 @@ def command(publish: Publication, directory: Path, source: Path | None) -> None:
     floors in the ledger are listed.
     """
     from ferocal.answers.noise_floors import find_noise_floors, known_noise_floors
-    from ferocal.documents.noise_floors import noise_floors_document
+    from ferocal.documents.noise import noise_floors_document
     from ferocal.documents.objects.runs import NoiseFloorsObject
-    from ferocal.intake.noise_floors import bring_noise_floors
+    from ferocal.intake.keeping import bring_noise_floors
     from ferocal.study.load import load_study
 
     study = load_study(directory)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Mapping
 from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -15,9 +16,13 @@ from ferocal.intake.formats import SourceTable, read_table
 from ferocal.intake.typed import TypedError, parse_typed
 from ferocal.ledger.records import Reference
 from ferocal.study.load import Study
-from ferocal.study.naming import find_metric
 from ferocal.terms.bounds import is_time
+from ferocal.terms.names import closest
 from ferocal.terms.units import UnitError, convert
+from ferocal.terms.wording import listed
+
+if TYPE_CHECKING:
+    from ferocal.study.load import Study
 
 REQUIRED = ("device", "metric", "value", "source")
 OPTIONAL = ("workload", "unit", "date", "retrieved")
@@ -141,3 +146,32 @@ def _text(column: np.ndarray | Labels, row: int) -> str:
         return column[row]
     value = float(column[row])
     return "" if math.isnan(value) else f"{value:.15g}"
+
+
+class NamedMetric(NamedTuple):
+    """A metric of a study, with its unit and which direction is better."""
+
+    workload: str
+    metric: str
+    unit: str
+    better: str
+
+
+def find_metric(study: Study, name: str) -> NamedMetric:
+    """The metric of a name: workload and metric, or either of them where that says enough.
+
+    Raises
+    ------
+    UsageError
+        When there is none, or several; the message has what may be meant.
+    """
+    known = [NamedMetric(w, part, m.unit, m.better) for w, part, m in study.metrics()]
+    whole = [m for m in known if name == f"{m.workload} {m.metric}"]
+    found = whole or [m for m in known if name in (m.workload, m.metric)]
+    names = [f"{m.workload} {m.metric}" for m in known]
+    if not found:
+        raise UsageError(f'no metric "{name}" in this study; {closest(name, names)}')
+    if len(found) > 1:
+        shown = listed([f'"{m.workload} {m.metric}"' for m in found[:6]])
+        raise UsageError(f'"{name}" may be {shown}: name workload and metric')
+    return found[0]

@@ -7,6 +7,7 @@ import getpass
 import hashlib
 import json
 import os
+import platform
 import stat
 import sys
 import tempfile
@@ -19,7 +20,6 @@ import psutil
 from filelock import FileLock, Timeout
 from pydantic import BaseModel, Field
 
-from ferocal.bench.machine import machine_identity
 from ferocal.errors import FerocalError
 from ferocal.study.load import Study
 from ferocal.terms.signs import visible
@@ -214,3 +214,22 @@ class _Holder(BaseModel):
     user: str
     study: str
     since: str
+
+
+# Where systems keep their identity, and that of the present boot.
+_IDENTITIES = (
+    "/etc/machine-id",
+    "/var/lib/dbus/machine-id",
+    "/proc/sys/kernel/random/boot_id",
+)
+
+
+def machine_identity() -> str:
+    """A text that no other machine has, nor this one after its next start, as far as it says."""
+    found = []
+    for name in _IDENTITIES:
+        try:
+            found.append(Path(name).read_text(encoding="utf-8").strip())
+        except (OSError, ValueError):
+            continue  # this system has no such file
+    return " ".join(found) or platform.node()

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from ferocal.analysis.inference.bench_noise import estimate_noise
+from ferocal.analysis.inference.noise_floors import estimate_noise
 from ferocal.bench.execution import local_executor
 from ferocal.bench.noise_look import NoiseLook, look_at_noise
 from ferocal.ledger.opening import open_ledger

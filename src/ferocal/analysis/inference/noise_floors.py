@@ -12,6 +12,7 @@ import numpy as np
 from ferocal.analysis.data.readings import MEDIAN_FROM_RUNS, Readings, summarise_visits, to_scale
 from ferocal.analysis.data.segments import find_segments
 from ferocal.analysis.data.series import Scale, Series
+from ferocal.analysis.inference.power import rounds_to_detect
 from ferocal.analysis.inference.weights import Arm
 from ferocal.terms.wording import listed
 
@@ -208,3 +209,38 @@ def floor_error(sides: Sequence[SideOfFloor]) -> tuple[float, float]:
         side.weight**2 * v / side.visits for (v, _), side in zip(parts, sides, strict=True)
     )
     return math.sqrt(variance), min(degrees for _, degrees in parts)
+
+
+@dataclass(frozen=True)
+class BenchNoise:
+    """Spread on the scale of natural logarithms.
+
+    ``run_sd`` is that of single runs within a stretch, ``stretch_sd`` what stretches add to it.
+    """
+
+    run_sd: float
+    stretch_sd: float
+
+    def rounds_for(self, change: float, runs: int) -> int | None:
+        """How many rounds of so many runs find a change, a share, with 80 % power.
+
+        Stretches stand for visits. None where more than a hundred would be needed.
+        """
+        variance = 2 * (self.stretch_sd**2 + share_of_runs(runs) * self.run_sd**2)
+        return rounds_to_detect(math.log1p(change), math.sqrt(variance))
+
+
+def estimate_noise(stretches: Sequence[Sequence[float]]) -> BenchNoise:
+    """The spread within and between stretches of positive times.
+
+    Between is what the variance of medians leaves after the share of the runs in it (a one-way
+    analysis of variance, with medians for means).
+    """
+    logs = [np.log(np.array(walls)) for walls in stretches]
+    squares = sum(float(np.sum((x - x.mean()) ** 2)) for x in logs)
+    degrees = sum(len(x) - 1 for x in logs)
+    within = squares / degrees if degrees else 0.0
+    medians = np.array([np.median(x) for x in logs])
+    runs = float(np.mean([len(x) for x in logs]))
+    between = float(np.var(medians, ddof=1)) - share_of_runs(runs) * within
+    return BenchNoise(math.sqrt(within), math.sqrt(max(0.0, between)))
