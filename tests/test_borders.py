@@ -12,7 +12,7 @@ import pexpect
 import pytest
 
 from conftest import PROGRAM, Ferocal, surroundings
-from ferocal.analysis.caveats.kinds import Size
+from ferocal.analysis.caveats.kinds import SizedShift
 from ferocal.documents.caveats.phrases import sized
 from ferocal.terms.numbers import GROUP
 
@@ -604,7 +604,7 @@ def test_durations_are_seen_under_every_schedule(
 
 
 def test_numbers_in_sentences_are_like_those_in_tables() -> None:
-    assert sized(Size(1234.0, "difference", "MiB")) == "+1234 MiB"
-    assert sized(Size(-0.0125, "difference", "s")) == "\N{MINUS SIGN}0.013 s"
-    assert sized(Size(float(np.log(45.4 / 60.5)), "ratio", "fps")) == "\N{MINUS SIGN}25 %"
-    assert sized(Size(float(np.log(2100.0)), "ratio", "fps")) == f"+209{GROUP}900 %"
+    assert sized(SizedShift(1234.0, "difference", "MiB")) == "+1234 MiB"
+    assert sized(SizedShift(-0.0125, "difference", "s")) == "\N{MINUS SIGN}0.013 s"
+    assert sized(SizedShift(float(np.log(45.4 / 60.5)), "ratio", "fps")) == "\N{MINUS SIGN}25 %"
+    assert sized(SizedShift(float(np.log(2100.0)), "ratio", "fps")) == f"+209{GROUP}900 %"

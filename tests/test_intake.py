@@ -24,7 +24,7 @@ from ferocal.api import OpenedStudy
 from ferocal.bench.facts import read_facts
 from ferocal.errors import IntakeError
 from ferocal.intake.loading import load_files
-from ferocal.intake.placed import Place, enter_values
+from ferocal.intake.placed import ReadingPlace, enter_values
 from ferocal.intake.typed import TypedError, parse_typed
 from ferocal.ledger.opening import read_ledger
 from ferocal.media.readings import write_readings
@@ -261,7 +261,7 @@ def test_an_effect_below_what_a_hand_can_time_is_told(
     study = load_study(kiosk.directory)
     for name, value in (("halden-4", "20"), ("halden-5", later)):
         for number in range(1, 4):
-            enter_values(study, Place(name, "cold-start", "time", number), [value, value])
+            enter_values(study, ReadingPlace(name, "cold-start", "time", number), [value, value])
     (effect,) = face.open(kiosk.directory).effects()
     assert ("coarse" in {caveat.code for caveat in effect.caveats}) is coarse
 
@@ -505,7 +505,7 @@ def test_random_studies_survive_export_and_load(kiosk: Ferocal, tmp_path: Path) 
         visit, at = rng.choice([(None, None), (f"v{rng.randrange(3)}", None), (None, 2)])
         values = [f"{rng.uniform(1, 9):.6g}" for _ in range(rng.randrange(1, 4))]
         name = ("halden-4", "halden-5")[number % 2]
-        enter_values(study, Place(name, "cold-start", "time", at, visit), values)
+        enter_values(study, ReadingPlace(name, "cold-start", "time", at, visit), values)
     run = kiosk.json("runs")["run_list"][3]["id"]
     kiosk.quick("exclude", run, "--reason", "late")
     kiosk.quick("export", "out.csv")

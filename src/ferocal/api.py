@@ -130,11 +130,11 @@ class OpenedStudy:
         UsageError
             When a name is unknown, the factor has no order, or nothing was measured.
         """
+        from ferocal.answers.release_line import find_release_line
         from ferocal.answers.series import follow
-        from ferocal.answers.strand import find_strand
 
         selection = (selection or Selection()).resolve(self.study)
-        find_strand(self.study, factor, at)  # before anything is read
+        find_release_line(self.study, factor, at)  # before anything is read
         return follow(self.study, self.evidence(), factor, at=at, selection=selection)
 
     def rank(

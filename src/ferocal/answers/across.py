@@ -19,14 +19,14 @@ from ferocal.analysis.series.course import Course, find_courses
 from ferocal.analysis.series.steps import (
     Search,
     course_of_difference,
-    find_stretches,
+    find_plateaus,
     search_courses,
 )
 from ferocal.answers.compare import setting_of
 from ferocal.answers.evidence import Evidence
+from ferocal.answers.release_line import find_release_line
 from ferocal.answers.release_noise import ordered_factor, with_release_floors
 from ferocal.answers.selection import Selection
-from ferocal.answers.strand import find_strand
 from ferocal.errors import NothingToShowError
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
@@ -201,7 +201,7 @@ def _order(study: Study, readings: Readings, factor: str | None, selection: Sele
     names = readings.configurations
     places = [n for n, name in enumerate(names) if name != CONTROL]
     if factor is not None:
-        places = [n for n in find_strand(study, factor).places(readings) if n >= 0]
+        places = [n for n in find_release_line(study, factor).places(readings) if n >= 0]
     wanted = selection.configurations
     return [n for n in places if not wanted or names[n] in wanted]
 
@@ -246,14 +246,14 @@ def _reigns(
 ) -> Iterator[Reign]:
     """The stretches of a difference in which one bench is shown to lead."""
     higher = readings.series[search.course.series].better == "higher"
-    for stretch in find_stretches(search):
-        if stretch.low > 0 or stretch.high < 0:
+    for plateau in find_plateaus(search):
+        if plateau.low > 0 or plateau.high < 0:
             change, low, high = (
                 change_of(end, search.course.scale)
-                for end in (stretch.level, stretch.low, stretch.high)
+                for end in (plateau.level, plateau.low, plateau.high)
             )
-            names = [readings.configurations[order[n]] for n in (stretch.first, stretch.last)]
-            leader = bench if (stretch.level > 0) == higher else other
+            names = [readings.configurations[order[n]] for n in (plateau.first, plateau.last)]
+            leader = bench if (plateau.level > 0) == higher else other
             yield Reign(names[0], names[1], leader, change, low, high)
 
 

@@ -38,7 +38,7 @@ class SizeCrossing:
     bench: str
     configuration: str
     baseline: str
-    family: str
+    sized_workload: str
     metric: str
     parameter: str
     crossing: Crossing
@@ -213,7 +213,7 @@ class _Known:
         for n in self.series():
             series = self.readings.series[n]
             if series.size is not None:
-                found.setdefault((series.family, series.metric), []).append(n)
+                found.setdefault((series.sized_workload, series.metric), []).append(n)
         return [
             sorted(m, key=lambda n: self.readings.series[n].size or 0.0) for m in found.values()
         ]
@@ -291,7 +291,7 @@ class _Known:
                 self.readings.benches[b],
                 self.readings.configurations[c],
                 self.baseline,
-                series.family,
+                series.sized_workload,
                 series.label or series.metric,
                 workload.size.parameter,
                 crossing,

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from ferocal.analysis.caveats.circumstances import BusyBench, Circumstances, Conditions, Values
+from ferocal.analysis.caveats.circumstances import BusyBench, Circumstances, Conditions, SeenValues
 from ferocal.analysis.caveats.kinds import Context
 from ferocal.analysis.data.readings import NO_ROUND
 from ferocal.ledger.reading.visits import VisitRow
@@ -50,10 +50,10 @@ def find_circumstances(
             place = seen.setdefault((visits[key].configuration, "resource"), {})
             place.setdefault(f"processors allowed to {workload}", set()).add(str(processors))
 
-    def values(name: str, kind: str) -> Values:
+    def values(name: str, kind: str) -> SeenValues:
         return {key: frozenset(found) for key, found in seen.get((name, kind), {}).items()}
 
-    def by_workload(name: str, kind: str) -> dict[str, Values]:
+    def by_workload(name: str, kind: str) -> dict[str, SeenValues]:
         kinds = [k.split(" ", 1) for n, k in seen if n == name]
         return {parts[1]: values(name, " ".join(parts)) for parts in kinds if parts[0] == kind}
 

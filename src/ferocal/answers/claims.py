@@ -89,10 +89,10 @@ def examine(
     ``frozen`` are the claims as the ledger has kept them, by digest.
     """
     present = {name: digest_of(content) for name, content in claims_of(study).items()}
-    place = _place(study, evidence)
-    asked = [_ask(study, place, name, claim) for name, claim in study.file.claim.items()]
+    basis = _basis_of(study, evidence)
+    asked = [_ask(study, basis, name, claim) for name, claim in study.file.claim.items()]
     tests = {a.name: test for a, test in asked if test is not None}
-    judged = judge_claims(place.readings, list(tests.values()), place.setting)
+    judged = judge_claims(basis.readings, list(tests.values()), basis.setting)
     verdicts = dict(zip(tests, judged, strict=True))
     findings = [replace(a, judged=verdicts.get(a.name, a.judged)) for a, _ in asked]
     findings = _without_barred(study, evidence, findings)
@@ -137,7 +137,7 @@ def _latest(frozen: Sequence[FrozenClaim]) -> list[FrozenClaim]:
 
 
 @dataclass(frozen=True)
-class _Place:
+class _Basis:
     """The readings, those of the index among them, and the setting in which claims are tested."""
 
     readings: Readings
@@ -146,7 +146,7 @@ class _Place:
     series: Mapping[str, int]
 
 
-def _place(study: Study, evidence: Evidence) -> _Place:
+def _basis_of(study: Study, evidence: Evidence) -> _Basis:
     readings = evidence.readings
     scales = choose_scales(readings)
     if any(INDEX in (c.metric, c.ratio_to) for c in study.file.claim.values()):
@@ -160,21 +160,21 @@ def _place(study: Study, evidence: Evidence) -> _Place:
     counts = Counter(s.workload for s in readings.series)
     alone = {s.workload: n for n, s in enumerate(readings.series) if counts[s.workload] == 1}
     setting = setting_of(study, evidence, study.baseline)
-    return _Place(readings, scales, setting, {**names, **{w: n for w, n in alone.items() if w}})
+    return _Basis(readings, scales, setting, {**names, **{w: n for w, n in alone.items() if w}})
 
 
 def _ask(
-    study: Study, place: _Place, name: str, claim: Claim
+    study: Study, basis: _Basis, name: str, claim: Claim
 ) -> tuple[ClaimFinding, ClaimTest | None]:
     """A claim before it is judged, and the test of it, None where it cannot be tested."""
-    n = place.series.get(claim.metric)
+    n = basis.series.get(claim.metric)
     nan = math.nan
     finding = ClaimFinding(
         name=name,
         claim=claim,
         series=Series("", claim.metric, "1", "higher", 0.0, label=claim.metric)
         if n is None
-        else place.readings.series[n],
+        else basis.readings.series[n],
         bench=claim.bench or study.benches[0],
         baseline=claim.against or study.baseline,
         kind="ratio" if claim.ratio_to else "value" if claim.on_value else "change",
@@ -184,11 +184,11 @@ def _ask(
         first_seen=None,
         history=(),
     )
-    return finding, None if n is None else _test(place, finding, n)
+    return finding, None if n is None else _test(basis, finding, n)
 
 
-def _test(place: _Place, finding: ClaimFinding, n: int) -> ClaimTest | None:
-    claim, readings = finding.claim, place.readings
+def _test(basis: _Basis, finding: ClaimFinding, n: int) -> ClaimTest | None:
+    claim, readings = finding.claim, basis.readings
     bench = readings.benches.index(finding.bench)
     arm = Arm(n, bench, readings.configurations.index(claim.configuration))
     weights = [(arm, 1.0)]
@@ -196,11 +196,11 @@ def _test(place: _Place, finding: ClaimFinding, n: int) -> ClaimTest | None:
         against = readings.configurations.index(finding.baseline)
         weights.append((Arm(n, bench, against), -1.0))
     elif finding.kind == "ratio":
-        other = place.series.get(claim.ratio_to or "")
-        if other is None or place.scales[other] != "ratio" or place.scales[n] != "ratio":
+        other = basis.series.get(claim.ratio_to or "")
+        if other is None or basis.scales[other] != "ratio" or basis.scales[n] != "ratio":
             return None
         weights.append((Arm(other, bench, arm.configuration), -1.0))
-    ends = _ends(claim, place.scales[n], finding.kind)
+    ends = _ends(claim, basis.scales[n], finding.kind)
     return None if ends is None else ClaimTest(tuple(weights), *ends, noise=claim.within == NOISE)
 
 

@@ -13,7 +13,7 @@ from ferocal.study.load import Study
 from ferocal.study.model import StudyFile
 from ferocal.terms.wording import listed
 
-Place = tuple[str, str]
+MetricKey = tuple[str, str]
 # More metrics than this are counted in a sentence instead of named.
 _MOST_NAMED = 3
 
@@ -26,7 +26,7 @@ class CriteriaChange:
     the first session that was measured with ``now``, None if there was none yet.
     """
 
-    places: tuple[Place, ...]
+    places: tuple[MetricKey, ...]
     aspect: str
     before: Any
     now: Any
@@ -92,12 +92,12 @@ def find_criteria_changes(
 
     Sessions of earlier versions have not kept their criteria; nothing is said of them.
     """
-    history: dict[Place, list[tuple[str, Mapping[str, Any]]]] = {}
+    history: dict[MetricKey, list[tuple[str, Mapping[str, Any]]]] = {}
     for session in sessions:
         for kept in session.criteria["metrics"]:
             place = (kept["workload"], kept["metric"])
             history.setdefault(place, []).append((session.started_at, kept))
-    groups: dict[tuple[Any, ...], list[Place]] = {}
+    groups: dict[tuple[Any, ...], list[MetricKey]] = {}
     for workload, name, metric in study.metrics():
         kept_before = history.get((workload, name))
         if kept_before is None:
@@ -135,9 +135,9 @@ def _since(history: Sequence[tuple[str, Mapping[str, Any]]], aspect: str, now: A
     return since
 
 
-def changes_by_place(changes: Sequence[CriteriaChange]) -> dict[Place, list[str]]:
+def changes_by_place(changes: Sequence[CriteriaChange]) -> dict[MetricKey, list[str]]:
     """The sentences on every workload and metric."""
-    found: dict[Place, list[str]] = {}
+    found: dict[MetricKey, list[str]] = {}
     for change in changes:
         for place in change.places:
             found.setdefault(place, []).append(change.text)

@@ -77,7 +77,7 @@ def _series(
         of_frames=metric.trace_kind is not None and metric.trace_kind.counts_samples,
         assumed_times=metric.assumes_times and is_time(metric.unit),
         group=entry.section,
-        family=entry.family or "",
+        sized_workload=entry.sized_workload or "",
         size=None if entry.size is None else entry.size.value,
         weight=entry.weight,
         metered=isinstance(metric.source, str) or metric.formula is not None,

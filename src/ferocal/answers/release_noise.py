@@ -11,8 +11,8 @@ from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.noise_floors import NoiseFloor, find_own_floor, stated_floor
 from ferocal.analysis.series.course import Course, find_courses, join_visits
 from ferocal.analysis.series.steps import Search, search_courses
+from ferocal.answers.release_line import find_release_line
 from ferocal.answers.seeking import runs_per_visit
-from ferocal.answers.strand import find_strand
 from ferocal.study.load import Study
 
 
@@ -43,7 +43,7 @@ def with_release_floors(
     if factor is None or not len(readings.value):
         return readings, setting
     readings = join_visits(readings)
-    places = find_strand(study, factor).places(readings)
+    places = find_release_line(study, factor).places(readings)
     searches = search_releases(readings, places, setting)
     return readings, add_release_floors(readings, setting, searches)[0]
 

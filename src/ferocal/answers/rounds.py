@@ -6,11 +6,11 @@ import itertools
 from collections.abc import Mapping, Sequence
 
 from ferocal.analysis.data.readings import NO_ROUND, ROUND_STRIDE
-from ferocal.ledger.reading.order import Place
+from ferocal.ledger.reading.order import TimePlace
 from ferocal.ledger.reading.visits import VisitRow
 
 # By configuration and number of a round the place in time of its first visit.
-Places = dict[str, dict[int, Place]]
+Places = dict[str, dict[int, TimePlace]]
 # Of two visits that pair one follows the other, with at most one between them.
 _MOST_APART = 2
 
@@ -64,7 +64,7 @@ def _on_bench(places: Places, names: Sequence[str]) -> dict[tuple[str, int], int
 
 def _in_sequence(places: Places) -> bool:
     """Whether all visits of each round are before those of the next, as far as times are known."""
-    rounds: dict[int, list[Place]] = {}
+    rounds: dict[int, list[TimePlace]] = {}
     for of_name in places.values():
         for n, place in of_name.items():
             if place[0]:
@@ -73,7 +73,7 @@ def _in_sequence(places: Places) -> bool:
     return all(a[1] < b[0] for a, b in itertools.pairwise(ends))
 
 
-def _together(first: Mapping[int, Place], second: Mapping[int, Place]) -> set[int]:
+def _together(first: Mapping[int, TimePlace], second: Mapping[int, TimePlace]) -> set[int]:
     """The rounds in which two configurations were measured near each other in time.
 
     The longest chain of rounds of which each has both of its visits before those of the next, or
@@ -95,7 +95,7 @@ def _together(first: Mapping[int, Place], second: Mapping[int, Place]) -> set[in
     return {dated[n] for n in chain} | undated
 
 
-def _longest_chain(spans: Sequence[Sequence[Place]]) -> list[int]:
+def _longest_chain(spans: Sequence[Sequence[TimePlace]]) -> list[int]:
     """Places of the most spans, in this order, of which each ends before the next begins."""
     best: list[list[int]] = []
     for n, span in enumerate(spans):

@@ -24,8 +24,8 @@ from ferocal.analysis.series.place import (
 from ferocal.analysis.series.seeking import LEAST_SEPARATION, Seeking, end_difference, seek
 from ferocal.analysis.series.steps import Search
 from ferocal.answers.evidence import Evidence
+from ferocal.answers.release_line import ReleaseLine, find_release_line
 from ferocal.answers.selection import Selection
-from ferocal.answers.strand import Strand, find_strand
 from ferocal.errors import UsageError
 from ferocal.study.load import Study
 
@@ -55,7 +55,7 @@ class NextVisit:
 def find_next(
     study: Study,
     readings: Readings,
-    strand: Strand,
+    line: ReleaseLine,
     searches: Mapping[str, Sequence[Search]],
     selection: Selection,
 ) -> NextVisit | None:
@@ -73,7 +73,7 @@ def find_next(
             for first, last in _stretches(search):
                 part = search.course.part(first, last)
                 known = locate(part.visit_place - first, part.visit_centre, last - first + 1)
-                found = known and _proposal(strand, bench, series, search.course, first, known)
+                found = known and _proposal(line, bench, series, search.course, first, known)
                 if found and (best is None or found[0] > best[0]):
                     best = found
     if best is None:
@@ -96,15 +96,15 @@ def _stretches(search: Search) -> Iterator[tuple[int, int]]:
 
 
 def _proposal(
-    strand: Strand, bench: str, series: Series, course: Course, first: int, known: Whereabouts
+    line: ReleaseLine, bench: str, series: Series, course: Course, first: int, known: Whereabouts
 ) -> tuple[float, NextVisit] | None:
     if known.found:
         return None
-    cost = strand.cost[first : first + len(known.chance) + 1]
+    cost = line.cost[first : first + len(known.chance) + 1]
     at = next_release(known, cost)
     if at is None:
         return None
-    release = strand.releases[first + at]
+    release = line.releases[first + at]
     assert release.configuration is not None
     low, high = known.span()
     worth = float(information(known)[at] / cost[at])
@@ -112,8 +112,8 @@ def _proposal(
     chance = float(known.chance[low : high + 1].sum())
     return worth, NextVisit(
         bench, release.name, release.configuration, again, series,
-        strand.releases[first + low].name, strand.releases[first + high + 1].name, chance,
-        known.separation, strand.takes[first + at],
+        line.releases[first + low].name, line.releases[first + high + 1].name, chance,
+        known.separation, line.takes[first + at],
     )  # fmt: skip
 
 
@@ -129,7 +129,7 @@ class Sought:
     scale: Scale
     runs: float
     runs_needed: int | None
-    strand: Strand
+    line: ReleaseLine
     seeking: Seeking
     first: int
     last: int
@@ -138,7 +138,7 @@ class Sought:
     def configuration(self) -> str | None:
         """The configuration to visit next, None where the search has ended."""
         at = self.seeking.release
-        return None if at is None else self.strand.releases[at].configuration
+        return None if at is None else self.line.releases[at].configuration
 
 
 def seek_next(
@@ -154,8 +154,8 @@ def seek_next(
         When a name is unknown, the factor has no order, or an end cannot be measured.
     """
     selection = (selection or Selection()).resolve(study)
-    strand = find_strand(study, factor)
-    measurable = [n for n, r in enumerate(strand.releases) if r.configuration is not None]
+    line = find_release_line(study, factor)
+    measurable = [n for n, r in enumerate(line.releases) if r.configuration is not None]
     if len(measurable) < 3:
         raise UsageError(f"{factor} has fewer than three releases that can be measured")
     first, last = measurable[0], measurable[-1]
@@ -170,7 +170,7 @@ def seek_next(
         raise UsageError("no metric of role primary or secondary: name one with --metric")
     courses = {
         course.series: course
-        for course in find_courses(readings, bench, strand.places(readings), interleaved=False)
+        for course in find_courses(readings, bench, line.places(readings), interleaved=False)
         if course.series in wanted
     }
     floors = {n: _sum_of_squares(evidence, study.bench, readings.series[n]) for n in wanted}
@@ -179,14 +179,14 @@ def seek_next(
     }
     chosen = min(chances, key=lambda n: chances[n], default=wanted[0])
     course = courses.get(chosen)
-    seeking = seek(course, first, last, strand.cost, floors[chosen])
+    seeking = seek(course, first, last, line.cost, floors[chosen])
     scale: Scale = "ratio"
     runs, needed = float(study.head.runs), None
     if course is not None and seeking.known is not None:
         scale = course.scale
         runs = runs_per_visit(readings, chosen, bench)
         needed = _runs_needed(readings, chosen, bench, seeking.known, runs)
-    return Sought(readings.series[chosen], scale, runs, needed, strand, seeking, first, last)
+    return Sought(readings.series[chosen], scale, runs, needed, line, seeking, first, last)
 
 
 # A visit of more runs than this takes longer than further visits.

@@ -22,10 +22,10 @@ from ferocal.analysis.series.steps import Search, SeriesShift
 from ferocal.answers.compare import Prospect, prospect_of, setting_of
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
+from ferocal.answers.release_line import Release, find_release_line
 from ferocal.answers.release_noise import add_release_floors, search_releases
 from ferocal.answers.seeking import NextVisit, find_next
 from ferocal.answers.selection import Selection
-from ferocal.answers.strand import Release, find_strand
 from ferocal.errors import NothingToShowError
 from ferocal.study.load import Study
 
@@ -109,9 +109,9 @@ def follow(
         When a name is unknown, the factor has no order, or nothing was measured.
     """
     selection = (selection or Selection()).resolve(study)
-    strand = find_strand(study, factor, at)
+    line = find_release_line(study, factor, at)
     readings = join_visits(evidence.readings)
-    places = strand.places(readings)
+    places = line.places(readings)
     setting = setting_of(study, evidence, study.baseline)
     searches = search_releases(readings, places, setting)
     if not any(searches.values()):
@@ -136,17 +136,17 @@ def follow(
         question=study.head.question,
         factor=factor,
         order="time" if study.file.factor[factor].order == "time" else "file",
-        at=strand.at,
+        at=line.at,
         margin=study.head.margin,
         confidence=evidence.confidence,
-        releases=tuple(_with_notes(release, evidence) for release in strand.releases),
+        releases=tuple(_with_notes(release, evidence) for release in line.releases),
         values=tuple(values),
         steps=tuple(step for _, search, _ in found for step in search.steps),
         unsearched=tuple((bench, series) for bench, s, series in found if not s.searched),
         from_releases=tuple(place for place in own if place in shown),
         joined=readings is not evidence.readings,
         asked=selection.places is not None,
-        next_visit=find_next(study, readings, strand, searches, selection),
+        next_visit=find_next(study, readings, line, searches, selection),
         prospects={bench: prospect_of(study, evidence, bench) for bench in study.benches},
         conditions={b: _conditions(evidence, b, places) for b in readings.benches},
         criteria_changes=evidence.criteria_changes,

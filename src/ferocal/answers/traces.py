@@ -15,7 +15,7 @@ from ferocal.ledger.reading.traces import read_traces
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
 from ferocal.study.metrics import Metric, derive
-from ferocal.traces.kinds import Collector, Kind
+from ferocal.traces.kinds import Collector, TraceKind
 
 
 @dataclass(frozen=True)
@@ -25,7 +25,7 @@ class TraceMetric:
     workload: str
     name: str
     metric: Metric
-    kind: Kind
+    kind: TraceKind
     parts: tuple[str, ...]
 
 
@@ -33,7 +33,7 @@ class TraceMetric:
 class TraceAnswer:
     """The traces of one kind: what was read, and how configurations compare."""
 
-    kind: Kind
+    kind: TraceKind
     metrics: tuple[TraceMetric, ...]
     table: ReadingsTable
     comparison: Comparison

@@ -17,7 +17,7 @@ from ferocal.bench.commands import prepare
 from ferocal.bench.execution import Executor
 from ferocal.study.model import Bench, FactValue
 
-Kind = Literal["declared", "hardware", "resource", "software"]
+FactKind = Literal["declared", "hardware", "resource", "software"]
 
 
 @dataclass(frozen=True)
@@ -26,7 +26,7 @@ class Fact:
 
     name: str
     value: str
-    kind: Kind
+    kind: FactKind
     source: str
 
 
@@ -46,7 +46,7 @@ class FactChange:
 def read_facts() -> list[Fact]:
     """The facts of this machine that can be read without a command."""
     system = sys.platform
-    general: dict[Kind, dict[str, str | None]] = {
+    general: dict[FactKind, dict[str, str | None]] = {
         "hardware": {
             "processor": platform.processor() or platform.machine(),
             "architecture": platform.machine(),
@@ -62,7 +62,7 @@ def read_facts() -> list[Fact]:
             "Python": f"{platform.python_implementation()} {platform.python_version()}",
         },
     }
-    special: dict[Kind, dict[str, str | None]] = {
+    special: dict[FactKind, dict[str, str | None]] = {
         "hardware": _linux.hardware_facts(),
         "resource": _linux.resource_facts(),
         "software": _linux.software_facts(),
@@ -78,7 +78,7 @@ def read_facts() -> list[Fact]:
 
 def declared_facts(facts: Mapping[str, FactValue], source: str) -> list[Fact]:
     """Facts that the study file declares."""
-    kind: Kind = "declared" if source == "study file" else "resource"
+    kind: FactKind = "declared" if source == "study file" else "resource"
     return [Fact(name, str(value), kind, source) for name, value in facts.items()]
 
 

@@ -68,7 +68,7 @@ def _end_group(leader: int) -> None:
         os.killpg(leader, signal.SIGKILL)
 
 
-class _Family:
+class _Tree:
     """What descends from this process; only Linux lets it adopt what lost its parent.
 
     ``kept`` are sessions that a command was allowed to leave behind, such as services, ``guests``
@@ -97,11 +97,11 @@ class _Family:
         if not self.adopts or not self._take_leave():
             return {}
         table = _processes()
-        family = {os.getpid()}
+        tree = {os.getpid()}
         # Parents may have higher numbers than their children.
-        while grown := {pid for pid, stat in table.items() if stat.parent in family} - family:
-            family |= grown
-        return {pid: table[pid] for pid in family - {os.getpid()}}
+        while grown := {pid for pid, stat in table.items() if stat.parent in tree} - tree:
+            tree |= grown
+        return {pid: table[pid] for pid in tree - {os.getpid()}}
 
     def holding(self, files: tuple[IO[bytes], ...]) -> list[str]:
         """Names of descendants that live on and have one of the files open."""
@@ -310,9 +310,9 @@ def _start(request: dict[str, Any], out: IO[bytes], err: IO[bytes]) -> subproces
 
 
 def _execute(
-    request: dict[str, Any], outputs: tuple[IO[bytes], ...], waiter: _Waiter, family: _Family
+    request: dict[str, Any], outputs: tuple[IO[bytes], ...], waiter: _Waiter, tree: _Tree
 ) -> dict[str, Any]:
-    family.begin()
+    tree.begin()
     start = time.perf_counter()
     try:
         child = _start(request, *outputs)
@@ -323,28 +323,28 @@ def _execute(
     try:
         ended, ended_for = _watch(child, request, outputs, waiter, start)
     except EOFError:
-        family.end_guests()
+        tree.end_guests()
         raise
     child.returncode = os.waitstatus_to_exitcode(ended.status)
-    strays = family.strays()
+    strays = tree.strays()
     escaped = sorted({name for session, name in strays.values() if session != child.pid})
     ends, unended = request["then"] == "end", []
     if ends:
-        unended = family.end_strays()
+        unended = tree.end_strays()
     else:
-        family.keep(guests=request["then"] == "guest")
+        tree.keep(guests=request["then"] == "guest")
     return {
         "exit_status": child.returncode,
         "wall": ended.wall,
-        "cpu": ended.usage.ru_utime + ended.usage.ru_stime + family.cpu,
-        "peak_memory": max(ended.usage.ru_maxrss, family.peak) * _MEMORY_UNIT,
+        "cpu": ended.usage.ru_utime + ended.usage.ru_stime + tree.cpu,
+        "peak_memory": max(ended.usage.ru_maxrss, tree.peak) * _MEMORY_UNIT,
         "memory_floor": _own_peak() * 1024,
         "ended_for": ended_for,
         "processors": ended.processors,
         "left_behind": escaped if ends else sorted({name for _, name in strays.values()}),
         "unended": unended,
-        "adopts": family.adopts,
-        "holding": family.holding(outputs) if ends and (family.kept or family.guests) else [],
+        "adopts": tree.adopts,
+        "holding": tree.holding(outputs) if ends and (tree.kept or tree.guests) else [],
         "stdout": _path_of(outputs[0]),
         "stderr": _path_of(outputs[1]),
     }
@@ -367,14 +367,14 @@ def _serve() -> None:
     # Ctrl-C is for Ferocal; it closes the requests when it wants to end.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     requests = sys.stdin.fileno()
-    waiter, family = _Waiter(requests), _Family()
+    waiter, tree = _Waiter(requests), _Tree()
     buffer = b""
     outputs: tuple[IO[bytes], ...] = ()
     while True:
         while b"\n" not in buffer:
             chunk = os.read(requests, 1 << 16)
             if not chunk:
-                family.end_guests()
+                tree.end_guests()
                 return
             buffer += chunk
         line, buffer = buffer.split(b"\n", 1)
@@ -385,10 +385,10 @@ def _serve() -> None:
         try:
             try:
                 if "end_guests" in request:
-                    answer: dict[str, Any] = {"unended": family.end_guests()}
+                    answer: dict[str, Any] = {"unended": tree.end_guests()}
                 else:
                     outputs = tuple(_open_output(request[n]) for n in ("stdout", "stderr"))
-                    answer = _execute(request, outputs, waiter, family)
+                    answer = _execute(request, outputs, waiter, tree)
             except OSError as error:
                 answer = {"error": f"{error.strerror}: {error.filename}"}
             _tell(answer)

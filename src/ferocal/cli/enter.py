@@ -58,13 +58,13 @@ def command(
     with a reason if there is one ("n/a: no sound"), or "not active".
     """
     from ferocal.documents.intake import odd_lines
-    from ferocal.intake.placed import Place, Statistic, enter_values
+    from ferocal.intake.placed import GivenStatistic, ReadingPlace, enter_values
     from ferocal.study.load import load_study
     from ferocal.terms.wording import counted
 
     study = load_study(directory).on(bench)
-    place = Place(configuration, workload, metric, number, visit, parse_time(date), version)
-    counts, odd = enter_values(study, place, values, Statistic(statistic, samples))
+    place = ReadingPlace(configuration, workload, metric, number, visit, parse_time(date), version)
+    counts, odd = enter_values(study, place, values, GivenStatistic(statistic, samples))
     where = f"in {counted(counts['visits'], 'visit')}" if counts["visits"] else f"to visit {visit}"
     absent = f" and {counts['absences']} without a value" if counts["absences"] else ""
     say(

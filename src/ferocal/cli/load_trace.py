@@ -72,12 +72,12 @@ def command(
     any format that `ferocal load` accepts. Traces written by `ferocal export --traces` identify
     their run: import them with `ferocal load`.
     """
-    from ferocal.intake.placed import Place
+    from ferocal.intake.placed import ReadingPlace
     from ferocal.intake.trace_loading import CaptureForm, load_traces
     from ferocal.study.load import load_study
 
     study = load_study(directory).on(bench)
-    place = Place(configuration, workload, metric, number, visit, parse_time(date))
+    place = ReadingPlace(configuration, workload, metric, number, visit, parse_time(date))
     form = CaptureForm(column, skip, unit)
     loaded = load_traces(study, place, files, form, again=again, separate=separate, preview=preview)
     _show(loaded, preview=preview)

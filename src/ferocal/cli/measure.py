@@ -164,15 +164,15 @@ def _seek(
 ) -> Summary:
     """Visit releases until the step is found; say where it is, or why it is not found."""
     from ferocal.answers.evidence import gather
+    from ferocal.answers.release_line import find_release_line
     from ferocal.answers.seeking import seek_next
     from ferocal.answers.selection import Selection
-    from ferocal.answers.strand import find_strand
     from ferocal.cli.progress import make_observer
     from ferocal.documents.seeking import sought_text
     from ferocal.measure.seek import MOST_VISITS, Target, measure_until_found
 
     selection = Selection(metrics=(metric,) if metric else ()).resolve(study)
-    find_strand(study, factor)  # before anything is switched
+    find_release_line(study, factor)  # before anything is switched
 
     def guide(study: Study, ledger: Ledger) -> Target:
         sought = seek_next(study, gather(study, ledger), factor, selection)

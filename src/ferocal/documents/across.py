@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.documents.blocks import (
     Block,
-    Cell,
     Document,
     Grid,
+    GridCell,
     Heading,
     Line,
     Lines,
@@ -114,10 +114,10 @@ def _grid(answer: AcrossAnswer, bench: str) -> Grid:
     series = list(dict.fromkeys(s for s, _ in known))
     columns = _columns(answer)
 
-    def cells(s: Series) -> tuple[Cell, dict[str, Cell]]:
+    def cells(s: Series) -> tuple[GridCell, dict[str, GridCell]]:
         leads = {name: known.get((s, name)) for name in columns}
-        return Cell(), {
-            name: Cell("–") if lead is None else change_cell(as_change(lead))
+        return GridCell(), {
+            name: GridCell("–") if lead is None else change_cell(as_change(lead))
             for name, lead in leads.items()
         }
 

@@ -10,8 +10,8 @@ from ferocal.analysis.inference.between import speeds
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.documents.blocks import (
     MOST_ROWS,
-    Cell,
     Document,
+    GridCell,
     caveats,
     make_table,
     next_steps,
@@ -125,7 +125,7 @@ def _title(difference: Difference, answer: BetweenAnswer) -> str:
     series = difference.series
     if answer.kind != "size":
         return series.title
-    return f"{series.family} {series.label or ''}".strip()
+    return f"{series.sized_workload} {series.label or ''}".strip()
 
 
 def as_change(difference: Difference) -> PlainChange:
@@ -161,9 +161,10 @@ def crossing_sentence(found: SizeCrossing) -> str:
     c = found.crossing
     where = "above" if c.better_above else "below"
     return (
-        f"{found.configuration} is better than {found.baseline} on {found.family} {found.metric} "
-        f"{where} {significant(c.size, 3)} {found.parameter} ({significant(c.low, 3)} … "
-        f"{significant(c.high, 3)}; measured at {c.below:g} and {c.above:g})"
+        f"{found.configuration} is better than {found.baseline} on {found.sized_workload} "
+        f"{found.metric} {where} {significant(c.size, 3)} {found.parameter} "
+        f"({significant(c.low, 3)} … {significant(c.high, 3)}; measured at {c.below:g} and "
+        f"{c.above:g})"
     )
 
 
@@ -185,12 +186,12 @@ def _heads(answer: BetweenAnswer) -> Sequence[str]:
             "ratio", "verdict"]  # fmt: skip
 
 
-def _row(answer: BetweenAnswer, d: Difference) -> list[str | Cell]:
+def _row(answer: BetweenAnswer, d: Difference) -> list[str | GridCell]:
     bench = [d.first.bench] if _names_bench(answer) else []
     series = [] if answer.kind == "workload" else [_title(d, answer)]
     verdict = d.estimate.verdict
     return [
         answer.labels[d.first.configuration], *bench, *series,
         d.first_place, change_text(d.first), d.second_place, change_text(d.second),
-        " ".join(change_and_half(as_change(d))), Cell(str(verdict), verdict=verdict),
+        " ".join(change_and_half(as_change(d))), GridCell(str(verdict), verdict=verdict),
     ]  # fmt: skip

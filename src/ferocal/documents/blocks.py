@@ -59,7 +59,7 @@ class Strip:
 
 
 @dataclass(frozen=True)
-class Cell:
+class GridCell:
     """A cell of a grid or a table: a number, its half-width or spread, a verdict, footnotes.
 
     ``sign`` replaces that of the verdict, such as the mark of the best in a row; ``plain`` is its
@@ -85,10 +85,10 @@ class Row:
     """
 
     label: str
-    cells: Mapping[str, Cell] = field(default_factory=dict)
+    cells: Mapping[str, GridCell] = field(default_factory=dict)
     unit: str = ""
     better: Literal["higher", "lower", "none"] = "none"
-    base: Cell = Cell()
+    base: GridCell = GridCell()
     depth: int = 0
     alone: bool = False
     primary: bool = False
@@ -138,12 +138,12 @@ class Table:
     """A table; its rows may be in groups, each under a line with its name."""
 
     columns: tuple[Column, ...]
-    groups: tuple[tuple[Line | None, tuple[tuple[Cell, ...], ...]], ...]
+    groups: tuple[tuple[Line | None, tuple[tuple[GridCell, ...], ...]], ...]
     caption: str = ""
     title: str = ""
 
     @property
-    def rows(self) -> list[tuple[Cell, ...]]:
+    def rows(self) -> list[tuple[GridCell, ...]]:
         """The rows of all groups."""
         return [row for _, rows in self.groups for row in rows]
 
@@ -218,7 +218,7 @@ def sentences(texts: Iterable[str]) -> Lines:
 
 def make_table(
     columns: Sequence[str | Column],
-    rows: Iterable[Sequence[str | Cell]],
+    rows: Iterable[Sequence[str | GridCell]],
     *,
     right: Sequence[str] = (),
     caption: str = "",
@@ -226,7 +226,7 @@ def make_table(
 ) -> Table:
     """A table of texts and cells in one group; ``right`` are columns of numbers."""
     heads = tuple(c if isinstance(c, Column) else Column(c, c in right) for c in columns)
-    made = tuple(tuple(c if isinstance(c, Cell) else Cell(c) for c in row) for row in rows)
+    made = tuple(tuple(c if isinstance(c, GridCell) else GridCell(c) for c in row) for row in rows)
     return Table(heads, ((None, made),), caption, title)
 
 

@@ -19,9 +19,9 @@ from ferocal.documents.answer import answer_lines
 from ferocal.documents.blocks import (
     Block,
     Caveats,
-    Cell,
     Column,
     Document,
+    GridCell,
     Heading,
     Items,
     Line,
@@ -139,7 +139,7 @@ def effects_table(
     numbers = ["change", interval_name(confidence), "p", "adjusted"]
     numbers += ["times as fast"] if as_factor else []
     columns = ("configuration", *numbers, "verdict")
-    groups: list[tuple[Line | None, tuple[tuple[Cell, ...], ...]]] = []
+    groups: list[tuple[Line | None, tuple[tuple[GridCell, ...], ...]]] = []
     section = ""
     for group in group_by_series(effects):
         if group[0].series.group != section:
@@ -157,7 +157,7 @@ def _series_heading(effects: Sequence[Effect]) -> Line:
     return Line(f"{series_label(series)}{judged}; {rest}", series.workload)
 
 
-def _effect_row(effect: Effect, as_factor: bool) -> tuple[Cell, ...]:
+def _effect_row(effect: Effect, as_factor: bool) -> tuple[GridCell, ...]:
     texts = [
         effect.configuration,
         change_text(effect),
@@ -166,7 +166,7 @@ def _effect_row(effect: Effect, as_factor: bool) -> tuple[Cell, ...]:
         p_text(effect.p_adjusted),
     ]
     texts += [significant(speed_factor(effect), 3)] if as_factor else []
-    return (*map(Cell, texts), Cell(verdict_text(effect), verdict=effect.verdict))
+    return (*map(GridCell, texts), GridCell(verdict_text(effect), verdict=effect.verdict))
 
 
 def gate_lines(comparison: Comparison, gate: str) -> list[str]:

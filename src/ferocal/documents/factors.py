@@ -11,10 +11,10 @@ from ferocal.analysis.data.series import share_of
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.documents.blocks import (
     Block,
-    Cell,
     Details,
     Document,
     Grid,
+    GridCell,
     Heading,
     Items,
     Line,
@@ -193,8 +193,8 @@ def _overview(bench: BenchFactors, answer: FactorsAnswer, *, detail: bool) -> Gr
     left = series if detail or len(series) <= _MOST_METRICS else _largest(bench.effects)
     columns = {f"{f}={v}": (f, v) for f, levels in bench.factors.items() for v in levels[1:]}
 
-    def cells(s: Series) -> tuple[Cell, dict[str, Cell]]:
-        return Cell(), {name: _cell(known.get((s, *place))) for name, place in columns.items()}
+    def cells(s: Series) -> tuple[GridCell, dict[str, GridCell]]:
+        return GridCell(), {name: _cell(known.get((s, *place))) for name, place in columns.items()}
 
     below = ""
     if len(left) < len(series):
@@ -221,11 +221,11 @@ def _largest(effects: Sequence[FactorEffect]) -> list[Series]:
     return [series for series in size if series in chosen]
 
 
-def _cell(effect: FactorEffect | None) -> Cell:
+def _cell(effect: FactorEffect | None) -> GridCell:
     if effect is None:
-        return Cell("not measured")
+        return GridCell("not measured")
     if effect.judged is None:
-        return Cell("unknown", notes=("it always changed together with others",))
+        return GridCell("unknown", notes=("it always changed together with others",))
     notes = (f"together with {listed(list(effect.together))}",) if effect.together else ()
     return change_cell(effect.judged, notes)
 
@@ -310,13 +310,13 @@ def scaling_lines(scaling: Scaling) -> Iterator[str]:
 def _detail_blocks(bench: BenchFactors) -> Iterator[Block]:
     """Intervals of all interactions, and what every workload does in the index."""
     if bench.interactions:
-        rows: list[Sequence[str | Cell]] = [
+        rows: list[Sequence[str | GridCell]] = [
             [
                 f"{i.factor}={i.level} × {i.other}={i.other_level}",
                 i.series.title,
                 change_text(i.judged),
                 interval_text(i.judged),
-                Cell(str(i.judged.verdict), verdict=i.judged.verdict),
+                GridCell(str(i.judged.verdict), verdict=i.judged.verdict),
             ]
             for i in bench.interactions
         ]

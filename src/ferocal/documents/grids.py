@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.documents.blocks import Cell, Row
+from ferocal.documents.blocks import GridCell, Row
 from ferocal.documents.numbers import change_and_half
 
 if TYPE_CHECKING:
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 def arrange(
     series: Sequence[Series],
-    cells_of: Callable[[Series], tuple[Cell, Mapping[str, Cell]]],
+    cells_of: Callable[[Series], tuple[GridCell, Mapping[str, GridCell]]],
     notes_of: Callable[[str], tuple[str, ...]] = lambda workload: (),
 ) -> Iterator[Row]:
     """Rows for metrics, under headings for groups and for workloads with several of them.
@@ -53,10 +53,10 @@ def mixes_roles(series: Sequence[Series]) -> bool:
     return {"primary"} < {s.role for s in series}
 
 
-def change_cell(change: Change, notes: tuple[str, ...] = ()) -> Cell:
+def change_cell(change: Change, notes: tuple[str, ...] = ()) -> GridCell:
     """A change with half the width of its interval and its verdict."""
     number, rest = change_and_half(change)
-    return Cell(number, rest, change.verdict, notes=notes)
+    return GridCell(number, rest, change.verdict, notes=notes)
 
 
 def meanings(

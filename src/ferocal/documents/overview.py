@@ -17,9 +17,9 @@ from ferocal.documents.blocks import (
     MOST_ROWS,
     Base,
     Block,
-    Cell,
     Details,
     Grid,
+    GridCell,
     Line,
     Lines,
     Strip,
@@ -104,7 +104,7 @@ def _counts(comparison: Comparison, series: Sequence[Series]) -> Iterator[Block]
         own = [e for e in effects if e.configuration == name]
         groups = {v: [e for e in own if e.verdict is v] for v in Verdict}
         rows = [
-            (Cell(str(v), verdict=v), str(len(members)), _named(v, members))
+            (GridCell(str(v), verdict=v), str(len(members)), _named(v, members))
             for v, members in groups.items()
             if members
         ]
@@ -165,33 +165,33 @@ class _Overview:
             self._evidence(effects),
         )
 
-    def _base(self, series: Series) -> Cell:
+    def _base(self, series: Series) -> GridCell:
         cell = self._comparison.base_cells.get((self._bench, series.workload, series.metric))
         notes = self._notes(series.workload, self._comparison.baseline)
         if cell is None:
             gap = self._gap(series, self._comparison.baseline)
-            return Cell(gap.number, notes=(*gap.notes, *notes))
+            return GridCell(gap.number, notes=(*gap.notes, *notes))
         if cell.bounds:
             notes += (bounds_note(cell),)
-        return Cell(short_centre(cell), notes=notes)
+        return GridCell(short_centre(cell), notes=notes)
 
-    def _cell(self, series: Series, name: str) -> Cell:
+    def _cell(self, series: Series, name: str) -> GridCell:
         effect = self._effects.get((series, name))
         notes = self._notes(series.workload, name)
         if effect is None:
             gap = self._gap(series, name)
-            return Cell(gap.number, notes=(*gap.notes, *notes))
+            return GridCell(gap.number, notes=(*gap.notes, *notes))
         if effect.method is Method.STATED:
             notes += ("the interval assumes a stated noise",)
         cell = change_cell(effect, notes)
-        return Cell(cell.number, cell.rest, cell.verdict, notes=notes, strip=_strip(effect))
+        return GridCell(cell.number, cell.rest, cell.verdict, notes=notes, strip=_strip(effect))
 
-    def _gap(self, series: Series, name: str) -> Cell:
+    def _gap(self, series: Series, name: str) -> GridCell:
         """Why a cell has no number, and in a note what is known of that."""
         gap = self._gaps.get((series.workload, series.metric, name))
         if gap is None:
-            return Cell("–")
-        return Cell(str(gap.mark), notes=(gap.reason,) if gap.reason else ())
+            return GridCell("–")
+        return GridCell(str(gap.mark), notes=(gap.reason,) if gap.reason else ())
 
     def _head_notes(self, name: str) -> tuple[str, ...]:
         return tuple(

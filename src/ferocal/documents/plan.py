@@ -9,9 +9,9 @@ from ferocal.analysis.inference.power import MOST_ROUNDS
 from ferocal.documents.blocks import (
     MOST_ROWS,
     Block,
-    Cell,
     Document,
     Grid,
+    GridCell,
     Line,
     Lines,
     Table,
@@ -129,14 +129,14 @@ def _outlook(foresight: Foresight, detail: bool) -> Iterator[Block]:
     heads = ["noise", "detects", "equal", *(["80 %", "90 %"] if in_rounds else [])]
     heads += ["runs"] if any(o.runs for o in foresight.outlooks) else []
 
-    def cells_of(series: Series) -> tuple[Cell, dict[str, Cell]]:
-        return Cell(), _cells(known[series.workload, series.metric])
+    def cells_of(series: Series) -> tuple[GridCell, dict[str, GridCell]]:
+        return GridCell(), _cells(known[series.workload, series.metric])
 
     yield Grid(tuple(arrange(shown, cells_of)), dict.fromkeys(heads, ()), below=below)
     yield Lines(tuple(Line(text) for text in _legend(foresight, in_rounds)), "note")
 
 
-def _cells(outlook: Outlook) -> dict[str, Cell]:
+def _cells(outlook: Outlook) -> dict[str, GridCell]:
     texts = {
         "noise": _amount(outlook.components.round_sd, outlook),
         "detects": _amount(outlook.detectable, outlook),
@@ -145,7 +145,7 @@ def _cells(outlook: Outlook) -> dict[str, Cell]:
         "90 %": _rounds(outlook.rounds_90),
         "runs": str(outlook.runs or "–"),
     }
-    return {head: Cell(text) for head, text in texts.items()}
+    return {head: GridCell(text) for head, text in texts.items()}
 
 
 def _legend(foresight: Foresight, in_rounds: bool) -> Iterator[str]:

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 from ferocal.analysis.data.index import WhyNot
 from ferocal.documents.blocks import (
     Block,
-    Cell,
     Column,
     Document,
+    GridCell,
     Heading,
     Table,
     caveats,
@@ -183,7 +183,7 @@ def _table(field: Field, answer: RankAnswer, *, detail: bool) -> Table:
         if tallies:
             t = tallies[cells[1]]
             cells += [str(n) for n in (t.wins, t.losses, t.ties, t.open)]
-        rows.append([Cell(text, strong=standing.rank_best == 1) for text in cells])
+        rows.append([GridCell(text, strong=standing.rank_best == 1) for text in cells])
     caption = ""
     if ranking.against is not None:
         base = ranking.label(ranking.against, answer.across)

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 
 from ferocal.documents.blocks import (
     Block,
-    Cell,
     Document,
+    GridCell,
     Table,
     caveats,
     make_table,
@@ -67,7 +67,7 @@ def stand_lines(standings: Standings) -> Iterator[str]:
 def _table(standings: Standings, *, everything: bool) -> Table:
     unit = standings.series.unit
     entries = standings.entries
-    rows: list[Sequence[str | Cell]] = []
+    rows: list[Sequence[str | GridCell]] = []
     last = -1
     for n in range(len(entries)) if everything else _around(entries):
         if n != last + 1:
@@ -94,7 +94,7 @@ def _around(entries: Sequence[Entry]) -> list[int]:
     return sorted(chosen)
 
 
-def entry_row(entry: Entry) -> list[Cell]:
+def entry_row(entry: Entry) -> list[GridCell]:
     """Mark, name, value, source and dates of a result; ours are bold."""
     reference = entry.reference
     if reference is None:
@@ -103,10 +103,12 @@ def entry_row(entry: Entry) -> list[Cell]:
         if math.isfinite(half):
             places = decimals_for(half)
             value = f"{grouped(entry.value, places)} ±{grouped(half, places)}"
-        return [Cell(x, strong=True) for x in (OURS, entry.name, value, "measured here", "", "")]
+        return [
+            GridCell(x, strong=True) for x in (OURS, entry.name, value, "measured here", "", "")
+        ]
     ends = None
     if reference.low is not None and reference.high is not None:
         ends = (reference.low, reference.high)
     value = reading_text(reference.value, ends, reference.bound or "", 4)
     known = (reference.date or "unknown", reference.retrieved or "unknown")
-    return [Cell(x) for x in (ELSEWHERE, reference.device, value, reference.source, *known)]
+    return [GridCell(x) for x in (ELSEWHERE, reference.device, value, reference.source, *known)]

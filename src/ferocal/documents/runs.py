@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 
 from ferocal.documents.blocks import (
     Block,
-    Cell,
     Column,
     Document,
+    GridCell,
     Line,
     Lines,
     Table,
@@ -108,7 +108,7 @@ def _runs_table(listing: RunList, charts: dict[str, str]) -> Table:
     rows = []
     for run in listing.runs:
         time = run.started_at[begin:19].replace("T", " ") or "unknown"
-        cells: list[str | Cell] = [run.id, time, _round(run)]
+        cells: list[str | GridCell] = [run.id, time, _round(run)]
         cells += [run.bench] if several else []
         cells += [run.configuration, *([] if one_workload else [run.workload])]
         cells += [_values(run)]
@@ -118,18 +118,18 @@ def _runs_table(listing: RunList, charts: dict[str, str]) -> Table:
     return make_table([*columns, "outcome"], rows)
 
 
-def _values(run: RunRow) -> Cell:
+def _values(run: RunRow) -> GridCell:
     """The first reading, and that there are others: with its name where there is room."""
     texts = {name: _reading(reading) for name, reading in run.values.items()}
     for name, (mark, reason) in run.absences.items():
         texts[name] = f"{mark}: {reason}" if reason else mark
     if not texts:
-        return Cell("–")
+        return GridCell("–")
     name, text = next(iter(texts.items()))
     others = len(texts) - 1
     if not others:
-        return Cell(text)
-    return Cell(f"{name.rpartition('/')[2]} {text}, {others} more", shorter=f"{text}, …")
+        return GridCell(text)
+    return GridCell(f"{name.rpartition('/')[2]} {text}, {others} more", shorter=f"{text}, …")
 
 
 def _reading(reading: RunReading) -> str:

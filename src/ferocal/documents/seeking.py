@@ -65,7 +65,7 @@ def _steps(answer: SeriesAnswer) -> Iterator[tuple[str, str | None]]:
 
 def sought_text(sought: Sought) -> str:
     """How far a search for a step is, in words."""
-    names = [release.name for release in sought.strand.releases]
+    names = [release.name for release in sought.line.releases]
     ends = f"{names[sought.first]} and {names[sought.last]}"
     title, seeking = sought.series.title, sought.seeking
     if seeking.state is State.ENDS:

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING
 from ferocal.documents.blocks import (
     Base,
     Block,
-    Cell,
     Chart,
     Document,
     Grid,
+    GridCell,
     Heading,
     Line,
     Lines,
@@ -41,8 +41,8 @@ if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
     from ferocal.analysis.inference.effects import Estimate
     from ferocal.analysis.series.steps import SeriesShift
+    from ferocal.answers.release_line import Release
     from ferocal.answers.series import ReleaseValue, SeriesAnswer
-    from ferocal.answers.strand import Release
 
 # Below this probability the other kind of change is named too.
 _SURE = 0.95
@@ -157,11 +157,11 @@ def _latest(answer: SeriesAnswer, bench: str) -> Iterator[Grid]:
     newest = max(v.release for v in last.values())
     heads = {"before": "the one before", "first": "the first", "best": "the best of all"}
 
-    def cells(series: Series) -> tuple[Cell, dict[str, Cell]]:
+    def cells(series: Series) -> tuple[GridCell, dict[str, GridCell]]:
         value = last[series]
         mark = "" if value.release == newest else f" ({answer.releases[value.release].name})"
         row = {head: comparison_cell(value, kind, answer) for kind, head in heads.items()}
-        return Cell(value_text(value) + mark), row
+        return GridCell(value_text(value) + mark), row
 
     found = [e for v in last.values() for e in (v.before, v.first, v.best) if e is not None]
     yield Grid(
@@ -173,12 +173,12 @@ def _latest(answer: SeriesAnswer, bench: str) -> Iterator[Grid]:
     )
 
 
-def comparison_cell(value: ReleaseValue, kind: str, answer: SeriesAnswer) -> Cell:
+def comparison_cell(value: ReleaseValue, kind: str, answer: SeriesAnswer) -> GridCell:
     """A release against the one before, the first or the best."""
     estimate: Estimate | None = getattr(value, kind)
     if estimate is None:
         best = kind == "best" and value.best_release == value.release
-        return Cell("it is the best" if best else "–")
+        return GridCell("it is the best" if best else "–")
     notes: tuple[str, ...] = ()
     if kind == "best" and value.best_release is not None:
         notes = (f"best: {answer.releases[value.best_release].name}",)
@@ -208,7 +208,7 @@ def _all_values(answer: SeriesAnswer, bench: str) -> Iterator[Table]:
     numbers = ("value", "± 95 %", "before", "first", "best", "visits")
     for series, values in by_series.items():
         read = {value.release: value for value in values}
-        rows: list[Sequence[str | Cell]] = [
+        rows: list[Sequence[str | GridCell]] = [
             [release_text(release), *_release_cells(read.get(place))]
             for place, release in enumerate(answer.releases)
         ]
@@ -216,20 +216,22 @@ def _all_values(answer: SeriesAnswer, bench: str) -> Iterator[Table]:
         yield make_table(("release", *numbers), rows, right=numbers, title=title)
 
 
-def _release_cells(found: ReleaseValue | None) -> list[Cell]:
+def _release_cells(found: ReleaseValue | None) -> list[GridCell]:
     """The value of a release, and against the one before, the first and the best."""
     if found is None:
-        return [Cell("not measured"), *[Cell()] * 5]
+        return [GridCell("not measured"), *[GridCell()] * 5]
     half = (found.high - found.low) / 2
     known = (found.before, found.first, found.best)
     return [
-        Cell(value_text(found)),
-        Cell(f"±{significant(half, 2)}" if math.isfinite(half) else "–"),
+        GridCell(value_text(found)),
+        GridCell(f"±{significant(half, 2)}" if math.isfinite(half) else "–"),
         *(
-            Cell("–") if e is None else Cell(change_text(as_change(found, e)), verdict=e.verdict)
+            GridCell("–")
+            if e is None
+            else GridCell(change_text(as_change(found, e)), verdict=e.verdict)
             for e in known
         ),
-        Cell(str(found.visits)),
+        GridCell(str(found.visits)),
     ]
 
 

@@ -15,6 +15,7 @@ from ferocal.documents.blocks import (
     Block,
     Document,
     Grid,
+    GridCell,
     Heading,
     Line,
     Lines,
@@ -24,7 +25,6 @@ from ferocal.documents.blocks import (
     next_steps,
     sentences,
 )
-from ferocal.documents.blocks import Cell as GridCell
 from ferocal.documents.grids import arrange
 from ferocal.documents.remarks import remark_lines
 from ferocal.documents.tables import bounds_note, short_centre, spread_text

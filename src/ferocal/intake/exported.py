@@ -9,7 +9,7 @@ from typing import Annotated
 from pydantic import AfterValidator, ConfigDict, Field, TypeAdapter, ValidationError
 
 from ferocal.errors import IntakeError, LedgerError
-from ferocal.intake.placed import Place
+from ferocal.intake.placed import ReadingPlace
 from ferocal.terms.bounds import MOST_ROUNDS, is_time
 from ferocal.terms.times import lacks_zone, zone_is_assumed
 from ferocal.terms.wording import shortened
@@ -22,7 +22,7 @@ class Exported:
     """A trace from another ledger; ``number`` counts the captures of a metric in a run."""
 
     path: Path
-    place: Place
+    place: ReadingPlace
     number: int
     trace: Trace
 
@@ -34,7 +34,7 @@ def _check_time(text: str) -> str:
 
 
 @dataclass(frozen=True, kw_only=True)
-class _Context(Place):
+class _Context(ReadingPlace):
     """What a file says of the trace in it."""
 
     __pydantic_config__ = ConfigDict(extra="forbid")
@@ -77,7 +77,9 @@ def read_exported(path: Path) -> Exported | None:
         raise _refusal(path, f"{where}: {first['msg']}") from None
     except (OSError, LedgerError) as error:
         raise _refusal(path, str(error)) from None
-    place = Place(**{entry.name: getattr(context, entry.name) for entry in fields(Place)})
+    place = ReadingPlace(
+        **{entry.name: getattr(context, entry.name) for entry in fields(ReadingPlace)}
+    )
     trace = Trace(place.metric, context.kind, context.unit, columns)
     return Exported(path, place, context.number, trace)
 

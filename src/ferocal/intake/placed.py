@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class Place:
+class ReadingPlace:
     """Where a reading belongs; None and "" where unknown."""
 
     configuration: str
@@ -37,7 +37,7 @@ class Place:
     bench: str = ""
 
 
-def find_place(study: Study, place: Place) -> Place:
+def find_place(study: Study, place: ReadingPlace) -> ReadingPlace:
     """A place with its metric, which need not be named where there is but one.
 
     Raises
@@ -58,7 +58,7 @@ def find_place(study: Study, place: Place) -> Place:
     return replace(place, metric=place.metric or known[0])
 
 
-def check_metric(place: Place, known: Sequence[str]) -> None:
+def check_metric(place: ReadingPlace, known: Sequence[str]) -> None:
     """Check that the metric of a place is one of those of its workload.
 
     Raises
@@ -71,7 +71,9 @@ def check_metric(place: Place, known: Sequence[str]) -> None:
         raise UsageError(f'{place.workload} has no metric "{place.metric}"; {hint}')
 
 
-def intake_of(study: Study, places: Sequence[Place], **columns: np.ndarray | Labels) -> Intake:
+def intake_of(
+    study: Study, places: Sequence[ReadingPlace], **columns: np.ndarray | Labels
+) -> Intake:
     """Readings with the place of each; what is not among ``columns`` is unknown.
 
     ``columns`` are of shape (n,), in the units of the study.
@@ -99,7 +101,7 @@ def intake_of(study: Study, places: Sequence[Place], **columns: np.ndarray | Lab
 
 
 @dataclass(frozen=True)
-class Statistic:
+class GivenStatistic:
     """What typed readings are of several values: which statistic, of how many; None if unsaid."""
 
     name: str | None = None
@@ -107,7 +109,7 @@ class Statistic:
 
 
 def enter_values(
-    study: Study, place: Place, texts: Sequence[str], statistic: Statistic | None = None
+    study: Study, place: ReadingPlace, texts: Sequence[str], statistic: GivenStatistic | None = None
 ) -> tuple[dict[str, int], list[OddReading]]:
     """Record readings typed in one line; how many, and those of another order of magnitude.
 
@@ -125,7 +127,7 @@ def enter_values(
     """
     from ferocal.intake.typed import TypedError, TypedReading, parse_mark, parse_typed
 
-    statistic = statistic or Statistic()
+    statistic = statistic or GivenStatistic()
     metrics = {(w, n): m for w, n, m in study.read_metrics()}
     places, read = [], []
     for where, text in _places(study, place, texts):
@@ -163,7 +165,9 @@ def enter_values(
         return counts, find_odd(study, ledger, intake.select(kept))
 
 
-def _places(study: Study, place: Place, texts: Sequence[str]) -> list[tuple[Place, str]]:
+def _places(
+    study: Study, place: ReadingPlace, texts: Sequence[str]
+) -> list[tuple[ReadingPlace, str]]:
     """The place of every typed value; of values with a name, all are of one run."""
     named = [text.partition("=") for text in texts if "=" in text]
     if not named:

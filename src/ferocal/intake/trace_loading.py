@@ -14,7 +14,7 @@ from ferocal.errors import IntakeError, UsageError
 from ferocal.intake.columns import Labels
 from ferocal.intake.exported import Exported, read_exported
 from ferocal.intake.formats import digest_of
-from ferocal.intake.placed import Place, check_metric, intake_of
+from ferocal.intake.placed import ReadingPlace, check_metric, intake_of
 from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known
 from ferocal.intake.trace_files import located, read_capture
 from ferocal.ledger.opening import open_ledger
@@ -22,7 +22,7 @@ from ferocal.study.metrics import Metric
 from ferocal.study.sources import TraceSource
 from ferocal.terms.units import UnitError, convert
 from ferocal.traces.capture import CaptureColumns, Trace, TraceError
-from ferocal.traces.kinds import Kind, summarise_trace
+from ferocal.traces.kinds import TraceKind, summarise_trace
 
 if TYPE_CHECKING:
     from ferocal.intake.readings import Intake
@@ -42,7 +42,7 @@ class CaptureForm:
 class CapturedRun:
     """The captures of one metric in a run, in the unit of ``metric``, and their files."""
 
-    place: Place
+    place: ReadingPlace
     metric: Metric
     captures: Sequence[CaptureColumns]
     files: Sequence[Path]
@@ -58,7 +58,7 @@ class LoadedTraces:
 
 def load_traces(
     study: Study,
-    place: Place,
+    place: ReadingPlace,
     files: Sequence[Path],
     form: CaptureForm,
     *,
@@ -102,7 +102,7 @@ def load_traces(
     return loaded
 
 
-def find_trace_place(study: Study, place: Place) -> Place:
+def find_trace_place(study: Study, place: ReadingPlace) -> ReadingPlace:
     """A place with its trace metric, which need not be named where there is but one.
 
     Raises
@@ -119,7 +119,7 @@ def find_trace_place(study: Study, place: Place) -> Place:
     return replace(place, metric=place.metric or found[0])
 
 
-def trace_metric(study: Study, place: Place) -> Metric:
+def trace_metric(study: Study, place: ReadingPlace) -> Metric:
     """The metric of a trace, with a source even if the study names none.
 
     Raises
@@ -172,7 +172,7 @@ def _factor(unit: str, wanted: str) -> float:
         raise UsageError(f"--unit: {error}") from None
 
 
-def _kind_of(metric: Metric) -> Kind:
+def _kind_of(metric: Metric) -> TraceKind:
     kind = metric.trace_kind
     assert kind is not None
     return kind
@@ -205,7 +205,7 @@ def summarise_runs(study: Study, runs: Iterable[CapturedRun]) -> tuple[Intake, T
     IntakeError
         When a trace cannot be true.
     """
-    places: list[Place] = []
+    places: list[ReadingPlace] = []
     values: list[float] = []
     samples: list[float] = []
     bounds: list[str] = []
@@ -244,7 +244,7 @@ def runs_of(study: Study, exported: Iterable[Exported]) -> list[CapturedRun]:
     IntakeError
         When a trace does not fit the study.
     """
-    by_place: defaultdict[Place, list[Exported]] = defaultdict(list)
+    by_place: defaultdict[ReadingPlace, list[Exported]] = defaultdict(list)
     for capture in sorted(exported, key=lambda capture: capture.number):
         by_place[capture.place].append(capture)
     runs = []

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
-from ferocal.documents.blocks import Cell, Grid, Row
+from ferocal.documents.blocks import Grid, GridCell, Row
 from ferocal.media.console import Text
 from ferocal.media.signs import VERDICT_STYLES, Signs
 
@@ -60,7 +60,7 @@ def _line(row: Row, signs: Signs) -> _Line:
     return _Line(label, row.unit, signs.arrow(row.better), base, cells, not row.depth)
 
 
-def _written(cell: Cell, signs: Signs) -> _Written:
+def _written(cell: GridCell, signs: Signs) -> _Written:
     style = "bold" if cell.strong else ""
     if cell.verdict is not None:
         style = VERDICT_STYLES[cell.verdict]

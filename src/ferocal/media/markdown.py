@@ -9,12 +9,12 @@ from typing import Any
 from ferocal.documents.blocks import (
     Block,
     Caveats,
-    Cell,
     Chart,
     Code,
     Details,
     Document,
     Grid,
+    GridCell,
     Heading,
     Items,
     Line,
@@ -112,7 +112,7 @@ def _row(row: Row, grid: Grid, signs: Signs) -> list[str]:
     ]
 
 
-def _cell(cell: Cell, signs: Signs, sign: str = "") -> str:
+def _cell(cell: GridCell, signs: Signs, sign: str = "") -> str:
     text = _plain(" ".join(filter(None, (cell.number, cell.rest, sign))))
     marks = signs.marks(cell.notes)
     return f"**{text}**{marks}" if cell.strong and text else text + marks

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.documents.blocks import Cell, Grid
+from ferocal.documents.blocks import Grid, GridCell
 from ferocal.documents.wording import VERDICT_MARKS
 
 _ARROWS = {"higher": "\N{UPWARDS ARROW}", "lower": "\N{DOWNWARDS ARROW}", "none": " "}
@@ -49,7 +49,7 @@ class Signs:
         """Which way is better."""
         return (_ARROW_WORDS if self.words else _ARROWS)[better]
 
-    def of(self, cell: Cell) -> str:
+    def of(self, cell: GridCell) -> str:
         """The sign of a cell."""
         if cell.verdict is not None and not cell.sign:
             return self.verdict(cell.verdict)

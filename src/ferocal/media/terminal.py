@@ -14,11 +14,11 @@ from rich.table import Table as RichTable
 from ferocal.documents.blocks import (
     Block,
     Caveats,
-    Cell,
     Code,
     Column,
     Document,
     Grid,
+    GridCell,
     Heading,
     Items,
     Line,
@@ -159,7 +159,7 @@ def _rich_table(columns: Sequence[Column], rows: _Rows) -> RichTable:
     return table
 
 
-def _cell(cell: Cell, signs: Signs, *, short: bool) -> Text:
+def _cell(cell: GridCell, signs: Signs, *, short: bool) -> Text:
     """A cell of a table, where a verdict is in words already."""
     sign = (cell.plain if signs.words and cell.plain else cell.sign).strip()
     number = cell.shorter if short and cell.shorter else cell.number

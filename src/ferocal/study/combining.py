@@ -222,7 +222,7 @@ class _Combiner:
                 self._tell(n, f"{key} of {name} differs from the first study")
 
     def _add_workloads(self, n: int, source: SourceMap) -> None:
-        families = {w.family or name for name, w in self.studies[n].workloads.items()}
+        families = {w.sized_workload or name for name, w in self.studies[n].workloads.items()}
         for name, table in self.raw[n]["workload"].items():
             if name not in families:
                 continue
@@ -245,9 +245,9 @@ class _Combiner:
                         )  # fmt: skip
                 self._compare(n, "metric", f"{name} {metric}", here, spec)
         for sized, entry in self.studies[n].workloads.items():
-            if entry.family is not None:
-                target = source.workloads[entry.family]
-                source.workloads[sized] = f"{target}{sized.removeprefix(entry.family)}"
+            if entry.sized_workload is not None:
+                target = source.workloads[entry.sized_workload]
+                source.workloads[sized] = f"{target}{sized.removeprefix(entry.sized_workload)}"
 
     def _add_configurations(
         self, n: int, source: SourceMap, factors: Sequence[str], named: dict[str, dict[str, str]]

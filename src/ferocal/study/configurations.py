@@ -110,7 +110,7 @@ def _is_impossible(file: StudyFile, levels: Levels) -> bool:
 
 def _runs_workload(file: StudyFile, levels: Levels, workload: str) -> bool:
     rules = (rule for rule in file.configuration.impossible if _names_workload(file, rule))
-    names = (workload, file.workload[workload].family)
+    names = (workload, file.workload[workload].sized_workload)
     return not any(
         rule[WORKLOAD] in names
         and {f: v for f, v in rule.items() if f != WORKLOAD}.items() <= levels.items()
@@ -162,7 +162,9 @@ def _check_names(file: StudyFile, labels: Sequence[str]) -> list[Problem]:
 
 def _workload_names(file: StudyFile) -> set[str]:
     """Names of workloads, and of those that have several sizes."""
-    families = {entry.family for entry in file.workload.values() if entry.family is not None}
+    families = {
+        entry.sized_workload for entry in file.workload.values() if entry.sized_workload is not None
+    }
     return {*file.workload, *families}
 
 

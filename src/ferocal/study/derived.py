@@ -34,7 +34,7 @@ from ferocal.terms.formulas import (
 from ferocal.terms.names import closest
 from ferocal.terms.units import UnitError
 
-Place = tuple[str, str]
+MetricKey = tuple[str, str]
 _OPERATORS: dict[str, Operator] = {"add": "+", "subtract": "-", "multiply": "*", "divide": "/"}
 _GATHERINGS = ("median", "geomean")
 
@@ -53,7 +53,7 @@ class _Value:
         return unit_words(self.over, self.under)
 
 
-def compile_formulas(file: StudyFile) -> tuple[StudyFile, dict[Place, Formula]]:
+def compile_formulas(file: StudyFile) -> tuple[StudyFile, dict[MetricKey, Formula]]:
     """The formulas of all derived metrics, and the file with the units that they carry.
 
     Raises
@@ -89,7 +89,7 @@ def _without_reading(file: StudyFile) -> Iterator[Problem]:
             yield Problem(f"workload.{name}.metric", text)
 
 
-def _with_metrics(file: StudyFile, metrics: dict[Place, Metric]) -> StudyFile:
+def _with_metrics(file: StudyFile, metrics: dict[MetricKey, Metric]) -> StudyFile:
     workloads = {
         name: entry.model_copy(
             update={"metric": {m: metrics.get((name, m), old) for m, old in entry.metric.items()}}
@@ -111,10 +111,10 @@ class _Compiler:
             for part, metric in derive(name, declared).items()
         }
         self.quantities = _declared(file)
-        self.open: list[Place] = []
+        self.open: list[MetricKey] = []
         self.workload = ""
 
-    def compile(self, place: Place) -> tuple[Formula, Metric]:
+    def compile(self, place: MetricKey) -> tuple[Formula, Metric]:
         """A formula, and its metric with a unit."""
         metric = self.metrics[place]
         value = self._value_of(place)
@@ -131,7 +131,7 @@ class _Compiler:
         formula = Formula(metric.formula or "", value.term, wanted.factor, across)
         return formula, metric.model_copy(update={"unit": unit})
 
-    def _value_of(self, place: Place) -> _Value:
+    def _value_of(self, place: MetricKey) -> _Value:
         """What a derived metric is made of, names within its workload looked up first."""
         if place in self.open:
             raise ExpressionError(f"circular definition: {place[1]} is computed from itself")
@@ -196,7 +196,7 @@ class _Compiler:
                 members = [
                     (workload, name)
                     for workload, entry in self.file.workload.items()
-                    if group and group in (entry.group, entry.family)
+                    if group and group in (entry.group, entry.sized_workload)
                     and (workload, name) in self.metrics
                 ]  # fmt: skip
                 if members:
@@ -229,7 +229,7 @@ class _Compiler:
         minus = "; put spaces around a minus sign" if joined else ""
         raise ExpressionError(f'no metric or quantity "{text}"; {hint}{minus}')
 
-    def _reading(self, place: Place) -> _Value:
+    def _reading(self, place: MetricKey) -> _Value:
         metric = self.metrics[place]
         if metric.formula is not None:
             return self._value_of(place)

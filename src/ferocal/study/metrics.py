@@ -14,7 +14,7 @@ from ferocal.terms.roles import Role
 from ferocal.terms.units import TIME, is_time
 from ferocal.terms.wording import listed
 from ferocal.traces.capture import Direction, TraceSpec
-from ferocal.traces.kinds import KINDS, Kind, Part
+from ferocal.traces.kinds import KINDS, Part, TraceKind
 
 # Reactions of a hand on a stopwatch differ by so much (s).
 REACTION = 0.15
@@ -88,7 +88,7 @@ class Metric(StudyTable):
         return None if self.margin is None or self.margin[1] == "%" else self.margin[0]
 
     @property
-    def trace_kind(self) -> Kind | None:
+    def trace_kind(self) -> TraceKind | None:
         """The kind of trace that it is, None for a single value."""
         return KINDS.get(self.kind)
 

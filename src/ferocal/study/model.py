@@ -224,7 +224,7 @@ class Workload(Command, Accepting):
         return self._size
 
     @property
-    def family(self) -> str | None:
+    def sized_workload(self) -> str | None:
         """The workload of which it is one size, None for any other."""
         return None if self._size is None else self._size.workload
 
@@ -243,7 +243,7 @@ class Workload(Command, Accepting):
     @property
     def section(self) -> str:
         """With which others it stands together in tables: its group, or the other sizes."""
-        return self.group or self.family or ""
+        return self.group or self.sized_workload or ""
 
     @property
     def read(self) -> dict[str, Metric]:

@@ -56,7 +56,7 @@ PartValues = dict[str, PartValue]
 
 
 @dataclass(frozen=True)
-class Kind:
+class TraceKind:
     """A kind of trace.
 
     ``meaning`` says what a trace of the kind is. ``units`` are those that its values may
@@ -231,10 +231,10 @@ def _collect_soaks(configuration: str, spec: TraceSpec) -> SoakCollector:
     return SoakCollector(configuration, spec.better, spec.second_label)
 
 
-KINDS: dict[str, Kind] = {
+KINDS: dict[str, TraceKind] = {
     kind.name: kind
     for kind in (
-        Kind(
+        TraceKind(
             name="frames",
             meaning="how long each frame was shown",
             parts=_frame_parts,
@@ -247,7 +247,7 @@ KINDS: dict[str, Kind] = {
             direction="lower",
             defaults={"better": "lower", "unit": "ms"},
         ),
-        Kind(
+        TraceKind(
             name="soak",
             meaning="a value over a long time, with throttling and recovery",
             parts=_soak_parts,
@@ -273,7 +273,7 @@ class TraceResult:
 
 
 def summarise_trace(
-    metric: str, kind: Kind, spec: TraceSpec, captures: Sequence[CaptureColumns]
+    metric: str, kind: TraceKind, spec: TraceSpec, captures: Sequence[CaptureColumns]
 ) -> TraceResult:
     """Check the captures of a run and compute the parts of the trace.
 

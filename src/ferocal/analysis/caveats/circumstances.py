@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from ferocal.analysis.data.segments import FloatArray, IntArray
 
-Values = Mapping[str, frozenset[str]]
+SeenValues = Mapping[str, frozenset[str]]
 
 
 @dataclass(frozen=True)
@@ -18,9 +18,9 @@ class Circumstances:
     for workload and metric, which statistic of several values a reading is ("best", "mean").
     """
 
-    resources: Values
-    software: Values
-    subjects: Mapping[str, Values]
+    resources: SeenValues
+    software: SeenValues
+    subjects: Mapping[str, SeenValues]
     statistics: Mapping[tuple[str, str], frozenset[str]] = field(default_factory=dict)
 
 

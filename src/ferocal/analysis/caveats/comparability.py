@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ferocal.analysis.caveats.circumstances import Circumstances, Conditions, Values
+from ferocal.analysis.caveats.circumstances import Circumstances, Conditions, SeenValues
 from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, finding, size_of
 from ferocal.analysis.data.readings import NO_ROUND
 from ferocal.analysis.data.segments import FloatArray
@@ -19,13 +19,13 @@ from ferocal.analysis.inference.student import combine_errors, t_interval
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.terms.conditions import TEMPERATURE, least_difference
 
-_NOTHING: Values = {}
+_NOTHING: SeenValues = {}
 # In fewer runs others are busy now and then on any machine.
 _BUSY_RUNS = 0.1
 # So many metrics are named with what they are per unit of a resource.
 _MOST_PER_RESOURCE = 3
 # Gives the values of one side of an effect that are to be the same on both.
-ValuesOf = Callable[[View, Effect, Circumstances], Values]
+ValuesOf = Callable[[View, Effect, Circumstances], SeenValues]
 # What effects have in common for which these values are the same.
 SharedBy = Callable[[Effect], tuple[str, ...]]
 
@@ -84,7 +84,7 @@ def _software_moved(view: View) -> Iterator[Finding]:
                 yield finding(members, side, name=name, seen=_in_order(values))
 
 
-def _resources(view: View, effect: Effect, side: Circumstances) -> Values:
+def _resources(view: View, effect: Effect, side: Circumstances) -> SeenValues:
     """Resources that differ by no declared factor or amount."""
     sides = (effect.configuration, effect.baseline)
     declared = set.intersection(*(set(view.setting.amounts.get(name, ())) for name in sides))
@@ -132,13 +132,13 @@ def _amounts(view: View, effect: Effect) -> dict[str, tuple[float, float]]:
     return {n: pair for n, pair in pairs.items() if all(pair) and pair[0] != pair[1]}
 
 
-def _software(view: View, effect: Effect, side: Circumstances) -> Values:
+def _software(view: View, effect: Effect, side: Circumstances) -> SeenValues:
     """Software facts that do not change with a declared factor in which the sides differ."""
     explained = view.context.explained.get(effect.configuration, ())
     return {name: values for name, values in side.software.items() if name not in explained}
 
 
-def _subject(view: View, effect: Effect, side: Circumstances) -> Values:
+def _subject(view: View, effect: Effect, side: Circumstances) -> SeenValues:
     workload = effect.series.workload
     explained = view.context.explained.get(effect.configuration, ())
     if workload in explained:
@@ -147,13 +147,13 @@ def _subject(view: View, effect: Effect, side: Circumstances) -> Values:
     return {name: values for name, values in named.items() if name not in explained}
 
 
-def _subject_of(side: Circumstances, workload: str) -> Values:
+def _subject_of(side: Circumstances, workload: str) -> SeenValues:
     """What is known of a workload on one side, by names such as "version of flight"."""
     subject = side.subjects.get(workload, _NOTHING)
     return {f"{name} of {workload}": values for name, values in subject.items()}
 
 
-def _statistic(view: View, effect: Effect, side: Circumstances) -> Values:
+def _statistic(view: View, effect: Effect, side: Circumstances) -> SeenValues:
     place = (effect.series.workload, effect.series.metric)
     known = side.statistics.get(place)
     return {} if known is None else {effect.series.metric: known}

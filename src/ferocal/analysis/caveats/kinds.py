@@ -224,12 +224,12 @@ class View:
         """A finding that bears on all effects but those of the control arm."""
         return Finding([n for n, effect in enumerate(self.effects) if not effect.control], values)
 
-    def size(self, series: int, shift: float) -> Size:
+    def size(self, series: int, shift: float) -> SizedShift:
         """A difference of a series on the scale of the analysis."""
-        return Size(shift, self.scales[series], self.readings.series[series].unit)
+        return SizedShift(shift, self.scales[series], self.readings.series[series].unit)
 
 
-class Size(NamedTuple):
+class SizedShift(NamedTuple):
     """A difference on the scale of the analysis, and the unit it is in unless that is "ratio"."""
 
     shift: float
@@ -237,9 +237,9 @@ class Size(NamedTuple):
     unit: str
 
 
-def size_of(effect: Effect) -> Size:
+def size_of(effect: Effect) -> SizedShift:
     """The difference that an effect is."""
-    return Size(effect.shift.mean, effect.scale, effect.series.unit)
+    return SizedShift(effect.shift.mean, effect.scale, effect.series.unit)
 
 
 def of_arms(

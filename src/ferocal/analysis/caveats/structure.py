@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ferocal.analysis.caveats.kinds import CaveatKind, Finding, Size, View, finding
+from ferocal.analysis.caveats.kinds import CaveatKind, Finding, SizedShift, View, finding
 from ferocal.analysis.data.readings import NO_ROUND, round_number
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect
@@ -23,7 +23,7 @@ def _one_visit(view: View) -> Iterator[Finding]:
         if effect.method in (Method.FLOOR, Method.STATED, Method.NONE):
             run_sd, floor = float(view.run_sd[view.places[effect.series]]), effect.noise_floor
             lone = effect.configuration if effect.visits == 1 else effect.baseline
-            size = Size(run_sd, effect.scale, effect.series.unit)
+            size = SizedShift(run_sd, effect.scale, effect.series.unit)
             yield finding(
                 [n],
                 lone=None if effect.visits == effect.base_visits == 1 else lone,
@@ -88,7 +88,7 @@ def _not_interleaved(view: View) -> Iterator[Finding]:
         if effect.method is Method.PAIRED or effect.rounds or _shares_rounds(view, effect):
             continue
         move = moves[view.places[effect.series]]
-        size = Size(move, effect.scale, effect.series.unit)
+        size = SizedShift(move, effect.scale, effect.series.unit)
         yield finding(
             [n],
             days_apart=_days_between(view, effect),

@@ -28,9 +28,10 @@ class Series:
     ``of_frames`` summarises as many as it has samples; it has ``assumed_times`` where nobody
     said how far apart its values are. Where neither direction is better there is no verdict.
     For people it is called ``label``, which is empty where the workload says enough; ``depth``
-    counts the scores that it is part of, one within the other. It is of a ``size`` of the workload
-    ``family`` where that has several; ``weight`` is that of its workload in an index. Where it is
-    ``metered``, it was taken or computed by Ferocal itself, so that its unit is beyond doubt.
+    counts the scores that it is part of, one within the other. It is of a ``size`` of the
+    ``sized_workload`` where that has several; ``weight`` is that of its workload in an index.
+    Where it is ``metered``, it was taken or computed by Ferocal itself, so that its unit is beyond
+    doubt.
     ``per`` names the declared quantities that its formula contains, such as a number of cores.
     """
 
@@ -50,7 +51,7 @@ class Series:
     group: str = ""
     label: str | None = None
     depth: int = 0
-    family: str = ""
+    sized_workload: str = ""
     size: float | None = None
     weight: float = 1.0
     metered: bool = False

@@ -12,7 +12,7 @@ from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.factors.design import Levels
 from ferocal.analysis.factors.fitting import Asked, Attribution
 from ferocal.analysis.factors.model import FactorModel
-from ferocal.analysis.factors.results import Decomposition, Share
+from ferocal.analysis.factors.results import Decomposition, FactorShare
 
 # Of more factors not all orders of switching are gone through.
 MOST_FACTORS = 12
@@ -86,7 +86,7 @@ def decompose(study: Attribution, start: int, end: int) -> list[Decomposition]:
                 names[end],
                 total,
                 tuple(
-                    Share(
+                    FactorShare(
                         " and ".join(tied),
                         "+".join(levels[start][f] for f in tied),
                         "+".join(levels[end][f] for f in tied),

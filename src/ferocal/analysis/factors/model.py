@@ -31,7 +31,7 @@ class Uncertain(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Replicates:
+class VisitValues:
     """Visit summaries of one series on one bench, shape (n,).
 
     ``row_of`` numbers configurations, ``round_of`` rounds, all one where visits do not pair.
@@ -44,16 +44,16 @@ class Replicates:
 
 def replicates_of(
     summaries: VisitSummaries, series: int, bench: int, *, interleaved: bool
-) -> Replicates:
+) -> VisitValues:
     """The visits of a series, in rounds if all are; else they are taken together as one."""
     rows = (summaries.series_of == series) & (summaries.bench_of == bench)
     rounds = summaries.round_of[rows]
     if not interleaved or (rounds == NO_ROUND).any():
         rounds = np.full(len(rounds), NO_ROUND)
-    return Replicates(summaries.configuration_of[rows], rounds, summaries.centre[rows])
+    return VisitValues(summaries.configuration_of[rows], rounds, summaries.centre[rows])
 
 
-def blocks_of(visits: Replicates) -> dict[int, int]:
+def blocks_of(visits: VisitValues) -> dict[int, int]:
     """By configuration, which of them have rounds in common, directly or by way of others."""
     block: dict[int, int] = {}
     members: dict[int, set[int]] = {}
@@ -261,7 +261,7 @@ class Models:
         self._reference = reference
         self._made: dict[tuple[bytes, bytes], FactorModel] = {}
 
-    def of(self, visits: Replicates) -> FactorModel:
+    def of(self, visits: VisitValues) -> FactorModel:
         """The model for the pattern of these visits."""
         key = (visits.row_of.tobytes(), visits.round_of.tobytes())
         if key not in self._made:

@@ -79,7 +79,7 @@ class LackOfFit:
 
 
 @dataclass(frozen=True)
-class Share:
+class FactorShare:
     """The part of a factor in a whole change; ``share`` of it on the scale of the analysis."""
 
     factor: str
@@ -102,7 +102,7 @@ class Decomposition:
     start: str
     end: str
     total: Judged
-    parts: tuple[Share, ...]
+    parts: tuple[FactorShare, ...]
     rest: float
     lacks: bool
     through: tuple[str, ...]

@@ -29,7 +29,7 @@ from ferocal.analysis.series.course import Course
 from ferocal.analysis.series.kinds import KindEvidence, creep_values, weigh_kinds
 from ferocal.analysis.series.place import locate
 
-Kind = Literal["step", "creep"]
+ShiftKind = Literal["step", "creep"]
 # A level that is back where it was differs from that by no more than chance at this level.
 _SAME = 0.05
 
@@ -48,7 +48,7 @@ class SeriesShift:
     bench: str
     series: Series
     scale: Scale
-    kind: Kind
+    kind: ShiftKind
     last: int
     first: int
     earliest: int
@@ -295,7 +295,7 @@ def _level(course: Course, breaks: Sequence[int], place: int) -> tuple[float, fl
 
 
 @dataclass(frozen=True)
-class Stretch:
+class Plateau:
     """Releases between which no step lies, by the first and last place, with their mean level.
 
     ``low`` and ``high`` are the ends of its 95 % interval, on the scale of the analysis, NaN
@@ -309,7 +309,7 @@ class Stretch:
     high: float
 
 
-def find_stretches(search: Search) -> list[Stretch]:
+def find_plateaus(search: Search) -> list[Plateau]:
     """The stretches of a course between its steps; what creeps is in none."""
     course = search.course
     if not len(course.place):
@@ -325,7 +325,7 @@ def find_stretches(search: Search) -> list[Stretch]:
         if search.spread is not None and search.spread.variance > 0:
             error = math.sqrt(search.spread.variance / float(weight.sum()))
             half = error * float(t_quantile(search.spread.degrees, 0.5 + CONFIDENCE / 2))
-        found.append(Stretch(first, last, level, level - half, level + half))
+        found.append(Plateau(first, last, level, level - half, level + half))
     return found
 
 

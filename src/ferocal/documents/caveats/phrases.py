@@ -11,7 +11,7 @@ from ferocal.analysis.data.series import share_of
 from ferocal.terms.numbers import signed_significant
 
 if TYPE_CHECKING:
-    from ferocal.analysis.caveats.kinds import Size
+    from ferocal.analysis.caveats.kinds import SizedShift
 
 Values = Mapping[str, Any]
 
@@ -40,14 +40,14 @@ def percentage(share: float) -> str:
     return f"{signed_significant(value, digits)} %"
 
 
-def sized(size: Size) -> str:
+def sized(size: SizedShift) -> str:
     """A difference on the scale of the analysis, such as "+3.4 %" or "−2 W"."""
     if size.scale == "ratio":
         return percentage(share_of(size.shift))
     return f"{signed_significant(size.shift)} {'points' if size.unit == '%' else size.unit}"
 
 
-def unsigned(size: Size) -> str:
+def unsigned(size: SizedShift) -> str:
     """The size of a difference that has no direction."""
     return sized(size).lstrip("+")
 

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from ferocal.analysis.caveats.kinds import Caveat, CaveatKind
     from ferocal.analysis.inference.effects import Effect
 
-Levels = Mapping[str, Mapping[str, str]]
+LevelsByName = Mapping[str, Mapping[str, str]]
 _MOST_NAMED = 2
 
 
@@ -40,7 +40,7 @@ class CaveatGroup:
     seen: tuple[tuple[str, str], ...]
 
 
-def make_remarks(effects: Sequence[Effect], levels: Levels) -> list[Remark]:
+def make_remarks(effects: Sequence[Effect], levels: LevelsByName) -> list[Remark]:
     """The caveats of effects, a sentence for each kind, the gravest kinds first."""
     remarks = [
         Remark(
@@ -54,7 +54,7 @@ def make_remarks(effects: Sequence[Effect], levels: Levels) -> list[Remark]:
     return sorted(remarks, key=lambda remark: WEIGHTS.index(remark.weight))
 
 
-def group_caveats(effects: Sequence[Effect], levels: Levels) -> list[CaveatGroup]:
+def group_caveats(effects: Sequence[Effect], levels: LevelsByName) -> list[CaveatGroup]:
     """Each kind once, and below it each distinct caveat once, with where it applies."""
     groups = [
         CaveatGroup(
@@ -75,7 +75,7 @@ def group_caveats(effects: Sequence[Effect], levels: Levels) -> list[CaveatGroup
 
 
 def _place(
-    caveat: Caveat, affected: Sequence[Effect], effects: Sequence[Effect], levels: Levels
+    caveat: Caveat, affected: Sequence[Effect], effects: Sequence[Effect], levels: LevelsByName
 ) -> str:
     """Where a single caveat applies, without the side that it names itself."""
     sides = [] if caveat.side is not None else _sides(affected, effects, set(), levels)
@@ -91,7 +91,7 @@ def _by_kind(effects: Sequence[Effect]) -> dict[CaveatKind, dict[Caveat, list[Ef
 
 
 def _sentence(
-    kind: CaveatKind, caveats: Sequence[Caveat], effects: Sequence[Effect], levels: Levels
+    kind: CaveatKind, caveats: Sequence[Caveat], effects: Sequence[Effect], levels: LevelsByName
 ) -> str:
     """What was seen of a kind and where, naming each thing once."""
     affected = [e for e in effects if any(c.kind is kind for c in e.caveats)]
@@ -125,7 +125,7 @@ def _several(kind: CaveatKind, wordings: Sequence[str]) -> str:
 
 
 def _sides(
-    affected: Sequence[Effect], effects: Sequence[Effect], sides: set[str], levels: Levels
+    affected: Sequence[Effect], effects: Sequence[Effect], sides: set[str], levels: LevelsByName
 ) -> Iterator[str]:
     """With which configurations a caveat was seen, nothing for all of them.
 

@@ -40,7 +40,7 @@ class CrossingObject(Object):
     bench: str = key("where")
     configuration: str = key("what is compared")
     baseline: str = key("with what")
-    family: str = key("the workload that has sizes")
+    sized_workload: str = key("the workload that has sizes")
     metric: str = key("what was read")
     parameter: str = key("what the size is of")
     size: float = key("where both are alike", "crossing.size")

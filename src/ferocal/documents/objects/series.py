@@ -10,8 +10,8 @@ from ferocal.documents.objects.shared import CRITERIA_CHANGED, EXCLUDED, LEFT_OU
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
+    from ferocal.answers.release_line import Release
     from ferocal.answers.series import SeriesAnswer
-    from ferocal.answers.strand import Release
 
 
 class _Part(NamedTuple):

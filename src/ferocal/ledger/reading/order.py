@@ -5,18 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 # Compared with each other.
-Place = tuple[str, int]
+TimePlace = tuple[str, int]
 # The time of what has none.
-NOWHERE: Place = ("", 0)
+NOWHERE: TimePlace = ("", 0)
 
 
-def places_in_time(rows: Iterable[tuple[int, str, bool]]) -> dict[int, Place]:
+def places_in_time(rows: Iterable[tuple[int, str, bool]]) -> dict[int, TimePlace]:
     """What rows are ordered by, from their keys (ascending), times, and whether they are live.
 
     Those that were recorded as they happened follow each other by their keys, even if the clock
     was set back meanwhile; others have their stated time.
     """
-    places: dict[int, Place] = {}
+    places: dict[int, TimePlace] = {}
     latest = ""
     for key, time, live in rows:
         if live:

@@ -8,7 +8,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from ferocal.ledger import schema
-from ferocal.ledger.reading.order import NOWHERE, Place, places_in_time
+from ferocal.ledger.reading.order import NOWHERE, TimePlace, places_in_time
 from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
 
@@ -31,7 +31,7 @@ class VisitRow:
     remarks: list[str]
     known: bool
     name: str | None = None
-    place: Place = NOWHERE
+    place: TimePlace = NOWHERE
 
 
 def read_visits(ledger: Ledger) -> dict[int, VisitRow]:
@@ -56,7 +56,7 @@ def read_visits(ledger: Ledger) -> dict[int, VisitRow]:
     return {row[0]: replace(VisitRow(*row[1:]), place=places[row[0]]) for row in rows}
 
 
-def read_places(ledger: Ledger) -> dict[int, Place]:
+def read_places(ledger: Ledger) -> dict[int, TimePlace]:
     """By key of a visit what visits are ordered by in time."""
     visit, session = schema.visit.c, schema.session.c
     # It is unknown whether sessions of earlier versions were merged.

@@ -13,7 +13,7 @@ from markupsafe import Markup
 
 from ferocal._version import __version__
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.documents.blocks import Block, Cell, Chart, Document, Grid, Row, Strip, Table
+from ferocal.documents.blocks import Block, Chart, Document, Grid, GridCell, Row, Strip, Table
 from ferocal.media.signs import Signs
 from ferocal.terms.numbers import unbroken
 from ferocal.terms.signs import visible
@@ -79,7 +79,7 @@ def _values(block: Block) -> dict[str, Any]:
 class _PageCell:
     """A cell with its text, the marks of its notes, and the strip that is drawn."""
 
-    cell: Cell
+    cell: GridCell
     text: str
     sign: str
     marks: str
@@ -88,7 +88,12 @@ class _PageCell:
 
     @classmethod
     def of(
-        cls, cell: Cell, signs: Signs, strip: Drawn | None = None, name: str = "", sign: str = ""
+        cls,
+        cell: GridCell,
+        signs: Signs,
+        strip: Drawn | None = None,
+        name: str = "",
+        sign: str = "",
     ) -> _PageCell:
         text = " ".join(filter(None, (cell.number, cell.rest)))
         return cls(cell, text, sign or cell.sign.strip(), signs.marks(cell.notes), strip, name)

@@ -1,4 +1,4 @@
-"""A strand: the configurations that differ in nothing but the release, in its order."""
+"""A line: the configurations that differ in nothing but the release, in its order."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class Release:
 
 
 @dataclass(frozen=True)
-class Strand:
+class ReleaseLine:
     """The configurations that differ in nothing but the release, in the order of the releases."""
 
     factor: str
@@ -58,7 +58,7 @@ class Strand:
         )  # fmt: skip
 
 
-def find_strand(study: Study, factor: str, at: Sequence[str] = ()) -> Strand:
+def find_release_line(study: Study, factor: str, at: Sequence[str] = ()) -> ReleaseLine:
     """The releases of a factor, with the other factors at the levels of the baseline.
 
     ``at`` names other levels of these ("driver=r64").
@@ -90,7 +90,7 @@ def find_strand(study: Study, factor: str, at: Sequence[str] = ()) -> Strand:
         releases.append(Release(name, level.date, level.note, configuration))
         takes.append(level.takes)
     others = {f: level for f, level in levels.items() if f != factor}
-    return Strand(factor, tuple(releases), others, tuple(takes))
+    return ReleaseLine(factor, tuple(releases), others, tuple(takes))
 
 
 def _chosen(study: Study, factor: str, at: Sequence[str]) -> dict[str, str]:
