@@ -91,7 +91,7 @@ def check_ranks(found: Any) -> None:
         assert standing.rank_best == 1 + own.count(Verdict.WORSE)
         assert standing.rank_worst == count - own.count(Verdict.BETTER)
         assert standing.rank_best <= place + 1 <= standing.rank_worst
-    chances = [s.first for s in found.standings]
+    chances = [s.chance for s in found.standings]
     assert sum(chances) == pytest.approx(1) and (not found.in_rounds or chances[0] == max(chances))
 
 
@@ -124,14 +124,14 @@ def test_the_chance_of_being_first_is_that_of_the_t_distribution() -> None:
     logs = np.log(readings.value).reshape(5, 2)
     apart = logs[:, 1] - logs[:, 0]
     t = abs(apart.mean()) / (apart.std(ddof=1) / math.sqrt(5))
-    assert found.standings[0].first == pytest.approx(stats.t.cdf(t, 4), abs=0.015)
+    assert found.standings[0].chance == pytest.approx(stats.t.cdf(t, 4), abs=0.015)
 
 
 def test_equal_readings_without_a_step_rank_nobody() -> None:
     rows = [(0, c, n, 2 * n + c, math.pi * (1 + c)) for n in range(1, 5) for c in range(2)]
     found = ranked(make_readings(SERIES, NAMES[:2], *zip(*rows, strict=True)))
     assert set(found.verdicts.values()) <= {Verdict.INCONCLUSIVE, Verdict.SEEN_ONCE}
-    assert all(math.isnan(s.first) for s in found.standings)
+    assert all(math.isnan(s.chance) for s in found.standings)
 
 
 @given(st.integers(0, 10_000), st.integers(2, 6), st.integers(2, 5))
@@ -172,7 +172,7 @@ def test_the_hosts_of_the_demo_are_ranked_by_what_they_are_worth(
     document = ferocal.json("rank")
     whole = [r for r in document["ranking"] if r["workload"] is None and r["per"] is None]
     assert whole[0]["configuration"] == "tarn-8"
-    assert whole[0]["chance_of_first"] > 0.99 and (
+    assert whole[0]["chance"] > 0.99 and (
         whole[0]["rank_best"],
         whole[0]["rank_worst"],
     ) == (1, 1)

@@ -92,7 +92,7 @@ class AcrossAnswer:
     margin: float
     confidence: float
     factor: str | None
-    first: str
+    first_bench: str
     order: tuple[str, ...]
     leads: tuple[Lead, ...]
     changes: tuple[LeadChange, ...]
@@ -152,7 +152,7 @@ def compare_across(
         margin=study.head.margin,
         confidence=evidence.confidence,
         factor=factor,
-        first=readings.benches[first],
+        first_bench=readings.benches[first],
         order=tuple(readings.configurations[c] for c in order),
         leads=leads,
         changes=tuple(

@@ -25,7 +25,7 @@ class Best:
     ``known`` says whether the noise is known: without it nothing is shown, and all are tied.
     """
 
-    first: str
+    leader: str
     tied: tuple[str, ...]
     known: bool
 
@@ -41,7 +41,7 @@ def find_best(
         return None
     tied = tuple(s.configuration for s in found.standings if s.rank_best == 1)
     first = found.standings[0]
-    return Best(first.configuration, tied, not math.isnan(first.first))
+    return Best(first.configuration, tied, not math.isnan(first.chance))
 
 
 def find_all_best(study: Study, evidence: Evidence) -> dict[tuple[str, Series], Best]:

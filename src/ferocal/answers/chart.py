@@ -38,7 +38,7 @@ class ChartCell:
     low: float
     high: float
     best: bool
-    first: bool
+    leads: bool
 
 
 @dataclass(frozen=True)
@@ -216,7 +216,7 @@ class _Maker:
         """Those that nothing is shown to be better than, and the one with the best value."""
         names = [name for name in names if (bench, series, name) not in self.barred]
         best = find_best(self.readings, self.setting, bench, series, names)
-        return (set(), "") if best is None else ({*best.tied}, best.first)
+        return (set(), "") if best is None else ({*best.tied}, best.leader)
 
     def _from_elsewhere(self, series: Series, base: float) -> list[Elsewhere]:
         sign = -1.0 if series.better == "lower" else 1.0

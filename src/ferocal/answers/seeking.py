@@ -45,7 +45,7 @@ class NextVisit:
     again: bool
     series: Series
     last: str
-    first: str
+    first_release: str
     chance: float
     separation: float
     seconds: float | None

@@ -48,9 +48,14 @@ class ReleaseValue:
     low: float
     high: float
     best_release: int | None
-    before: Estimate | None
-    first: Estimate | None
-    best: Estimate | None
+    against_before: Estimate | None
+    against_first: Estimate | None
+    against_best: Estimate | None
+
+    @property
+    def comparisons(self) -> tuple[Estimate | None, Estimate | None, Estimate | None]:
+        """With the release before, the first and the best."""
+        return self.against_before, self.against_first, self.against_best
 
 
 @dataclass(frozen=True)

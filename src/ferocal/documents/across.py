@@ -38,7 +38,7 @@ def across_document(answer: AcrossAnswer) -> Document:
     changes = [Line(change_sentence(change)) for change in answer.changes[:_MOST_SENTENCES]]
     blocks: list[Block] = [Lines((*leads, *changes), "answer")]
     for bench in dict.fromkeys(lead.bench for lead in answer.leads):
-        blocks += [Heading(f"{bench} over {answer.first}"), _grid(answer, bench)]
+        blocks += [Heading(f"{bench} over {answer.first_bench}"), _grid(answer, bench)]
     blocks += caveats(remarks_of(answer))
     following = [("is a change as large on both", "ferocal compare --between bench")]
     if answer.factor is not None:
@@ -129,7 +129,7 @@ def _grid(answer: AcrossAnswer, bench: str) -> Grid:
             (lead.estimate.verdict for lead in known.values()),
             margin_text(answer.margin),
             better=f"{bench} leads",
-            worse=f"{answer.first} leads",
+            worse=f"{answer.first_bench} leads",
         ),
         f"{100 * answer.confidence:.4g} % intervals",
     )

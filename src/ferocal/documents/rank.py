@@ -76,26 +76,26 @@ def answer_sentences(field: Field, answer: RankAnswer) -> Iterator[str]:
     top = ranking.standings[0]
     changes = [lead_change_text(change) for change in field.lead_changes[:_MOST_SENTENCES]]
     unless = f", unless {_either(changes)}" if changes else ""
-    if math.isnan(top.first) and len(names) > 1:
+    if math.isnan(top.chance) and len(names) > 1:
         yield (
             f"As read, {names[0]} is first in {by}{unless}; the noise between visits is unknown, "
             "so this order may be chance."
         )
     elif len(names) == 1:
         chance = (
-            "" if math.isnan(top.first) else f" (chance of being first {percent_of(top.first)})"
+            "" if math.isnan(top.chance) else f" (chance of being first {percent_of(top.chance)})"
         )
         yield f"{names[0]} leads in {by}{chance}{unless}."
     else:
         shown = names if len(names) <= 4 else [*names[:3], f"{len(names) - 3} others"]
         one = "bench" if answer.across == "benches" else "configuration"
         yield f"No {one} clearly leads in {by}: {listed(shown)} share first place."
-        yield f"{names[0]} has a chance of {percent_of(top.first)} of being first{unless}."
+        yield f"{names[0]} has a chance of {percent_of(top.chance)} of being first{unless}."
     leaders: dict[str, list[str]] = {}
     for name, leader in field.without:
         leaders.setdefault(leader, []).append(name)
     for leader, parts in leaders.items():
-        as_read = ", as read" if math.isnan(top.first) else ""
+        as_read = ", as read" if math.isnan(top.chance) else ""
         yield f"Without {_either(parts)}, {leader} leads{as_read}."
     for reversal in field.reversals[:_MOST_SENTENCES]:
         count = len(ranking.standings)
@@ -196,7 +196,7 @@ def _table(field: Field, answer: RankAnswer, *, detail: bool) -> Table:
 def main_rows(field: Field, answer: RankAnswer) -> Iterator[list[str]]:
     """Rank, name, value, chance of being first, and value and rank per every resource."""
     for place, standing in enumerate(field.main.standings):
-        first = "–" if math.isnan(standing.first) else percent_of(standing.first)
+        first = "–" if math.isnan(standing.chance) else percent_of(standing.chance)
         name = field.main.label(place, answer.across)
         rank = rank_text(standing.rank_best, standing.rank_worst)
         others = field.per_resource.values()
@@ -255,7 +255,7 @@ def remarks_of(answer: RankAnswer) -> Iterator[str]:
         yield f"equal ranks are statistical ties ({how})"
     for name, caveat in dict.fromkeys(pair for field in answer.fields for pair in field.barred):
         yield f"not ranked: {name} is not comparable ({seen_text(caveat)})"
-    if any(math.isnan(s.first) for r in rankings for s in r.standings):
+    if any(math.isnan(s.chance) for r in rankings for s in r.standings):
         yield "where the noise between visits is unknown, chances and ties are unknown too"
     absent = list(dict.fromkeys(s.title for field in answer.fields for s in field.absent))
     if absent:

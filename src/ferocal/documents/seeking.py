@@ -26,7 +26,7 @@ def next_text(found: NextVisit, several: bool) -> str:
     where = f" on {found.bench}" if several else ""
     return (
         f"measure {found.release} {again}({found.series.title}{where}: the step lies between "
-        f"{found.last} and {found.first}{cost})"
+        f"{found.last} and {found.first_release}{cost})"
     )
 
 

@@ -163,7 +163,12 @@ def _latest(answer: SeriesAnswer, bench: str) -> Iterator[Grid]:
         row = {head: comparison_cell(value, kind, answer) for kind, head in heads.items()}
         return GridCell(value_text(value) + mark), row
 
-    found = [e for v in last.values() for e in (v.before, v.first, v.best) if e is not None]
+    found = [
+        e
+        for v in last.values()
+        for e in (v.against_before, v.against_first, v.against_best)
+        if e is not None
+    ]
     yield Grid(
         tuple(arrange(list(last), cells)),
         dict.fromkeys(heads.values(), ()),
@@ -175,7 +180,7 @@ def _latest(answer: SeriesAnswer, bench: str) -> Iterator[Grid]:
 
 def comparison_cell(value: ReleaseValue, kind: str, answer: SeriesAnswer) -> GridCell:
     """A release against the one before, the first or the best."""
-    estimate: Estimate | None = getattr(value, kind)
+    estimate: Estimate | None = getattr(value, f"against_{kind}")
     if estimate is None:
         best = kind == "best" and value.best_release == value.release
         return GridCell("it is the best" if best else "–")
@@ -221,7 +226,7 @@ def _release_cells(found: ReleaseValue | None) -> list[GridCell]:
     if found is None:
         return [GridCell("not measured"), *[GridCell()] * 5]
     half = (found.high - found.low) / 2
-    known = (found.before, found.first, found.best)
+    known = found.comparisons
     return [
         GridCell(value_text(found)),
         GridCell(f"±{significant(half, 2)}" if math.isfinite(half) else "–"),

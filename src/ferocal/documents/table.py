@@ -147,7 +147,7 @@ def _signs(series: Series, cells: Sequence[Cell], best: Best | None) -> dict[str
     if best is None:
         return dict.fromkeys(_best_of_bounds(series, known), _FIRST)
     tied = dict.fromkeys(best.tied if best.known else (), _TIED)
-    return {**tied, best.first: _FIRST}
+    return {**tied, best.leader: _FIRST}
 
 
 def _best_of_bounds(series: Series, known: Sequence[Cell]) -> list[str]:

@@ -37,7 +37,7 @@ class Standing:
     high: float
     rank_best: int
     rank_worst: int
-    first: float
+    chance: float
     visits: int
 
 
@@ -111,7 +111,7 @@ def rank_contestants(
                 high=high,
                 rank_best=1 + shown.count(Verdict.WORSE),
                 rank_worst=len(order) - shown.count(Verdict.BETTER),
-                first=chances[n],
+                chance=chances[n],
                 visits=int(found.visits[n]),
             )
         )

@@ -44,7 +44,7 @@ class AcrossObject(Object):
     """`ferocal compare --across benches --json`."""
 
     question: str = key("the question of the study")
-    first_bench: str = key("the bench that the others are compared with", "first")
+    first_bench: str = key("the bench that the others are compared with")
     factor: str | None = key("the factor whose levels follow each other")
     confidence: float = key("the level of intervals")
     excluded: int = EXCLUDED

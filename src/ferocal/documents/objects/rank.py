@@ -45,7 +45,7 @@ class RankObject(Object):
     high: float | None = key("upper end of it", "standing.high")
     rank_best: int = key("one more than are shown to be better", "standing.rank_best")
     rank_worst: int = key("all but those that are shown to be worse", "standing.rank_worst")
-    chance_of_first: float | None = key("the chance of being the best of all", "standing.first")
+    chance_of_first: float | None = key("the chance of being the best of all", "standing.chance")
     visits: int = key("how many visits there are", "standing.visits")
     against: str | None = key("what the values of a composite are relative to", _against)
     in_rounds: bool = key("whether pairs were compared within common rounds", "ranking.in_rounds")

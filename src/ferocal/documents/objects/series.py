@@ -72,11 +72,11 @@ class ReleaseValueObject(OfSeries):
     low: float | None = key("lower end of its interval", "item.low")
     high: float | None = key("upper end of it", "item.high")
     against_before: AgainstObject | None = key(
-        "against the measured release before it", "item.before"
+        "against the measured release before it", "item.against_before"
     )
-    against_first: AgainstObject | None = key("against the first one", "item.first")
+    against_first: AgainstObject | None = key("against the first one", "item.against_first")
     best_level: str | None = key("the release with the best value", _release("best_release"))
-    against_best: AgainstObject | None = key("against that", "item.best")
+    against_best: AgainstObject | None = key("against that", "item.against_best")
 
 
 class ShiftObject(OfSeries):
@@ -108,7 +108,7 @@ class NextVisitObject(Object):
     workload: str = key("of the step", "series.workload")
     metric: str = key("of the step", "series.metric")
     last: str = key("the step lies after this release")
-    first_release: str = key("and not after this one", "first")
+    first_release: str = key("and not after this one")
     chance: float = key("with this probability")
     separation: float | None = key("size of the step over the SD of a visit")
     seconds: float | None = key("what switching there takes", unit="s")

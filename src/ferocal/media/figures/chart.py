@@ -176,7 +176,7 @@ def _look(number: int) -> tuple[str, str]:
 def _name_best(axes: Axes, chart: RatioChart, row: ChartRow, place: int) -> None:
     """Who is best, and with whom it is tied, at the right end of the row."""
     tied = [name for name in chart.configurations if name in row.cells and row.cells[name].best]
-    first = next((n for n, cell in row.cells.items() if cell.first), None)
+    first = next((n for n, cell in row.cells.items() if cell.leads), None)
     if first is None:
         return
     others = len(tied) - 1
