@@ -98,7 +98,7 @@ def make_study(
         effects=tuple(effects), base_cells={}, gaps=(), notes=(),
         alarm=tuple(e for e in effects if e.control and e.verdict in ("better", "worse")),
         unmeasured=(), prospects={"node": Prospect(replicates, kinds, seconds, last_round=5)},
-        criteria_changes=(), excluded=0, left_out=0,
+        criteria_changes=(), study_changes=(), excluded=0, left_out=0, corrected=(),
     )  # fmt: skip
 
 

@@ -172,7 +172,7 @@ def test_the_hosts_of_the_demo_are_ranked_by_what_they_are_worth(
     document = ferocal.json("rank")
     whole = [r for r in document["ranking"] if r["workload"] is None and r["per"] is None]
     assert whole[0]["configuration"] == "tarn-8"
-    assert whole[0]["chance"] > 0.99 and (
+    assert whole[0]["chance_of_first"] > 0.99 and (
         whole[0]["rank_best"],
         whole[0]["rank_worst"],
     ) == (1, 1)

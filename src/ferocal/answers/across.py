@@ -22,6 +22,7 @@ from ferocal.analysis.series.steps import (
     find_plateaus,
     search_courses,
 )
+from ferocal.answers.answer import Answer, basis_of
 from ferocal.answers.compare import setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.release_line import find_release_line
@@ -80,7 +81,7 @@ class LeadChange:
 
 
 @dataclass(frozen=True)
-class AcrossAnswer:
+class AcrossAnswer(Answer):
     """Benches against the first one, configuration by configuration.
 
     ``order`` has the configurations in the order of the releases where they have one, else in that
@@ -88,17 +89,12 @@ class AcrossAnswer:
     the same, by name the value on each bench.
     """
 
-    question: str
-    margin: float
-    confidence: float
     factor: str | None
     first_bench: str
     order: tuple[str, ...]
     leads: tuple[Lead, ...]
     changes: tuple[LeadChange, ...]
     differing: Mapping[str, Mapping[str, str]]
-    excluded: int
-    left_out: int
 
 
 def compare_across(
@@ -148,9 +144,7 @@ def compare_across(
             "no configuration was measured on two benches, so benches cannot be compared"
         )
     return AcrossAnswer(
-        question=study.head.question,
-        margin=study.head.margin,
-        confidence=evidence.confidence,
+        **basis_of(study, evidence),
         factor=factor,
         first_bench=readings.benches[first],
         order=tuple(readings.configurations[c] for c in order),
@@ -161,8 +155,6 @@ def compare_across(
         if factor is not None
         else (),
         differing=_differing(study, evidence, [readings.benches[b] for b in (first, *others)]),
-        excluded=evidence.excluded,
-        left_out=evidence.left_out,
     )
 
 

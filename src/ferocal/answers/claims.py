@@ -22,8 +22,8 @@ from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.claims import ClaimTest, ClaimVerdict, JudgedClaim, judge_claims
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.weights import Arm
+from ferocal.answers.answer import Answer, basis_of
 from ferocal.answers.compare import Prospect, find_barred, prospect_of, setting_of
-from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
 from ferocal.ledger.reading.additions import FrozenClaim
 from ferocal.study.claims import INDEX, NOISE, TIMES, Claim, Limit, claims_of, digest_of
@@ -59,20 +59,16 @@ class ClaimFinding:
 
 
 @dataclass(frozen=True)
-class ClaimsAnswer:
+class ClaimsAnswer(Answer):
     """All claims of a study; ``withdrawn`` were once in the study file and are no more.
 
     ``prospect`` says how more can be measured on the first bench.
     """
 
-    question: str
     findings: tuple[ClaimFinding, ...]
     withdrawn: tuple[FrozenClaim, ...]
     frozen: bool
     prospect: Prospect
-    criteria_changes: tuple[CriteriaChange, ...]
-    excluded: int
-    left_out: int
 
     def of(self, verdict: ClaimVerdict) -> list[ClaimFinding]:
         """The claims with a verdict."""
@@ -101,14 +97,11 @@ def examine(
         for f in findings
     ]
     return ClaimsAnswer(
-        question=study.head.question,
+        **basis_of(study, evidence),
         findings=tuple(dated),
         withdrawn=tuple(c for c in _latest(frozen) if c.name not in present),
         frozen=all(any(c.digest == d for c in frozen) for d in present.values()),
         prospect=prospect_of(study, evidence, study.benches[0]),
-        criteria_changes=evidence.criteria_changes,
-        excluded=evidence.excluded,
-        left_out=evidence.left_out,
     )
 
 

@@ -25,11 +25,10 @@ from ferocal.analysis.inference.effects import (
 )
 from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.answers.criteria import CriteriaChange, StudyChange
+from ferocal.answers.answer import Answer, basis_of
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.gaps import find_gaps
 from ferocal.answers.selection import Selection
-from ferocal.ledger.reading.corrections import CorrectedReading
 from ferocal.ledger.records import Note
 from ferocal.ledger.store import Ledger
 from ferocal.study.configurations import CONTROL
@@ -56,7 +55,7 @@ class Prospect:
 
 
 @dataclass(frozen=True)
-class Comparison:
+class Comparison(Answer):
     """Effects of a study against one of its configurations, bench by bench.
 
     ``benches`` are those of the study that are wanted, ``levels`` are by configuration, the
@@ -65,15 +64,11 @@ class Comparison:
     not nil, whatever was selected. ``unmeasured`` names configurations, by bench, without any
     effect that an interval stands behind. ``base_cells`` is what was read of the baseline by
     bench, workload and metric. ``prospects`` say by bench how more evidence can be had.
-    ``excluded`` counts runs that are marked as not to be used, ``left_out`` readings that the
-    study file no longer knows. ``asked`` says whether some metrics were asked for by name,
+    ``asked`` says whether some metrics were asked for by name,
     ``only_baseline`` whether no configuration was but the baseline.
     """
 
-    question: str
     baseline: str
-    margin: float
-    confidence: float
     benches: tuple[str, ...]
     levels: Mapping[str, Mapping[str, str]]
     series: tuple[Series, ...]
@@ -84,11 +79,6 @@ class Comparison:
     alarm: tuple[Effect, ...]
     unmeasured: tuple[tuple[str, str], ...]
     prospects: Mapping[str, Prospect]
-    criteria_changes: tuple[CriteriaChange, ...]
-    excluded: int
-    left_out: int
-    corrected: tuple[CorrectedReading, ...] = ()
-    study_changes: tuple[StudyChange, ...] = ()
     asked: bool = False
     only_baseline: bool = False
 
@@ -131,10 +121,8 @@ def compare(
         if selection.wants(e.bench, e.configuration, e.series.workload, e.series.metric)
     )
     return Comparison(
-        question=study.head.question,
+        **basis_of(study, evidence),
         baseline=base,
-        margin=study.head.margin,
-        confidence=evidence.confidence,
         benches=tuple(b for b in study.benches if not selection.benches or b in selection.benches),
         levels=_levels(study, base),
         series=tuple(
@@ -154,11 +142,6 @@ def compare(
         alarm=tuple(control_failures(effects)),
         unmeasured=tuple(_unmeasured(study, wanted, selection, base)),
         prospects={bench: prospect_of(study, evidence, bench) for bench in study.benches},
-        criteria_changes=evidence.criteria_changes,
-        excluded=evidence.excluded,
-        left_out=evidence.left_out,
-        corrected=evidence.corrected,
-        study_changes=evidence.study_changes,
         asked=selection.places is not None,
         only_baseline=set(selection.configurations) == {base},
     )

@@ -29,7 +29,7 @@ from ferocal.analysis.factors.results import (
     Scaling,
 )
 from ferocal.analysis.factors.scaling import find_scaling
-from ferocal.answers.criteria import CriteriaChange
+from ferocal.answers.answer import Answer, basis_of
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.gaps import find_gaps
 from ferocal.answers.selection import Selection
@@ -81,17 +81,11 @@ class BenchFactors:
 
 
 @dataclass(frozen=True)
-class FactorsAnswer:
+class FactorsAnswer(Answer):
     """What every factor does, bench by bench."""
 
-    question: str
-    margin: float
-    confidence: float
     baseline: str
     benches: tuple[BenchFactors, ...]
-    criteria_changes: tuple[CriteriaChange, ...]
-    excluded: int
-    left_out: int
 
 
 def attribute(
@@ -127,14 +121,9 @@ def attribute(
     if not found:
         raise UsageError("nothing has been measured yet")
     return FactorsAnswer(
-        question=study.head.question,
-        margin=study.head.margin,
-        confidence=evidence.confidence,
+        **basis_of(study, evidence),
         baseline=study.baseline,
         benches=found,
-        criteria_changes=evidence.criteria_changes,
-        excluded=evidence.excluded,
-        left_out=evidence.left_out,
     )
 
 

@@ -30,15 +30,14 @@ from ferocal.analysis.rank.standings import (
     value_contestants,
 )
 from ferocal.analysis.rank.tally import Reversal, Tally, count_tallies, find_reversals
+from ferocal.answers.answer import Answer, basis_of
 from ferocal.answers.circumstances import MixedStatistic, find_mixed_statistics
 from ferocal.answers.compare import find_barred, setting_of
-from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.per import Per, differing_quantities, find_per, offset_of, per_unit
 from ferocal.answers.release_noise import with_release_floors
 from ferocal.answers.selection import Selection
 from ferocal.errors import NothingToShowError, UsageError
-from ferocal.ledger.reading.corrections import CorrectedReading
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
 from ferocal.terms.names import closest
@@ -92,7 +91,7 @@ class Field:
 
 
 @dataclass(frozen=True)
-class RankAnswer:
+class RankAnswer(Answer):
     """Rankings of all fields. ``across`` is "configurations" or "benches".
 
     ``preferences`` are the names of weights that the study file has.
@@ -100,19 +99,12 @@ class RankAnswer:
     ``per`` is the quantity or metric by which values are divided, ``unit`` that of a quantity.
     """
 
-    question: str
     across: str
     preference: str | None
     preferences: Names
     per: str | None
     per_unit: str | None
-    margin: float
-    confidence: float
     fields: tuple[Field, ...]
-    criteria_changes: tuple[CriteriaChange, ...]
-    excluded: int
-    left_out: int
-    corrected: tuple[CorrectedReading, ...] = ()
     mixed: tuple[MixedStatistic, ...] = ()
 
 
@@ -143,19 +135,13 @@ def rank(
     if not fields:
         raise NothingToShowError(f"fewer than two {across} were measured, so nothing to rank")
     return RankAnswer(
-        question=study.head.question,
+        **basis_of(study, evidence),
         across=across,
         preference=preference,
         preferences=tuple(study.file.preference),
         per=per,
         per_unit=None if maker.quantity is None else maker.quantity.unit,
-        margin=study.head.margin,
-        confidence=evidence.confidence,
         fields=tuple(fields),
-        criteria_changes=evidence.criteria_changes,
-        excluded=evidence.excluded,
-        left_out=evidence.left_out,
-        corrected=evidence.corrected,
         mixed=find_mixed_statistics(evidence.contexts),
     )
 

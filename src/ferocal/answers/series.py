@@ -19,8 +19,8 @@ from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.inference.weights import Arm, Contrast
 from ferocal.analysis.series.course import Course, join_visits
 from ferocal.analysis.series.steps import Search, SeriesShift
+from ferocal.answers.answer import Answer, basis_of
 from ferocal.answers.compare import Prospect, prospect_of, setting_of
-from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.release_line import Release, find_release_line
 from ferocal.answers.release_noise import add_release_floors, search_releases
@@ -59,7 +59,7 @@ class ReleaseValue:
 
 
 @dataclass(frozen=True)
-class SeriesAnswer:
+class SeriesAnswer(Answer):
     """Everything about the releases of one factor, on all benches.
 
     ``at`` are the levels of the other factors. ``unsearched`` are benches and metrics of which too
@@ -70,12 +70,9 @@ class SeriesAnswer:
     release, NaN where unknown.
     """
 
-    question: str
     factor: str
     order: str
     at: Mapping[str, str]
-    margin: float
-    confidence: float
     releases: tuple[Release, ...]
     values: tuple[ReleaseValue, ...]
     steps: tuple[SeriesShift, ...]
@@ -86,9 +83,6 @@ class SeriesAnswer:
     prospects: Mapping[str, Prospect]
     asked: bool
     conditions: Mapping[str, Mapping[str, FloatArray]]
-    criteria_changes: tuple[CriteriaChange, ...]
-    excluded: int
-    left_out: int
 
     def unmeasured(self) -> list[str]:
         """Releases of which nothing was read on any bench."""
@@ -138,12 +132,10 @@ def follow(
     values = [v for v in maker.all(searches) if wanted(v.bench, v.series)]
     shown = {(bench, series) for bench, _, series in found}
     return SeriesAnswer(
-        question=study.head.question,
+        **basis_of(study, evidence),
         factor=factor,
         order="time" if study.file.factor[factor].order == "time" else "file",
         at=line.at,
-        margin=study.head.margin,
-        confidence=evidence.confidence,
         releases=tuple(_with_notes(release, evidence) for release in line.releases),
         values=tuple(values),
         steps=tuple(step for _, search, _ in found for step in search.steps),
@@ -154,9 +146,6 @@ def follow(
         next_visit=find_next(study, readings, line, searches, selection),
         prospects={bench: prospect_of(study, evidence, bench) for bench in study.benches},
         conditions={b: _conditions(evidence, b, places) for b in readings.benches},
-        criteria_changes=evidence.criteria_changes,
-        excluded=evidence.excluded,
-        left_out=evidence.left_out,
     )
 
 

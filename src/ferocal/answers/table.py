@@ -8,39 +8,31 @@ from dataclasses import dataclass, field
 from ferocal.analysis.data.cells import Cell, tabulate
 from ferocal.analysis.data.gaps import Gap
 from ferocal.analysis.data.series import Series
+from ferocal.answers.answer import Answer, basis_of
 from ferocal.answers.best import Best, find_all_best
 from ferocal.answers.circumstances import MixedStatistic, find_mixed_statistics
-from ferocal.answers.criteria import CriteriaChange, StudyChange
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.gaps import find_gaps
 from ferocal.answers.selection import Selection
-from ferocal.ledger.reading.corrections import CorrectedReading
 from ferocal.study.load import Study
 
 CellRows = tuple[tuple[Cell | None, ...], ...]
 
 
 @dataclass(frozen=True)
-class ReadingsTable:
+class ReadingsTable(Answer):
     """Cells by bench: rows are series, columns the configurations; None where nothing was read.
 
     ``gaps`` say why cells are empty. ``asked`` says whether some metrics were asked for by name.
     ``best`` has by bench and series the best configuration and those tied with it.
-    ``excluded``, ``left_out`` and ``corrected`` are those of a comparison; ``mixed`` are metrics
-    whose readings are not all the same statistic.
+    ``mixed`` are metrics whose readings are not all the same statistic.
     """
 
-    question: str
     baseline: str
     configurations: tuple[str, ...]
     cells: dict[str, CellRows]
     gaps: tuple[Gap, ...]
-    criteria_changes: tuple[CriteriaChange, ...]
-    excluded: int
-    left_out: int
     asked: bool = False
-    corrected: tuple[CorrectedReading, ...] = ()
-    study_changes: tuple[StudyChange, ...] = ()
     mixed: tuple[MixedStatistic, ...] = ()
     best: Mapping[tuple[str, Series], Best] = field(default_factory=dict)
 
@@ -58,7 +50,7 @@ def make_table(
     selection = selection or Selection()
     selection = selection.resolve(study)
     return ReadingsTable(
-        question=study.head.question,
+        **basis_of(study, evidence),
         baseline=study.baseline,
         configurations=tuple(c.name for c in study.configurations),
         cells={
@@ -70,12 +62,7 @@ def make_table(
             for gap in find_gaps(study, evidence)
             if selection.wants(gap.bench, gap.configuration, gap.workload, gap.metric)
         ),
-        criteria_changes=evidence.criteria_changes,
-        excluded=evidence.excluded,
-        left_out=evidence.left_out,
         asked=selection.places is not None,
-        corrected=evidence.corrected,
-        study_changes=evidence.study_changes,
         mixed=find_mixed_statistics(evidence.contexts),
         best=find_all_best(study, evidence) if len(evidence.readings.value) else {},
     )

@@ -19,8 +19,8 @@ from ferocal.documents.blocks import (
 )
 from ferocal.documents.grids import arrange, change_cell, meanings
 from ferocal.documents.numbers import PlainChange, change_and_half, change_text, margin_text
-from ferocal.documents.remarks import left_out_text
-from ferocal.terms.wording import be, counted, listed
+from ferocal.documents.remarks import remark_lines
+from ferocal.terms.wording import listed
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
@@ -39,7 +39,7 @@ def across_document(answer: AcrossAnswer) -> Document:
     blocks: list[Block] = [Lines((*leads, *changes), "answer")]
     for bench in dict.fromkeys(lead.bench for lead in answer.leads):
         blocks += [Heading(f"{bench} over {answer.first_bench}"), _grid(answer, bench)]
-    blocks += caveats(remarks_of(answer))
+    blocks += caveats([*remarks_of(answer), *remark_lines(answer)])
     following = [("is a change as large on both", "ferocal compare --between bench")]
     if answer.factor is not None:
         following.append(("each bench over its releases", f"ferocal series {answer.factor}"))
@@ -150,7 +150,3 @@ def remarks_of(answer: AcrossAnswer) -> Iterator[str]:
     if missing:
         names = listed(missing) if len(missing) < _MOST_COLUMNS else str(len(missing))
         yield f"not measured on two benches: {names}"
-    if answer.excluded:
-        yield f"{counted(answer.excluded, 'run')} {be(answer.excluded)} excluded"
-    if answer.left_out:
-        yield left_out_text(answer.left_out)

@@ -42,7 +42,7 @@ def claims_document(
     blocks: list[Block] = [sentences([headline(answer)]), Items(items)]
     if len(shown) < len(ordered):
         blocks.append(sentences([f"{len(ordered) - len(shown)} more: ferocal claims --detail"]))
-    blocks += caveats([*map(Line, claim_remarks(answer, problem)), *remark_lines(answer)])
+    blocks += caveats([*claim_remarks(answer, problem), *remark_lines(answer)])
     return Document(answer.question, (*blocks, next_steps(*_next(answer))))
 
 

@@ -34,6 +34,7 @@ from ferocal.documents.numbers import (
     margin_text,
     percent,
 )
+from ferocal.documents.remarks import remark_lines
 from ferocal.terms.numbers import grouped, significant
 from ferocal.terms.wording import counted, listed
 
@@ -76,7 +77,7 @@ def factors_document(answer: FactorsAnswer, *, detail: bool = False) -> Document
 def _bench_blocks(answer: FactorsAnswer, bench: BenchFactors, *, detail: bool) -> Iterator[Block]:
     if not bench.effects:
         yield sentences(["No factor has been measured at more than one level yet."])
-        yield from caveats(remarks_of(bench, detail=detail))
+        yield from caveats(_remarks(answer, bench, detail=detail))
         return
     found = list(interaction_sentences(bench.interactions))
     shown = found if detail else found[:_MOST_SENTENCES]
@@ -96,7 +97,13 @@ def _bench_blocks(answer: FactorsAnswer, bench: BenchFactors, *, detail: bool) -
         yield from further
     elif further:
         yield Details("all interactions, and the parts of the index", further)
-    yield from caveats(remarks_of(bench, detail=detail))
+    yield from caveats(_remarks(answer, bench, detail=detail))
+
+
+def _remarks(answer: FactorsAnswer, bench: BenchFactors, *, detail: bool) -> list[str | Line]:
+    """What is to be known of a bench; of the ledger as a whole with the last one."""
+    whole = remark_lines(answer) if bench is answer.benches[-1] else []
+    return [*remarks_of(bench, detail=detail), *whole]
 
 
 def level_lines(bench: BenchFactors) -> Iterator[tuple[str, str]]:

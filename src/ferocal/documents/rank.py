@@ -21,9 +21,9 @@ from ferocal.documents.blocks import (
 )
 from ferocal.documents.caveats.words import seen_text
 from ferocal.documents.numbers import decimals_for, interval_shape
-from ferocal.documents.remarks import left_out_text, mixed_text
+from ferocal.documents.remarks import remark_lines
 from ferocal.terms.numbers import grouped, significant
-from ferocal.terms.wording import be, counted, listed
+from ferocal.terms.wording import listed
 
 if TYPE_CHECKING:
     from ferocal.analysis.rank.standings import Ranking, Standing
@@ -53,7 +53,7 @@ def ranking_document(answer: RankAnswer, *, detail: bool = False) -> Document:
         blocks += [sentences(answer_sentences(field, answer)), _table(field, answer, detail=detail)]
         if len(field.rankings) > 1 or (field.composite and field.rankings):
             blocks.append(_by_metric(field, answer, detail=detail))
-    blocks += caveats(remarks_of(answer))
+    blocks += caveats([*remarks_of(answer), *remark_lines(answer, answer.mixed)])
     return Document(answer.question, (*blocks, next_steps(*_next(answer))))
 
 
@@ -263,17 +263,8 @@ def remarks_of(answer: RankAnswer) -> Iterator[str]:
     changed = {name for field in answer.fields for name in field.without}
     if not changed and any(len(field.weights) > 2 for field in answer.fields):
         yield "the leader stays the same whichever workload is left out"
-    yield from map(mixed_text, answer.mixed)
-    if corrected := len(answer.corrected):
-        text = f"{counted(corrected, 'reading')} {be(corrected)} corrected"
-        yield f"{text}: ferocal compare --detail"
     if answer.across == "benches":
         yield "benches differ in hardware: a rank does not show that software is the cause"
-    yield from (change.text for change in answer.criteria_changes)
-    if answer.excluded:
-        yield f"{counted(answer.excluded, 'run')} {be(answer.excluded)} excluded"
-    if answer.left_out:
-        yield left_out_text(answer.left_out)
 
 
 def _next(answer: RankAnswer) -> Iterator[tuple[str, str | None]]:

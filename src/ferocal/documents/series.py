@@ -30,12 +30,12 @@ from ferocal.documents.numbers import (
     margin_text,
     percent,
 )
-from ferocal.documents.remarks import left_out_text
+from ferocal.documents.remarks import remark_lines
 from ferocal.documents.seeking import next_command, next_text
 from ferocal.documents.sessions import session_sentences
 from ferocal.terms.numbers import grouped, significant
 from ferocal.terms.roles import DECIDING
-from ferocal.terms.wording import be, counted, listed
+from ferocal.terms.wording import counted, listed
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
@@ -63,7 +63,7 @@ def series_document(answer: SeriesAnswer, *, detail: bool = False) -> Document:
         if detail:
             blocks += _all_values(answer, bench)
     blocks.append(Chart("series", answer, f"every release of {answer.factor}"))
-    blocks += caveats(remarks_of(answer))
+    blocks += caveats([*remarks_of(answer), *remark_lines(answer)])
     return Document(answer.question, (*blocks, next_steps(*_next(answer))))
 
 
@@ -264,11 +264,6 @@ def remarks_of(answer: SeriesAnswer) -> Iterator[str]:
         )
     if answer.at:
         yield f"with {listed([f'{f} {level}' for f, level in answer.at.items()])}"
-    yield from (change.text for change in answer.criteria_changes)
-    if answer.excluded:
-        yield f"{counted(answer.excluded, 'run')} {be(answer.excluded)} excluded"
-    if answer.left_out:
-        yield left_out_text(answer.left_out)
 
 
 def _uncertain(answer: SeriesAnswer) -> Iterator[str]:

@@ -60,7 +60,7 @@ def table_document(table: ReadingsTable, *, everything: bool = False) -> Documen
         hidden = max(hidden, sum(any(row) for row in rows) - len(shown))
         many = len(shown) > MOST_ROWS and not everything
         blocks.append(_count_best(table, bench, shown) if many else _grid(table, bench, shown))
-    lines = remark_lines(table)
+    lines = remark_lines(table, table.mixed)
     if hidden:
         text = f"{counted(hidden, 'metric')} of role detail {be(hidden)} hidden"
         lines.append(Line(text, command="ferocal table --detail"))
