@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, TypedDict
+from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from ferocal.answers.criteria import CriteriaChange, StudyChange
@@ -32,22 +32,9 @@ class Answer:
     corrected: tuple[CorrectedReading, ...]
 
 
-class Basis(TypedDict):
-    """The fields of an `Answer`."""
-
-    question: str
-    margin: float
-    confidence: float
-    criteria_changes: tuple[CriteriaChange, ...]
-    study_changes: tuple[StudyChange, ...]
-    excluded: int
-    left_out: int
-    corrected: tuple[CorrectedReading, ...]
-
-
-def basis_of(study: Study, evidence: Evidence) -> Basis:
-    """What an answer from this evidence says of the study and the ledger."""
-    return Basis(
+def basis_of(study: Study, evidence: Evidence) -> dict[str, Any]:
+    """What an answer from this evidence says of the study and the ledger, by field."""
+    basis = Answer(
         question=study.head.question,
         margin=study.head.margin,
         confidence=evidence.confidence,
@@ -57,3 +44,4 @@ def basis_of(study: Study, evidence: Evidence) -> Basis:
         left_out=evidence.left_out,
         corrected=evidence.corrected,
     )
+    return vars(basis)

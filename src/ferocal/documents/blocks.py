@@ -62,19 +62,23 @@ class Strip:
 class GridCell:
     """A cell of a grid or a table: a number, its half-width or spread, a verdict, footnotes.
 
-    ``sign`` replaces that of the verdict, such as the mark of the best in a row; ``plain`` is its
-    form on plain terminals. ``shorter`` replaces the number where a table would not fit.
+    ``sign`` replaces that of the verdict, such as the mark of the best in a row. ``shorter``
+    replaces the number where a table would not fit.
     """
 
     number: str = ""
     rest: str = ""
     verdict: Verdict | None = None
     sign: str = ""
-    plain: str = ""
     notes: tuple[str, ...] = ()
     strip: Strip | None = None
     strong: bool = False
     shorter: str = ""
+
+    @property
+    def text(self) -> str:
+        """Number and half-width, for media that align neither."""
+        return " ".join(filter(None, (self.number, self.rest)))
 
 
 @dataclass(frozen=True)

@@ -39,7 +39,7 @@ if TYPE_CHECKING:
     from ferocal.answers.table import ReadingsTable
 
 _FIRST = GridCell(sign="*", strong=True)
-_TIED = GridCell(sign="\N{ALMOST EQUAL TO}", plain="~")
+_TIED = GridCell(sign="\N{ALMOST EQUAL TO}")
 _NONE = GridCell(sign=" ")
 _MEANINGS = (("*", "best of its row"), ("\N{ALMOST EQUAL TO}", "statistically tied with it"))
 

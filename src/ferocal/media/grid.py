@@ -53,9 +53,8 @@ def grid_lines(grid: Grid, width: int, *, words: bool) -> list[Text]:
 
 
 def _line(row: Row, signs: Signs) -> _Line:
-    label = _INDENT * row.depth + row.label + signs.marks(row.notes)
-    label += f" {signs.primary}" if row.primary else ""
-    base = " ".join(filter(None, (row.base.number, row.base.rest))) + signs.marks(row.base.notes)
+    label = signs.label(row, _INDENT * row.depth + row.label)
+    base = row.base.text + signs.marks(row.base.notes)
     cells = {name: _written(cell, signs) for name, cell in row.cells.items()}
     return _Line(label, row.unit, signs.arrow(row.better), base, cells, not row.depth)
 

@@ -91,14 +91,11 @@ def _grid(block: Grid) -> str:
     rows = [_row(row, block, signs) for row in block.rows]
     width = len(heads)
     texts = [row + [""] * (width - len(row)) for row in rows]
-    notes = [", ".join(filter(None, (*signs.meanings(block), block.evidence)))]
-    return _whole(_grid_of(heads, texts), [*notes, block.below, *signs.footnotes])
+    return _whole(_grid_of(heads, texts), [signs.legend(block), block.below, *signs.footnotes])
 
 
 def _row(row: Row, grid: Grid, signs: Signs) -> list[str]:
-    label = (
-        _plain(row.label) + signs.marks(row.notes) + (f" {signs.primary}" if row.primary else "")
-    )
+    label = signs.label(row, _plain(row.label))
     if not row.cells:
         return [f"**{label}**"]
     cells = [row.cells[name] for name in grid.columns]
@@ -113,7 +110,7 @@ def _row(row: Row, grid: Grid, signs: Signs) -> list[str]:
 
 
 def _cell(cell: GridCell, signs: Signs, sign: str = "") -> str:
-    text = _plain(" ".join(filter(None, (cell.number, cell.rest, sign))))
+    text = _plain(f"{cell.text} {sign}".strip())
     marks = signs.marks(cell.notes)
     return f"**{text}**{marks}" if cell.strong and text else text + marks
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.documents.blocks import Grid, GridCell
+from ferocal.documents.blocks import Grid, GridCell, Row
 from ferocal.documents.wording import VERDICT_MARKS
 
 _ARROWS = {"higher": "\N{UPWARDS ARROW}", "lower": "\N{DOWNWARDS ARROW}", "none": " "}
@@ -53,7 +53,7 @@ class Signs:
         """The sign of a cell."""
         if cell.verdict is not None and not cell.sign:
             return self.verdict(cell.verdict)
-        return cell.plain if self.words and cell.plain else cell.sign
+        return self.plain(cell.sign)
 
     def verdict(self, verdict: Verdict) -> str:
         """The sign of a verdict."""
@@ -61,8 +61,13 @@ class Signs:
             return ""
         return (VERDICT_MARKS if self.words else VERDICT_SIGNS)[verdict]
 
-    def _plain(self, sign: str) -> str:
+    def plain(self, sign: str) -> str:
+        """A sign that is none of a verdict, as the terminal can show it."""
         return _PLAIN.get(sign, sign) if self.words else sign
+
+    def label(self, row: Row, text: str) -> str:
+        """The label of a row, whose ``text`` a medium may have changed, with its marks."""
+        return text + self.marks(row.notes) + (f" {self.primary}" if row.primary else "")
 
     def marks(self, notes: tuple[str, ...]) -> str:
         """The marks of notes; the same note has the same mark."""
@@ -79,6 +84,10 @@ class Signs:
         """The notes with their marks."""
         return [f"{self._mark(n)} {note}" for n, note in enumerate(self._notes, 1)]
 
+    def legend(self, grid: Grid) -> str:
+        """What the signs of a grid mean, and what its intervals rest on, in one line."""
+        return ", ".join(filter(None, (*self.meanings(grid), grid.evidence)))
+
     def meanings(self, grid: Grid) -> list[str]:
         """What the signs of a grid mean, one each."""
         parts = []
@@ -87,7 +96,7 @@ class Signs:
             if self.words and isinstance(sign, Verdict):
                 parts.append(word if shown == word else f"{shown}: {word}")
             else:
-                parts.append(f"{self._plain(shown)} {word}".strip())
+                parts.append(f"{self.plain(shown)} {word}".strip())
         if any(row.primary for row in grid.rows):
             parts.append(f"{self.primary} primary")
         return parts

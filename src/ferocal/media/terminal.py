@@ -161,7 +161,7 @@ def _rich_table(columns: Sequence[Column], rows: _Rows) -> RichTable:
 
 def _cell(cell: GridCell, signs: Signs, *, short: bool) -> Text:
     """A cell of a table, where a verdict is in words already."""
-    sign = (cell.plain if signs.words and cell.plain else cell.sign).strip()
+    sign = signs.plain(cell.sign).strip()
     number = cell.shorter if short and cell.shorter else cell.number
     text = " ".join(filter(None, (number, cell.rest, sign))) + signs.marks(cell.notes)
     style = VERDICT_STYLES[cell.verdict] if cell.verdict else "bold" if cell.strong else ""

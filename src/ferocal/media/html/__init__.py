@@ -95,8 +95,7 @@ class _PageCell:
         name: str = "",
         sign: str = "",
     ) -> _PageCell:
-        text = " ".join(filter(None, (cell.number, cell.rest)))
-        return cls(cell, text, sign or cell.sign.strip(), signs.marks(cell.notes), strip, name)
+        return cls(cell, cell.text, sign or cell.sign.strip(), signs.marks(cell.notes), strip, name)
 
 
 def _grid(grid: Grid) -> dict[str, Any]:
@@ -109,14 +108,14 @@ def _grid(grid: Grid) -> dict[str, Any]:
         "base": base,
         "rows": rows,
         "drawn": any(cell.strip for _, _, _, cells in rows for cell in cells),
-        "legend": ", ".join(filter(None, (*signs.meanings(grid), grid.evidence))),
+        "legend": signs.legend(grid),
         "footnotes": signs.footnotes,
     }
 
 
 def _row(row: Row, grid: Grid, signs: Signs) -> tuple[Row, str, _PageCell, list[_PageCell]]:
     """A row with its label, the cell of the base, and the others."""
-    label = row.label + signs.marks(row.notes) + (f" {signs.primary}" if row.primary else "")
+    label = signs.label(row, row.label)
     strips = draw_strips({name: cell.strip for name, cell in row.cells.items()})
     base = _PageCell.of(row.base, signs, name=grid.base.head if grid.base else "")
     cells = [
