@@ -12,7 +12,7 @@ from ferocal.analysis.data.readings import NO_ROUND
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.factors.confounding import find_blind_pairs, find_confounding
 from ferocal.analysis.factors.decomposition import decompose
-from ferocal.analysis.factors.design import FactorDesign, Levels
+from ferocal.analysis.factors.design import FactorDesign, Levels, Term
 from ferocal.analysis.factors.fitting import Attribution, FactorSetting
 from ferocal.analysis.factors.questions import (
     find_effects,
@@ -36,7 +36,6 @@ from ferocal.answers.selection import Selection
 from ferocal.errors import UsageError
 from ferocal.study.configurations import CONTROL, is_possible, name_of
 from ferocal.study.load import Study
-from ferocal.terms.wording import listed
 
 
 @dataclass(frozen=True)
@@ -44,12 +43,15 @@ class Inseparable:
     """Effects that cannot be told apart; ``separate`` names the configuration that would.
 
     ``levels`` are those of that configuration, None where nothing possible would separate them.
+    ``effects`` are those that always came together; else ``moved`` are the values of software that
+    changed with a level. With neither, nothing shows whether two factors act on each other.
     """
 
     terms: tuple[str, ...]
-    text: str
     separate: str | None
     levels: Levels | None = None
+    effects: tuple[Term, ...] = ()
+    moved: str | None = None
 
 
 @dataclass(frozen=True)
@@ -221,7 +223,7 @@ def _confounded(
     for found in find_confounding(design, lambda c: is_possible(study.file, dict(c)), grid):
         name = None if found.separate is None else _name(study, found.separate)
         terms = tuple(term.text for term in found.terms)
-        yield Inseparable(terms, found.text, name, found.separate)
+        yield Inseparable(terms, name, found.separate, found.terms)
     told = set()
     for effect in effects:
         for fact in effect.together:
@@ -230,16 +232,14 @@ def _confounded(
                 continue
             told.add((level, fact))
             name, _, values = fact.partition(": ")
-            text = f"{name} ({values}) moved with {level}: the change may be that of either"
             remedy = f"{level} with the {name} of {effect.factor}={effect.against}"
-            yield Inseparable((level, name), text, remedy)
+            yield Inseparable((level, name), remedy, moved=values)
 
 
 def _blind(study: Study, design: FactorDesign) -> Iterator[Inseparable]:
     for pair, levels in find_blind_pairs(design, lambda c: is_possible(study.file, dict(c))):
         name = None if levels is None else _name(study, levels)
-        text = f"whether {listed(list(pair))} act on each other cannot be seen"
-        yield Inseparable(pair, text, name, levels)
+        yield Inseparable(pair, name, levels)
 
 
 def _name(study: Study, levels: Levels) -> str:

@@ -35,6 +35,7 @@ from ferocal.documents.numbers import (
     percent,
 )
 from ferocal.documents.remarks import remark_lines
+from ferocal.plan.separation import confounded_text
 from ferocal.terms.numbers import grouped, significant
 from ferocal.terms.wording import counted, listed
 
@@ -48,7 +49,7 @@ if TYPE_CHECKING:
         Judged,
         Scaling,
     )
-    from ferocal.answers.factors import BenchFactors, FactorsAnswer
+    from ferocal.answers.factors import BenchFactors, FactorsAnswer, Inseparable
 
 # Of more, what decides is shown, and the rest with --detail.
 _MOST_NAMED = 4
@@ -349,7 +350,8 @@ def _parts_table(name: str, parts: Sequence[IndexPart]) -> Table:
 def remarks_of(bench: BenchFactors, *, detail: bool) -> list[str]:
     """What cannot be told apart first, then what else bears on the figures."""
     remarks = [
-        f"{c.text}; " + (f"measure {c.separate}" if c.separate else "no configuration can tell")
+        f"{inseparable_text(c)}; "
+        + (f"measure {c.separate}" if c.separate else "no configuration can tell")
         for c in bench.confounded
     ]
     remarks += _blind_lines(bench)
@@ -384,6 +386,16 @@ def remarks_of(bench: BenchFactors, *, detail: bool) -> list[str]:
         return remarks
     rest = len(remarks) - _MOST_REMARKS
     return [*remarks[:_MOST_REMARKS], f"{counted(rest, 'more')}: ferocal factors --detail"]
+
+
+def inseparable_text(found: Inseparable) -> str:
+    """What cannot be told apart, as a sentence without its remedy."""
+    if found.moved is not None:
+        level, name = found.terms
+        return f"{name} ({found.moved}) moved with {level}: the change may be that of either"
+    if not found.effects:
+        return f"whether {listed(found.terms)} act on each other cannot be seen"
+    return confounded_text(found.effects)
 
 
 def _blind_lines(bench: BenchFactors) -> Iterator[str]:

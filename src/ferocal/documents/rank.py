@@ -173,7 +173,7 @@ def _table(field: Field, answer: RankAnswer, *, detail: bool) -> Table:
     if ranking.against is not None:
         value = "index"
     tallies = {t.name: t for t in field.tallies} if len(field.rankings) > 1 else {}
-    heads = [value, "chance of 1st", *(f"per {name}" for name in field.per_resource)]
+    heads = [value, "P(first)", *(f"per {name}" for name in field.per_resource)]
     columns = [Column(head, right=bool(head)) for head in ("rank", "", *heads)]
     if tallies:
         columns += [Column(x, right=True, spare=True) for x in ("wins", "losses", "ties", "open")]
@@ -184,13 +184,13 @@ def _table(field: Field, answer: RankAnswer, *, detail: bool) -> Table:
             t = tallies[cells[1]]
             cells += [str(n) for n in (t.wins, t.losses, t.ties, t.open)]
         rows.append([GridCell(text, strong=standing.rank_best == 1) for text in cells])
-    caption = ""
+    captions = ["P(first): chance of being first"]
     if ranking.against is not None:
         base = ranking.label(ranking.against, answer.across)
-        caption = f"index: {ranking_name(ranking, answer)}, {base} = 1"
+        captions.insert(0, f"index: {ranking_name(ranking, answer)}, {base} = 1")
     if len(standings) < len(ranking.standings):
-        caption = f"{len(ranking.standings) - len(standings)} more: ferocal rank --detail"
-    return make_table(columns, rows, caption=caption)
+        captions = [f"{len(ranking.standings) - len(standings)} more: ferocal rank --detail"]
+    return make_table(columns, rows, caption="; ".join(captions))
 
 
 def main_rows(field: Field, answer: RankAnswer) -> Iterator[list[str]]:

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 from ferocal.analysis.factors.confounding import find_confounding, separating_set
-from ferocal.analysis.factors.design import FactorDesign, Levels, make_design
+from ferocal.analysis.factors.design import FactorDesign, Levels, Term, make_design
 from ferocal.errors import UsageError
 from ferocal.study.configurations import CONTROL, is_possible, name_of
 from ferocal.study.load import Study
@@ -60,6 +60,18 @@ def confounded_factors(study: Study) -> set[str]:
     return {factor for term, fit in terms if not fit for factor in term.factors}
 
 
+def confounded_text(effects: Sequence[Term]) -> str:
+    """What always came together, as a sentence without its remedy."""
+    if len(effects) == 1:
+        return f"{effects[0].text} was never measured in common rounds with the others"
+    factors = list(dict.fromkeys(f for term in effects for f in term.factors))
+    if len(factors) == len(effects) and all(len(term.levels) == 1 for term in effects):
+        pairs = zip(factors, effects, strict=True)
+        named = listed([f"{factor} ({term.levels[0][1]})" for factor, term in pairs])
+        return f"{named} always changed together: their effects cannot be told apart"
+    return f"the effects of {listed([term.text for term in effects])} cannot be told apart"
+
+
 def describe_confounding(study: Study) -> Iterator[str]:
     """What the planned configurations cannot tell apart, each with one that would."""
     design = planned_design(study)
@@ -70,7 +82,7 @@ def describe_confounding(study: Study) -> Iterator[str]:
         if confounding.separate is not None:
             name = name_of(study.design, study.file, dict(confounding.separate))
             remedy = f"{name} would: ferocal plan --design separate"
-        yield f"{confounding.text}; {remedy}"
+        yield f"{confounded_text(confounding.terms)}; {remedy}"
 
 
 def separate(study: Study, interactions: Sequence[tuple[str, str]] = ()) -> Separation:

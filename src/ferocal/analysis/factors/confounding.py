@@ -11,7 +11,6 @@ import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.factors.design import FactorDesign, Levels, Term, code
-from ferocal.terms.wording import listed
 
 # Of more combinations only the neighbours of those that there are come into question.
 _MOST_COMBINATIONS = 4096
@@ -26,21 +25,6 @@ class Confounding:
 
     terms: tuple[Term, ...]
     separate: Levels | None
-
-    @property
-    def text(self) -> str:
-        """What cannot be told apart, as a sentence without its remedy."""
-        if len(self.terms) == 1:
-            return f"{self.terms[0].text} was never measured in common rounds with the others"
-        factors = list(dict.fromkeys(f for term in self.terms for f in term.factors))
-        each_once = len(factors) == len(self.terms) and all(len(t.levels) == 1 for t in self.terms)
-        if each_once:
-            named = listed(
-                [f"{f} ({t.levels[0][1]})" for f, t in zip(factors, self.terms, strict=True)]
-            )
-            return f"{named} always changed together: their effects cannot be told apart"
-        named = listed([term.text for term in self.terms])
-        return f"the effects of {named} cannot be told apart"
 
 
 def find_confounding(

@@ -6,7 +6,7 @@ import operator
 from collections.abc import Callable
 from typing import TYPE_CHECKING, NamedTuple
 
-from ferocal.documents.factors import interaction_sentence, part_line
+from ferocal.documents.factors import inseparable_text, interaction_sentence, part_line
 from ferocal.documents.objects.base import Object, Placed, Text, key, of_parts, or_none
 from ferocal.documents.objects.shared import CRITERIA_CHANGED, EXCLUDED, LEFT_OUT
 
@@ -81,12 +81,16 @@ class InteractionObject(Judgement):
     text: str = key("the same in words", _interaction_text)
 
 
+def _inseparable_text(placed: Placed) -> str:
+    return inseparable_text(placed.item)
+
+
 class ConfoundedObject(Object):
     """What cannot be told apart."""
 
     bench: str = key("where")
     terms: list[str] = key("the levels, or what moved with them", "item.terms")
-    text: str = key("that in words", "item.text")
+    text: str = key("that in words", _inseparable_text)
     separate: str | None = key("the configuration whose measurement would tell", "item.separate")
     levels: dict[str, str] | None = key("its levels", "item.levels")
 
