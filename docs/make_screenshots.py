@@ -3,7 +3,7 @@
 Needs Xvfb, xterm, xdotool, ImageMagick (import, identify) and Chromium. Run it with
 ``make screenshots``. A picture must show the first line of its output, so the output has to fit
 the terminal, and must not be blank. With a directory as argument, the same outputs are drawn into
-it at 80 and 120 columns, in a light and in a dark terminal, to be looked at. With ``examples``, the
+it at 80 and 100 columns, in a light and in a dark terminal, to be looked at. With ``examples``, the
 overview of each example that was measured is drawn into its directory instead.
 """
 
@@ -192,7 +192,7 @@ def make_looks(directory: Path, demo: Path) -> None:
     """The outputs in narrow and wide, light and dark terminals."""
     directory.mkdir(parents=True, exist_ok=True)
     for name, command in OUTPUTS.items():
-        for columns in (80, 120):
+        for columns in (80, 100):
             for shade, colours in (("light", LIGHT), ("dark", DARK)):
                 picture = directory / f"{name}-{columns}-{shade}.png"
                 # At 80 columns not everything fits: what has scrolled away is above.

@@ -128,13 +128,15 @@ class Grid:
 class Column:
     """A column of a table; a ``whole`` one is never folded.
 
-    A ``spare`` one is left out where the table would not fit.
+    A ``spare`` one is left out where the table would not fit. ``notes`` stand below the table
+    where the column is shown.
     """
 
     head: str
     right: bool = False
     whole: bool = False
     spare: bool = False
+    notes: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

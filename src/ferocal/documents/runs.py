@@ -48,8 +48,9 @@ def runs_document(
     shown = runs if everything else _most_telling(runs)
     charts = _charts(runs, metric) if metric else {}
     if runs:
-        blocks.append(_runs_table(replace(listing, runs=tuple(shown)), charts))
-    lines = _chart_legend(runs, metric) if charts else []
+        legend = _chart_legend(runs, metric) if charts else ()
+        blocks.append(_runs_table(replace(listing, runs=tuple(shown)), charts, legend))
+    lines = []
     if len(shown) < len(runs):
         odd = sum(_is_odd(run) for run in shown)
         latest = len(shown) - odd
@@ -93,7 +94,7 @@ def _most_telling(runs: Sequence[RunRow]) -> list[RunRow]:
     return [runs[n] for n in sorted({*odd, *last})]
 
 
-def _runs_table(listing: RunList, charts: dict[str, str]) -> Table:
+def _runs_table(listing: RunList, charts: dict[str, str], legend: tuple[str, ...]) -> Table:
     several = len(listing.benches) > 1
     # What all runs share stands above the table.
     one_workload = len({run.workload for run in listing.runs}) == 1
@@ -101,7 +102,7 @@ def _runs_table(listing: RunList, charts: dict[str, str]) -> Table:
     columns += [Column("round", right=True, whole=True), *([Column("bench")] if several else [])]
     columns += [Column("configuration"), *([] if one_workload else [Column("workload")])]
     columns += [Column("readings")]
-    columns += [Column("chart", whole=True, spare=True)] if charts else []
+    columns += [Column("chart", whole=True, spare=True, notes=legend)] if charts else []
     dates = {run.started_at[:10] for run in listing.runs}
     # A time without a date says more only if all are of one day.
     begin = 11 if len(dates) == 1 else 0
@@ -169,13 +170,13 @@ def _charts(runs: Sequence[RunRow], metric: str) -> dict[str, str]:
     return charts
 
 
-def _chart_legend(runs: Sequence[RunRow], metric: str | None) -> list[str]:
+def _chart_legend(runs: Sequence[RunRow], metric: str | None) -> tuple[str, ...]:
     lines = [
         f"{workload} {metric}: the chart reaches from {significant(low, _DIGITS)} to "
         f"{significant(high, _DIGITS)} {unit}"
         for (workload, unit), (low, high) in _ends(runs, metric or "").items()
     ]
-    return [*lines, "● counts, ○ does not"]
+    return (*lines, "● counts, ○ does not")
 
 
 def _count_line(listing: RunList) -> str:

@@ -135,13 +135,13 @@ class _Left:
         self._base = 0
         if based:
             self._base = len(_GAP) + max(len(head), len(below), *(len(r.base) for r in full), 0)
-        self.width = self._label + self._unit + self._arrow + 2 * len(_GAP) + self._base
+        self.width = self._label + self._unit + self._arrow + len(_GAP) + 1 + self._base
 
     def write(self, row: _Line) -> Text:
         if not row.cells:
             return Text(row.label, "bold")
         label = f"{row.label:<{self._label}}"
-        rest = f"{_GAP}{row.unit:<{self._unit}}{_GAP}{row.arrow:<{self._arrow}}"
+        rest = f"{_GAP}{row.unit:<{self._unit}} {row.arrow:<{self._arrow}}"
         base = f"{row.base:>{self._base}}" if self.based else ""
         # A label that stands for its workload is as bold as the headings.
         return Text.assemble((label, "bold" if row.bold else ""), rest, base)

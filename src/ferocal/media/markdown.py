@@ -124,7 +124,8 @@ def _table(block: Table) -> str:
             texts.append([_line(line), *[""] * (len(heads) - 1)])
         texts += [[_cell(cell, signs, cell.sign.strip()) for cell in row] for row in rows]
     title = f"**{_plain(block.title)}**\n\n" if block.title else ""
-    return title + _whole(_grid_of(heads, texts), [block.caption, *signs.footnotes])
+    notes = [note for column in block.columns for note in column.notes]
+    return title + _whole(_grid_of(heads, texts), [block.caption, *notes, *signs.footnotes])
 
 
 def _grid_of(heads: Sequence[tuple[str, bool]], rows: Iterable[Sequence[str]]) -> str:

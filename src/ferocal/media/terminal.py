@@ -112,7 +112,8 @@ def _table(console: Console, block: Table) -> None:
             for column, least in zip(made.columns[:-1], widths, strict=False):
                 column.min_width, column.no_wrap = least, True
         console.print(Padding(made, (0, 0, int(grouped), int(grouped)), expand=False))
-    for note in (block.caption, *signs.footnotes):
+    notes = (note for column in columns for note in column.notes)
+    for note in (block.caption, *notes, *signs.footnotes):
         if note:
             console.print(Text(note, "dim"), soft_wrap=True)
 
