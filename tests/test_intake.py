@@ -362,7 +362,7 @@ ROW = "halden-5,cold-start,time,{},s,1,{}\n"
     [
         (b"", "is empty"),
         (HEAD, "has a header but no readings"),
-        (HEAD + 'halden-5,"cold-start,time,3,s,1,1\n', "line 2: unexpected end of data"),
+        (HEAD + 'halden-5,"cold-start,time,3,s,1,1\n', "line 2: no row can be read from here"),
         (HEAD + ROW.format('"1,234.5"', 1), "line 2, value: \"1,234.5\" has a thousands separator"),
         (HEAD + ROW.format('"1,234"', 1), '"1,234" may be 1.234 or 1234: write one of these'),
         (HEAD.replace(",", ";") + "halden-4;cold-start;time;2\n", "line 2: has 4 columns, not 7"),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import re
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
@@ -96,6 +97,11 @@ FILES: dict[str, tuple[bytes, str]] = {
     "half.jsonl": (b'\n{"value": 1, "\\udfff": 2}\n', "line 2, '\\udfff': \\udfff is half"),
     "blank.json": (b" \n", "is not JSON"),
     "blank.jsonl": (b"\n \n", "no readings"),
+    "comma.json": (b'[{"value": 1,,}]', "is not JSON: see column 14"),
+    "latin.json": (b'[{"value": "\xff"}]', "is not UTF-8 (byte 13)"),
+    "quote.csv": (b'configuration,value\non,"2\n', "line 2: no row can be read from here"),
+    "junk.xlsx": (b"junk", "cannot be read as a spreadsheet"),
+    "junk.parquet": (b"junk", "is not a whole Parquet file"),
     "deep.json": (b"[" * 200_000, "nested too deep"),
     "digits.jsonl": (b'{"value": 1}\n{"value": ' + b"9" * 6000 + b"}\n", "line 2: is not JSON"),
     "list.json": (b'[{"value": 1}, 3]', "row 2: not a JSON object"),
@@ -119,6 +125,13 @@ FILES: dict[str, tuple[bytes, str]] = {
 }  # fmt: skip
 
 
+# What only a library would say to a user.
+LIBRARY = re.compile(
+    r"Arrow|[Ee]xpecting|\(char |codec|[Tt]okeniz|Input should|valid \w+ or instance|magic|"
+    r"pydantic|openpyxl|Errno|footer|Error:"
+)
+
+
 @pytest.mark.parametrize("name", FILES)
 def test_what_is_wrong_and_where(small_study: Study, name: str) -> None:
     ferocal = small_study(rounds=1)
@@ -129,6 +142,7 @@ def test_what_is_wrong_and_where(small_study: Study, name: str) -> None:
     status, out, error = ferocal.attempt("load", name)
     assert status in (1, 2) and out == ""
     assert error.startswith(f"ferocal: {name}"), error
+    assert not LIBRARY.search(error), error
     assert told.replace(" ", "") in error.replace(" ", "").replace("\u202f", ""), error
     assert (ferocal.directory / LEDGER_FILE).read_bytes() == before
 

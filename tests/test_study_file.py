@@ -60,7 +60,7 @@ MISTAKES = [
     (
         'margin = "2 %"',
         'margin = "2 %"\nrounds = 0',
-        ["study.rounds", "greater than or equal to 1"],
+        ["study.rounds", "must be at least 1; 0 is not"],
     ),
     ('margin = "2 %"', 'margin = "2 %"\nruns = "many"', ["study.runs", "many"]),
     ('margin = "2 %"', 'margin = "2 %', ["line 4", "not valid TOML"]),
@@ -73,7 +73,7 @@ MISTAKES = [
     (
         'command = "fly --fast"',
         'command = "fly \'fast"',
-        ["workload.flight", "no closing quotation"],
+        ["workload.flight", "a quote is not closed"],
     ),
     ('command = "fly --fast"', "command = []", ["workload.flight", "cannot have a `source`"]),
     ('command = "fly --fast"', 'command = "fly"\ntimeout = "5 parsecs"', ["timeout", "parsecs"]),

@@ -60,6 +60,6 @@ def find_in_json(document: Any, pointer: str) -> Any:
             node = path.walk(node, part)
         else:
             return found
-    except (JsonPointerException, ValueError) as error:
-        raise OutputError(f'nothing at "{pointer}" in the output: {error}') from None
+    except (JsonPointerException, ValueError):
+        raise OutputError(f'nothing at "{pointer}" in the output') from None
     raise OutputError(f'"{part}" occurs twice in one object of the output')

@@ -60,7 +60,11 @@ def _column_of(array: pa.ChunkedArray, name: str, path: Path, as_text: bool) -> 
     except (pa.ArrowException, ValueError, OverflowError) as error:
         row = _unreadable_row(array)
         where = f'{path}, column "{name}"' if row is None else f'{path}, row {row}, "{name}"'
-        raise IntakeError(f"{where}: cannot be read: {error}") from None
+        # Errors of the library are of this kind too, and say nothing to a user.
+        what = str(error)
+        if isinstance(error, (pa.ArrowException, UnicodeError)):
+            what = "it is neither a number nor a text in UTF-8"
+        raise IntakeError(f"{where}: cannot be read: {what}") from None
 
 
 def _unreadable_row(array: pa.ChunkedArray) -> int | None:

@@ -75,9 +75,12 @@ def read_delimited(path: Path, is_text: IsText) -> Columns:
                 check_utf8=False,  # done when the quotes were counted
             ),
         )
-    except pa.ArrowException as error:
+    except pa.ArrowException:
         _check_rows(path, dialect)
-        raise IntakeError(f"{path}: cannot be read as a table: {error}") from None
+        raise IntakeError(
+            f"{path}: cannot be read as a table: save it as CSV in UTF-8, with the names of its "
+            "columns in the first line"
+        ) from None
     return _as_meant(columns_of(table, path, is_text))
 
 
@@ -163,8 +166,10 @@ def records(path: Path, dialect: Dialect) -> Iterator[tuple[int, list[str]]]:
                 if row:
                     yield line, row
                 line = rows.line_num + 1
-        except csv.Error as error:
-            raise IntakeError(f"{path}, line {line}: {error}; is a quote not closed?") from None
+        except csv.Error:
+            raise IntakeError(
+                f"{path}, line {line}: no row can be read from here; is a quote not closed?"
+            ) from None
 
 
 def lines_of(path: Path, rows: Sequence[int]) -> list[int]:

@@ -10,6 +10,7 @@ from pydantic import AfterValidator, ConfigDict, Field, TypeAdapter, ValidationE
 
 from ferocal.errors import IntakeError, LedgerError
 from ferocal.intake.placed import ReadingPlace
+from ferocal.study.refusals import why_refused
 from ferocal.terms.bounds import MOST_ROUNDS, is_time
 from ferocal.terms.times import lacks_zone, zone_is_assumed
 from ferocal.terms.wording import shortened
@@ -74,7 +75,7 @@ def read_exported(path: Path) -> Exported | None:
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(map(str, first["loc"])) or "its context"
-        raise _refusal(path, f"{where}: {first['msg']}") from None
+        raise _refusal(path, f"{where}: {why_refused(first)}") from None
     except (OSError, LedgerError) as error:
         raise _refusal(path, str(error)) from None
     place = ReadingPlace(

@@ -20,7 +20,6 @@ from ferocal.intake.columns import Columns
 from ferocal.intake.delimited import NO_READINGS, find_delimiter, lines_of, read_delimited
 from ferocal.intake.spreadsheets import read_sheet
 from ferocal.terms.json_objects import parse_strictly
-from ferocal.terms.wording import first_line
 
 # So many objects are in memory at one time.
 _PART = 200_000
@@ -120,7 +119,9 @@ def _read_json(path: Path, is_text: IsText) -> SourceTable:
     try:
         text = path.read_text(encoding="utf-8-sig")
     except UnicodeDecodeError as error:
-        raise IntakeError(f"{path}: is not JSON in UTF-8: {error}") from None
+        raise IntakeError(
+            f"{path}: is not UTF-8 (byte {error.start + 1}); save it as UTF-8"
+        ) from None
     document = _parse_json(text, str(path))
     rows = document.get("readings") if isinstance(document, dict) else document
     if not isinstance(rows, list):
@@ -143,7 +144,9 @@ def _read_lines(path: Path, is_text: IsText) -> SourceTable:
     try:
         columns = columns_of_objects(parts, path, is_text)
     except UnicodeDecodeError as error:
-        raise IntakeError(f"{path}: is not JSON in UTF-8: {error}") from None
+        raise IntakeError(
+            f"{path}: is not UTF-8 (byte {error.start + 1}); save it as UTF-8"
+        ) from None
     return SourceTable(path, columns, "line", lambda rows: _lines_of(path, rows))
 
 
@@ -196,7 +199,9 @@ def _read_parquet(path: Path, is_text: IsText) -> SourceTable:
         texts = [field.name for field in pq.read_schema(path) if field.type in kinds]
         table = pq.read_table(path, read_dictionary=texts)
     except (pa.ArrowException, OSError, ValueError) as error:
-        raise IntakeError(f"{path}: is not a whole Parquet file: {first_line(error)}") from None
+        reason = getattr(error, "strerror", None)
+        text = f"{path}: is not a whole Parquet file" + (f": {reason}" if reason else "")
+        raise IntakeError(text) from None
     return SourceTable(path, columns_of(table, path, is_text), "row", _from(1))
 
 
@@ -214,12 +219,26 @@ def numbers_in_text(source: Path | io.StringIO, wanted: Sequence[str]) -> Number
     ValueError
         When a column is missing, or something in it is not a number.
     """
+    if not wanted:
+        frame = _frame(source, header=None, names=[""], comment="#", skip_blank_lines=True)
+        return _as_numbers(frame, [""])
+    return _as_numbers(_frame(source, sep=find_delimiter(_header(source))), wanted)
+
+
+def _frame(source: Path | io.StringIO, **options: Any) -> Any:
+    """The rows of a delimited text; errors in words of our own."""
     import pandas as pd
 
-    if not wanted:
-        frame = pd.read_csv(source, header=None, names=[""], comment="#", skip_blank_lines=True)
-        return _as_numbers(frame, [""])
-    return _as_numbers(pd.read_csv(source, sep=find_delimiter(_header(source))), wanted)
+    try:
+        return pd.read_csv(source, **options)
+    except pd.errors.EmptyDataError:
+        raise ValueError("it is empty") from None
+    except UnicodeDecodeError as error:
+        raise ValueError(f"it is not UTF-8 (byte {error.start + 1}); save it as UTF-8") from None
+    except pd.errors.ParserError as error:
+        line = re.search(r"Expected \d+ fields in line (\d+)", str(error))
+        what = f"line {line[1]} has more columns than the first" if line else "it is no table"
+        raise ValueError(f"{what}; is a quote not closed?") from None
 
 
 def _header(source: Path | io.StringIO) -> str:

@@ -13,7 +13,7 @@ from xml.parsers import expat
 
 from ferocal.errors import IntakeError
 from ferocal.terms.numbers import grouped
-from ferocal.terms.wording import first_line, shortened
+from ferocal.terms.wording import shortened
 
 # Of the archive when it is unpacked, of one member of it, and of the first sheet.
 _MOST_BYTES = 128 * 2**20
@@ -53,7 +53,8 @@ def read_sheet(path: Path) -> tuple[list[dict[str, Any]], list[int]]:
     except _LimitError as error:
         raise IntakeError(f"{path}: {error}; save the table as CSV") from None
     except Exception as error:  # the readers raise whatever they stumble over
-        raise IntakeError(f"{path}: cannot be read as a spreadsheet: {first_line(error)}") from None
+        text = f"{path}: cannot be read as a spreadsheet, or is damaged: save it again, or as CSV"
+        raise IntakeError(text) from error
     return _named(path, filled)
 
 

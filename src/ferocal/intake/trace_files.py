@@ -60,7 +60,10 @@ def read_capture(path: Path, source: TraceSource) -> CaptureColumns:
         return _by_role(read(path, wanted_columns(source)), source)
     except IntakeError as error:
         raise TraceError(str(error)) from None
-    except (OSError, ValueError, pa.ArrowException) as error:
+    except pa.ArrowException:
+        text = f"{path.name}: is not a whole file of its format, or lacks a column"
+        raise TraceError(text) from None
+    except (OSError, ValueError) as error:
         raise TraceError(f"{path.name}: {first_line(error)}") from None
 
 

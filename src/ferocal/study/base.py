@@ -42,8 +42,8 @@ def split_words(text: str) -> tuple[str, ...]:
     """Split a command line into words, as a shell does."""
     try:
         return tuple(shlex.split(text))
-    except ValueError as error:
-        raise ValueError(f"cannot be split into words: {error}".lower()) from None
+    except ValueError:
+        raise ValueError("cannot be split into words: a quote is not closed") from None
 
 
 def _words(value: Any) -> Any:

@@ -26,11 +26,12 @@ from ferocal.study.derived import compile_formulas
 from ferocal.study.masking import Mask, make_mask
 from ferocal.study.metrics import Metric, derive
 from ferocal.study.model import Bench, Head, Level, StudyFile, Workload
+from ferocal.study.refusals import why_refused
 from ferocal.terms.formulas import Formula
 from ferocal.terms.names import closest
 from ferocal.terms.numbers import grouped
 from ferocal.terms.signs import hide
-from ferocal.terms.wording import listed, shortened
+from ferocal.terms.wording import listed
 
 STUDY_FILE = "study.toml"
 MAX_BYTES = 4 * 2**20
@@ -277,44 +278,10 @@ def _explain(details: ErrorDetails) -> Problem:
             return Problem(key, "cannot be combined with the other keys here")
         hint = _RENAMED.get(".".join(location[-2:])) or closest(location[-1], known)
         return Problem(key, f"unknown key; {hint}")
-    if details["type"] == "missing":
-        return Problem(key, "is missing")
     if details["type"] == "literal_error":
         return Problem(key, f"{details['input']!r} is not {details['ctx']['expected']}")
-    wanted = _WANTED.get(details["type"])
-    if wanted is not None:
-        return Problem(key, f"must be {wanted}; {shortened(repr(details['input']), 40)} is not")
-    limits = details.get("ctx", {})
-    if details["type"] == "too_short":
-        return Problem(key, f"needs at least {limits['min_length']} entries")
-    if details["type"] == "too_long":
-        return Problem(key, f"has more than {limits['max_length']} entries")
-    message = details["msg"].removeprefix("Value error, ").removeprefix("Input ")
+    message = why_refused(details)
     return Problem(key, message[0].lower() + message[1:])
-
-
-# What a value has to be, by what is wrong with its type; no text of the library is shown.
-_WANTED = {
-    "dict_type": "a table",
-    "model_type": "a table",
-    "model_attributes_type": "a table",
-    "dataclass_type": "a table",
-    "list_type": "a list",
-    "tuple_type": "a list",
-    "string_type": "a text in quotes",
-    "int_type": "a whole number",
-    "int_parsing": "a whole number",
-    "int_from_float": "a whole number",
-    "float_type": "a number",
-    "float_parsing": "a number",
-    "finite_number": "a finite number",
-    "bool_type": "true or false",
-    "bool_parsing": "true or false",
-    "date_type": "a date such as 2026-05-01",
-    "date_parsing": "a date such as 2026-05-01",
-    "date_from_datetime_parsing": "a date such as 2026-05-01",
-    "date_from_datetime_inexact": "a date such as 2026-05-01",
-}
 
 
 def _is_branch(part: str) -> bool:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 
@@ -28,9 +28,21 @@ def _strict_object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     return found
 
 
+def _loads(text: str, hook: Callable[[list[tuple[str, Any]]], Any]) -> Any:
+    try:
+        return json.loads(text, object_pairs_hook=hook)
+    except json.JSONDecodeError as error:
+        line = f"line {error.lineno}, " if "\n" in text.strip() else ""
+        raise ValueError(f"see {line}column {error.colno}") from None
+    except ValueError as error:
+        if "digits" in str(error):
+            raise ValueError("a whole number has thousands of digits") from None
+        raise
+
+
 def parse_strictly(text: str) -> Any:
     """A document in which no name stands twice in one object; errors as of `parse`."""
-    return json.loads(text, object_pairs_hook=_strict_object)
+    return _loads(text, _strict_object)
 
 
 def parse(text: str) -> Any:
@@ -43,4 +55,4 @@ def parse(text: str) -> Any:
     RecursionError
         When it is nested too deep.
     """
-    return json.loads(text, object_pairs_hook=_object)
+    return _loads(text, _object)

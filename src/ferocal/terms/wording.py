@@ -26,8 +26,9 @@ def listed(parts: Sequence[str]) -> str:
 
 
 def first_line(error: BaseException) -> str:
-    """The first line of what a library says of an error, its kind where it says nothing."""
-    return next(iter(str(error).splitlines()), "") or type(error).__name__
+    """What the system says of an error, else its first line, or its kind where it has none."""
+    said = getattr(error, "strerror", None) or str(error)
+    return next(iter(str(said).splitlines()), "") or type(error).__name__
 
 
 def shortened(text: str, most: int = 80) -> str:

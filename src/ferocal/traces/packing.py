@@ -9,7 +9,6 @@ from typing import Any
 import numpy as np
 
 from ferocal.errors import LedgerError
-from ferocal.terms.wording import first_line
 from ferocal.traces.capture import Trace
 
 # The key under which a file of a trace says of which run it is.
@@ -58,8 +57,8 @@ def unpack_columns(content: bytes) -> dict[str, np.ndarray]:
                 for name in names:
                     columns[name][place : place + batch.num_rows] = batch.column(name).to_numpy()
                 place += batch.num_rows
-    except (pa.ArrowException, *_DAMAGED) as error:
-        raise LedgerError(f"a trace is damaged: {first_line(error)}") from None
+    except (pa.ArrowException, *_DAMAGED):
+        raise LedgerError("a trace is damaged: it is no whole Parquet file") from None
     if "value" not in columns:
         raise LedgerError(f'a trace has no column "value", but {", ".join(names[:8]) or "none"}')
     return columns
@@ -81,8 +80,8 @@ def with_context(content: bytes, context: dict[str, Any]) -> bytes:
         # Without threads: they would hold on to memory of Python when the process ends.
         with pq.ParquetFile(pa.BufferReader(content)) as file:
             table = file.read(use_threads=False)
-    except (pa.ArrowException, *_DAMAGED) as error:
-        raise LedgerError(f"a trace is damaged: {first_line(error)}") from None
+    except (pa.ArrowException, *_DAMAGED):
+        raise LedgerError("a trace is damaged: it is no whole Parquet file") from None
     table = table.replace_schema_metadata({CONTEXT_KEY: json.dumps(context)})
     pq.write_table(table, buffer, compression="zstd")
     return buffer.getvalue()

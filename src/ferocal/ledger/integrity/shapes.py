@@ -17,6 +17,7 @@ from pydantic import BaseModel, ConfigDict, Field, StringConstraints, TypeAdapte
 from ferocal.ledger import schema
 from ferocal.ledger.integrity.seals import Broken, Rows
 from ferocal.study.base import ArmName, Name
+from ferocal.study.refusals import why_refused
 from ferocal.terms.bounds import (
     FIRST_YEAR,
     LARGEST,
@@ -288,6 +289,6 @@ def _wrong_texts(
             check(text)
         except ValidationError as error:
             first = error.errors()[0]
-            where = ".".join(map(str, first["loc"]))
+            where = ".".join(part for part in map(str, first["loc"]) if not part.startswith("_"))
             what = f"{column.name}{f'.{where}' if where else ''}"
-            yield Broken(column.table.name, key, f"cannot have {what} as it is: {first['msg']}")
+            yield Broken(column.table.name, key, f"cannot have {what}: {why_refused(first)}")
