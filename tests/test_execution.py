@@ -239,7 +239,7 @@ def test_the_environment_has_one_size_in_all_arms_and_a_random_one_per_visit(
 _WATCHED = """
 import json, os, sys, time
 from ferocal.bench import launcher
-family, kill, killpg = launcher._Family(), os.kill, os.killpg
+tree, kill, killpg = launcher._Tree(), os.kill, os.killpg
 launcher._PATIENCE, groups = 0.2, []
 
 def signal_group(leader, number):
@@ -256,10 +256,10 @@ request = dict(words=[sys.argv[1]], shell=True, cwd=".", environment=dict(os.env
 waiter = launcher._Waiter(os.pipe()[0])
 begun = time.monotonic()
 outputs = tuple(open(name, "x+b") for name in ("out", "err"))
-answer = launcher._execute(request, outputs, waiter, family)
+answer = launcher._execute(request, outputs, waiter, tree)
 took, os.kill = time.monotonic() - begun, kill
-family.kept.clear()
-family.end_strays()
+tree.kept.clear()
+tree.end_strays()
 print(json.dumps([groups, answer["unended"], took]))
 """
 
