@@ -11,7 +11,7 @@ from ferocal.answers.evidence import Evidence
 from ferocal.answers.selection import Selection
 from ferocal.answers.table import ReadingsTable, make_table
 from ferocal.errors import UsageError
-from ferocal.ledger.reading.traces import read_traces
+from ferocal.ledger.reading.columns import read_traces
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
 from ferocal.study.metrics import Metric, derive

@@ -88,6 +88,11 @@ class Placed(NamedTuple):
     item: Any
 
 
+def of_item(get: Callable[[Any], object]) -> Callable[[Placed], object]:
+    """What a function says of the item that is placed."""
+    return lambda placed: get(placed.item)
+
+
 def or_none(path: str) -> Callable[[Any], object]:
     """The attribute at the end of a path, None where an attribute on the way is None."""
     first, *rest = path.split(".")

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, NamedTuple
 
 from ferocal.documents.factors import inseparable_text, interaction_sentence, part_line
-from ferocal.documents.objects.base import Object, Placed, Text, key, of_parts, or_none
+from ferocal.documents.objects.base import Object, Text, key, of_item, of_parts, or_none
 from ferocal.documents.objects.shared import CRITERIA_CHANGED, EXCLUDED, LEFT_OUT
 
 if TYPE_CHECKING:
@@ -59,10 +59,6 @@ class LevelEffectObject(Judgement):
     )
 
 
-def _interaction_text(placed: Placed) -> str:
-    return interaction_sentence([placed.item])
-
-
 class InteractionObject(Judgement):
     """An interaction."""
 
@@ -78,11 +74,7 @@ class InteractionObject(Judgement):
     beside_level: float | None = key(
         "the change that it brings beside `other_level`", "item.with_other.change"
     )
-    text: str = key("the same in words", _interaction_text)
-
-
-def _inseparable_text(placed: Placed) -> str:
-    return inseparable_text(placed.item)
+    text: str = key("the same in words", lambda placed: interaction_sentence([placed.item]))
 
 
 class ConfoundedObject(Object):
@@ -90,7 +82,7 @@ class ConfoundedObject(Object):
 
     bench: str = key("where")
     terms: list[str] = key("the levels, or what moved with them", "item.terms")
-    text: str = key("that in words", _inseparable_text)
+    text: str = key("that in words", of_item(inseparable_text))
     separate: str | None = key("the configuration whose measurement would tell", "item.separate")
     levels: dict[str, str] | None = key("its levels", "item.levels")
 
@@ -107,10 +99,6 @@ class PartObject(Object):
     share: float | None = key("its part of the whole, on the scale of the analysis")
 
 
-def _parts_text(placed: Placed) -> str:
-    return part_line(placed.item)
-
-
 class PartsObject(OfMetric):
     """The parts of a whole change."""
 
@@ -125,7 +113,7 @@ class PartsObject(OfMetric):
     )
     lacks: bool = key("whether that is more than chance", "item.lacks")
     through: list[str] = key("measured configurations that lie between", "item.through")
-    text: str = key("the same in words", _parts_text)
+    text: str = key("the same in words", of_item(part_line))
 
 
 def _factor(judged: str, end: str) -> Callable[[ScalingStep], float]:
