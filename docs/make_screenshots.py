@@ -110,6 +110,7 @@ def shoot_terminal(
         time.sleep(wait)
     else:
         await_file(ended)
+        ended.unlink()
     for key in keys:
         if isinstance(key, str):
             subprocess.run(["xdotool", "key", key], env=environment, check=True)
