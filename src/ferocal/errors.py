@@ -52,7 +52,7 @@ class BenchChangedError(FerocalError):
 
 
 class HoldError(FerocalError):
-    """An operator has to act before measuring can go on."""
+    """An operator has to act before measuring can resume."""
 
     exit_status = 4
 

@@ -1,4 +1,4 @@
-"""Noise floors: how much visits vary, as is known, and as an earlier study shows."""
+"""Noise floors: the noise between visits, as is known, and as an earlier study shows."""
 
 from __future__ import annotations
 

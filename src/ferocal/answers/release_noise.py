@@ -38,7 +38,7 @@ def ordered_factor(study: Study) -> str | None:
 def with_release_floors(
     study: Study, readings: Readings, setting: Setting
 ) -> tuple[Readings, Setting]:
-    """Readings and setting in which releases say how much visits vary, where nothing else does."""
+    """Readings and setting, with the noise between visits from releases if not known otherwise."""
     factor = ordered_factor(study)
     if factor is None or not len(readings.value):
         return readings, setting

@@ -1,4 +1,4 @@
-"""``ferocal noise-floor``: how much visits vary, known from an earlier study."""
+"""``ferocal noise-floor``: the noise between visits, known from an earlier study."""
 
 from __future__ import annotations
 

@@ -18,7 +18,7 @@ def notes_document(notes: Sequence[tuple[str, Note]]) -> Document:
 
 
 def note_text(note: Note) -> str:
-    """A note with its subject, and when and where that was seen if somebody said."""
+    """A note with its subject, and when and where that was seen as far as it is known."""
     known = [note.date[:10] if note.date else "", note.source or ""]
     seen = ", ".join(filter(None, known))
     return f"{note.subject}: {note.text}" + (f" ({seen})" if seen else "")

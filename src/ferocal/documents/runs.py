@@ -40,7 +40,7 @@ def runs_document(
 ) -> Document:
     """Runs in the order of time; of a single metric with a chart of its readings.
 
-    In the chart drift, outliers and modes can be seen; each workload has a scale of its own. Of
+    In the chart drift, outliers and modes can be seen; each workload has a separate scale. Of
     many runs those are shown that do not count, and the last ones, unless all are wanted.
     """
     runs = listing.runs

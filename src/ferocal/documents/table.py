@@ -151,7 +151,7 @@ def _signs(series: Series, cells: Sequence[Cell], best: Best | None) -> dict[str
 
 
 def _best_of_bounds(series: Series, known: Sequence[Cell]) -> list[str]:
-    """Which configurations are best where some are only bounds; none where nobody can know."""
+    """Which configurations are best where some are only bounds; none where that is unknown."""
     numbers = [cell for cell in known if cell.bound is None]
     sign = 1 if series.better == "higher" else -1
     beyond = [c for c in known if c.bound == (">" if sign > 0 else "<")]

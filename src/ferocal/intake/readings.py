@@ -192,7 +192,7 @@ def _ends(
 
 
 def _bounds(columns: Columns, seen: Labels, problems: Problems) -> Labels:
-    """The bounds in the cells, or in a column of their own as exported files have it."""
+    """The bounds in the cells, or in a separate column as exported files have it."""
     if "bound" not in columns:
         return seen
     stated = columns.labels("bound")

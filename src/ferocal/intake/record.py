@@ -39,8 +39,8 @@ def make_batch(
 ) -> Batch:
     """Visits, runs and readings of an intake, in the order of its rows.
 
-    Readings with a round or a named visit share that visit. Others are taken for a visit
-    of their own each, which is marked. Without a named run, the n-th reading of a metric
+    Readings with a round or a named visit share that visit. Each of the others is
+    taken for a separate visit, which is marked. Without a named run, the n-th reading of a metric
     in a visit belongs to its n-th run. Traces go to the first run of their name and workload.
     Runs that are named by an id, as exported ones are, keep it unless ``renew`` is true.
     """

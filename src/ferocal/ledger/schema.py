@@ -359,7 +359,7 @@ chain = Table(
 
 # What belongs to a run, and is sealed with it.
 CHILDREN = (reading, absence, trace, output)
-# Tables whose rows have seals of their own.
+# Tables whose rows have separate seals.
 SEALED = tuple(
     t for t in metadata.tables.values() if t not in (about, seal, chain) and t not in CHILDREN
 )

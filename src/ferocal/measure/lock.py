@@ -190,7 +190,7 @@ def _refusal(where: str, holder: str) -> FerocalError:
 
 
 def _holder(path: Path | None) -> str:
-    """Who holds the lock of a bench, in words; "" if that is unknown, or nobody does any more."""
+    """Who holds the lock of a bench, in words; "" if that is unknown, or there is no holder."""
     if path is None:
         return ""
     try:

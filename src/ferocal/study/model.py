@@ -188,7 +188,7 @@ class Workload(Command, Accepting):
     ``version`` is a command that prints what the software says of itself; ``files`` are
     what the workload works on, of which digests are kept. ``takes`` states its duration.
     ``before`` and ``after`` are done around every run, outside of what is measured. A run that
-    fails is immediately taken again, up to ``retakes`` times. ``noise`` is how much visits vary
+    fails is immediately taken again, up to ``retakes`` times. ``noise`` is that between visits
     (SD), as the analyst asserts. Workloads of one ``group`` stand together in every table; in an
     index over workloads each has its ``weight``. With ``sizes`` it is one workload for each of
     them, all in every visit.

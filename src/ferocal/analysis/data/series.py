@@ -25,8 +25,8 @@ class Series:
     is the smallest step that a reading can show, and ``plausible`` the lowest and highest
     value that can be true, both in the unit. ``noise`` is the standard deviation between visits
     as stated, a share, ``unit_noise`` the same in the unit. What is computed
-    ``of_frames`` summarises as many as it has samples; it has ``assumed_times`` where nobody
-    said how far apart its values are. Where neither direction is better there is no verdict.
+    ``of_frames`` summarises as many as it has samples; it has ``assumed_times`` where it
+    is unknown how far apart its values are. Where neither direction is better there is no verdict.
     For people it is called ``label``, which is empty where the workload says enough; ``depth``
     counts the scores that it is part of, one within the other. It is of a ``size`` of the
     ``sized_workload`` where that has several; ``weight`` is that of its workload in an index.

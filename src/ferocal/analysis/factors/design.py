@@ -18,7 +18,7 @@ _ZERO = 1e-9
 
 @dataclass(frozen=True, order=True)
 class Term:
-    """The effect of one level against the first, or of two levels beyond both of their own.
+    """The effect of one level against the first, or of two levels beyond that of each.
 
     ``levels`` are pairs of factor and level, one or two of them.
     """

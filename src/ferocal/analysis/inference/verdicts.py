@@ -19,7 +19,7 @@ class Verdict(StrEnum):
     WORSE = "worse"
     EQUIVALENT = "equivalent"
     INCONCLUSIVE = "inconclusive"
-    # No interval, for nothing says how much visits vary: a description, and no verdict.
+    # No interval, since the noise between visits is unknown: a description, not a verdict.
     SEEN_ONCE = "seen once"
     # Neither direction is better.
     NOT_JUDGED = "not judged"

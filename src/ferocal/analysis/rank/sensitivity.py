@@ -83,7 +83,7 @@ def _index(values: FloatArray, pairs: Sequence[tuple[int, float]]) -> FloatArray
 def _crossing(
     own: FloatArray, rest: FloatArray, leader: int, now: float, *, above: bool
 ) -> tuple[float, int | None]:
-    """The nearest share on one side of that of now at which another one is level."""
+    """The nearest share on one side of that of now at which a different one is level."""
     best, other = math.inf, None
     slopes = (own - rest) - (own - rest)[leader]
     ahead = rest - rest[leader]

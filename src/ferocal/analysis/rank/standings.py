@@ -26,8 +26,8 @@ class Standing:
     """A contestant with its value (in the unit, or an index) and rank.
 
     Those that are not shown to differ from it share its rank: it lies between ``rank_best`` and
-    ``rank_worst``. ``first`` is the chance that it is the best of all; ``low``, ``high`` and
-    ``first`` are NaN where nothing says how much visits vary.
+    ``rank_worst``. ``chance`` is that of being the best of all; ``low``, ``high`` and
+    ``chance`` are NaN where the noise between visits is unknown.
     """
 
     bench: str

@@ -68,12 +68,12 @@ def locate(
     releases
         How many releases there are, measured or not.
     squares, degrees
-        A sum of squares that says how much visits vary besides, with its degrees of freedom.
+        A sum of squares that also gives the noise between visits, with its degrees of freedom.
 
     Returns
     -------
     Whereabouts or None
-        None where it is unknown how much visits vary, or only one release was visited.
+        None where the noise between visits is unknown, or only one release was visited.
 
     Notes
     -----

@@ -15,7 +15,7 @@ WORDS = {**of_plans.WORDS, **of_sides.WORDS, **of_readings.WORDS}
 
 
 def words_of(kind: CaveatKind) -> Words:
-    """What a kind of caveat says; its code and values, if nobody has given it words yet."""
+    """What a kind of caveat says; its code and values, if it has no words yet."""
     plain = kind.code.replace("-", " ")
     return WORDS.get(kind.code) or Words(plain, "decide whether that matters here", _plain)
 

@@ -95,7 +95,7 @@ class ShiftObject(OfSeries):
         "the probability of this kind against the other", "item.certainty"
     )
     verdict: str = key("`better`, `worse`, …", "item.verdict")
-    undone: str | None = key("the release that took it back", _release("undone"))
+    undone: str | None = key("the release that undid it", _release("undone"))
 
 
 class NextVisitObject(Object):

@@ -91,7 +91,7 @@ def _columns(table: sa.Table, lead: Sequence[str]) -> str:
 
 def _between(table: sa.Table, key: str) -> str:
     name = f'"{table.name}"."{key}"'
-    # A run has its rows in the order of their own keys.
+    # A run has its rows in the order of their keys.
     order = "metric_id" if "metric_id" in table.c else "stream" if "stream" in table.c else "id"
     then = "" if order == key else f', "{table.name}"."{order}"'
     return f" WHERE {name} BETWEEN ? AND ? ORDER BY {name}{then}"
