@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import re
+import tokenize
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -37,24 +38,19 @@ ALLOWED = {"overran"}
 
 
 def sentences(path: Path) -> Iterator[tuple[int, str]]:
-    """Strings of a module that may be shown, with their lines; docstrings of commands too."""
-    tree = ast.parse(path.read_text(encoding="utf-8"))
-    docstrings = set()
-    for node in ast.walk(tree):
-        if isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef | ast.AsyncFunctionDef):
-            first = node.body[0] if node.body else None
-            command = "cli" in path.parts and getattr(node, "name", "") == "command"
-            if isinstance(first, ast.Expr) and not command:
-                docstrings.add(id(first.value))
-    for node in ast.walk(tree):
+    """Strings and comments of a module, with their lines."""
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
         text = getattr(node, "value", None)
-        shown = isinstance(node, ast.Constant) and id(node) not in docstrings
-        if shown and isinstance(text, str) and text not in ALLOWED:
-            yield getattr(node, "lineno", 0), text
+        if isinstance(node, ast.Constant) and isinstance(text, str) and text not in ALLOWED:
+            yield node.lineno, text
+    with path.open("rb") as file:
+        for token in tokenize.tokenize(file.readline):
+            if token.type == tokenize.COMMENT:
+                yield token.start[0], token.string
 
 
 @pytest.mark.parametrize("path", SOURCES, ids=lambda path: str(path.relative_to(ROOT / "src")))
-def test_all_that_is_shown_is_plain_english(path: Path) -> None:
+def test_all_that_is_read_is_plain_english(path: Path) -> None:
     wrong = [
         f"{path.name}:{line}: {text!r} has {found[0]!r}: {instead}"
         for line, text in sentences(path)
