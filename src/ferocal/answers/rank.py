@@ -10,13 +10,9 @@ import numpy as np
 
 from ferocal.analysis.caveats.kinds import Caveat
 from ferocal.analysis.data.index import (
-    INDEX,
     WhyNot,
-    add_index,
     deciding_places,
     index_scales,
-    index_series,
-    index_weights,
     why_not_in_index,
 )
 from ferocal.analysis.data.readings import Readings, choose_scales
@@ -33,6 +29,7 @@ from ferocal.analysis.rank.tally import Reversal, Tally, count_tallies, find_rev
 from ferocal.answers.answer import Answer, basis_of
 from ferocal.answers.circumstances import MixedStatistic, find_mixed_statistics
 from ferocal.answers.compare import find_barred, setting_of
+from ferocal.answers.composite import Composite, Composites, sign_of_cost
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.per import Per, differing_quantities, find_per, offset_of, per_unit
 from ferocal.answers.release_noise import with_release_floors
@@ -146,21 +143,6 @@ def rank(
     )
 
 
-@dataclass(frozen=True)
-class _Composite:
-    """Readings with an index, its place among their series, and what it is made of."""
-
-    readings: Readings
-    series: int
-    weights: Mapping[int, float]
-    parts: Mapping[str, list[tuple[int, float]]]
-
-    @property
-    def shares(self) -> dict[str, float]:
-        """The share of every part among all weights."""
-        return {name: sum(weight for _, weight in part) for name, part in self.parts.items()}
-
-
 class _Maker:
     """What all fields are made of: the readings with an index, and what values are divided by."""
 
@@ -180,8 +162,9 @@ class _Maker:
         self.barred = (
             find_barred(study, evidence, study.baseline, setting) if across != "benches" else {}
         )
-        self.readings, self.setting = with_release_floors(study, evidence.readings, setting)
+        self.readings, setting = with_release_floors(study, evidence.readings, setting)
         self.per_metric = None if per is None else _metric_named(self.readings, study, per)
+        self.composites = Composites(study, self.readings, setting, preference, self.per_metric)
         self.quantity: Per | None = None
         if per is not None and self.per_metric is None:
             cells = [c for field in self._cells() for c in field]
@@ -238,30 +221,24 @@ class _Maker:
         reasons = why_not_in_index(here, metrics)
         barred = {n: self._barred(n, cells) for n in metrics}
         reasons |= {n: WhyNot.NOT_COMPARABLE for n in metrics if barred[n] and n not in reasons}
-        whole = self._composite(here, scales, [n for n in metrics if n not in reasons], reasons)
+        members = [n for n in metrics if n not in reasons]
+        whole = self.composites.make(here, scales, members, reasons)
         found = {
             n: self._rank_metric(here, scales, n, [c for c in cells if c not in barred[n]])
             for n in metrics
         }
         ranked = {n: ranking for n, ranking in found.items() if ranking is not None}
-        composite = None
-        if whole is not None:
-            composite = self._rank(
-                whole.readings, whole.series, cells, self.quantity, whole.weights
-            )
+        composite = None if whole is None else self._rank_whole(whole, cells, self.quantity)
         if composite is None and not ranked:
             return None
-        changes: tuple[TippingPoint, ...] = ()
-        without: tuple[tuple[str, str], ...] = ()
-        if whole is not None and composite is not None:
-            changes, without = self._depends(here, whole, composite, cells)
+        changes, without = self._depends(here, whole, composite, cells)
         # The only metric that can be in a composite decides alone.
         alone = next((n for n in ranked if n not in reasons), next(iter(ranked), metrics[0]))
         resources = self._resources(cells)
         per = {
             r.name: self._rank(here, alone, cells, r)
             if whole is None
-            else self._rank(whole.readings, whole.series, cells, r, whole.weights)
+            else self._rank_whole(whole, cells, r)
             for r in resources
         }
         counted = [r for n, r in ranked.items() if self.preference is None or n not in reasons]
@@ -275,10 +252,7 @@ class _Maker:
             reversals=tuple(find_reversals(counted, self.across)),
             tallies=tuple(count_tallies(counted, self.across)),
             per_resource={name: ranking for name, ranking in per.items() if ranking is not None},
-            amounts={
-                r.name: {self._label(c): r.amounts[self._names([c])[0]] for c in cells}
-                for r in resources
-            },
+            amounts={r.name: self._amounts(r, cells) for r in resources},
             left_out=tuple((here.series[n], why) for n, why in reasons.items()),
             absent=tuple(here.series[n] for n in metrics if n not in ranked),
             decisive=list(ranked).index(alone) if ranked else 0,
@@ -289,6 +263,16 @@ class _Maker:
             ),
         )
 
+    def _rank_whole(
+        self, whole: Composite, cells: Sequence[tuple[int, int]], per: Per | None
+    ) -> Ranking | None:
+        return self._rank(whole.readings, whole.series, cells, per, whole.weights)
+
+    def _amounts(self, resource: Per, cells: Sequence[tuple[int, int]]) -> dict[str, float]:
+        """How much of a resource each contestant has."""
+        names = self._names(cells)
+        return {self._label(c): resource.amounts[n] for c, n in zip(cells, names, strict=True)}
+
     def _barred(
         self, series: int, cells: Sequence[tuple[int, int]]
     ) -> dict[tuple[int, int], Caveat]:
@@ -298,34 +282,16 @@ class _Maker:
                  for c, (b, n) in zip(cells, self._names(cells), strict=True)}  # fmt: skip
         return {cell: reason for cell, reason in found.items() if reason is not None}
 
-    def _composite(
-        self,
-        here: Readings,
-        scales: tuple[Scale, ...],
-        members: Sequence[int],
-        reasons: dict[int, WhyNot],
-    ) -> _Composite | None:
-        """All metrics together, None where fewer than two can enter, of those that have a weight.
-
-        What has none is added to the ``reasons``. Weights that are asked for count in any case.
-        """
-        weights = index_weights(self._weighted(members), members)
-        reasons |= {n: WhyNot.NO_WEIGHT for n in members if n not in weights}
-        if len(weights) < (2 if self.preference is None else 1):
-            return None
-        name = self.preference or INDEX
-        index = index_series(here, list(weights), self.study.head.margin, name)
-        extended, place = self._with_index(here, scales, {index: dict(weights)})
-        return _Composite(extended, place, weights, self._parts(here.series, weights))
-
     def _depends(
         self,
         here: Readings,
-        whole: _Composite,
-        ranking: Ranking,
+        whole: Composite | None,
+        ranking: Ranking | None,
         cells: Sequence[tuple[int, int]],
     ) -> tuple[tuple[TippingPoint, ...], tuple[tuple[str, str], ...]]:
         """At which weights another leads, and who does without each part of the composite."""
+        if whole is None or ranking is None:
+            return (), ()
         names = [self._label(c) for c in cells]
         offsets = self._offsets(cells, here, list(whole.weights))
         values = turned_means(here, index_scales(here), list(whole.weights), cells, offsets)
@@ -345,55 +311,6 @@ class _Maker:
         codes = np.array([b * len(readings.configurations) + c for b, c in cells])
         return readings.select(np.isin(readings.cell_of, codes))
 
-    def _weighted(self, members: Sequence[int]) -> list[Series]:
-        """All series, the members of the composite with the weights that are preferred."""
-        series = list(self.readings.series)
-        if self.preference is None:
-            return series
-        wanted = self.study.file.preference[self.preference].weights
-        groups: dict[str, set[str]] = {}
-        for n in members:
-            if series[n].workload not in wanted:
-                groups.setdefault(series[n].group, set()).add(series[n].workload)
-        for n in members:
-            own = wanted.get(series[n].workload)
-            group = wanted.get(series[n].group, 0.0) / len(groups.get(series[n].group, {""}))
-            series[n] = replace(series[n], weight=group if own is None else own)
-        return series
-
-    def _parts(
-        self, series: Sequence[Series], weights: Mapping[int, float]
-    ) -> dict[str, list[tuple[int, float]]]:
-        """The parts of the composite by name, with the columns of their metrics."""
-        wanted = {}
-        if self.preference is not None:
-            wanted = self.study.file.preference[self.preference].weights
-        parts: dict[str, list[tuple[int, float]]] = {}
-        for column, (n, weight) in enumerate(weights.items()):
-            s = series[n]
-            name = s.group if s.group in wanted and s.workload not in wanted else s.workload
-            parts.setdefault(name, []).append((column, weight))
-        return parts
-
-    def _with_index(
-        self,
-        readings: Readings,
-        scales: tuple[Scale, ...],
-        indices: dict[Series, dict[int, float]],
-    ) -> tuple[Readings, int]:
-        """The readings with an index, over the metric that it is per where there is one."""
-        if self.per_metric is not None:
-            n = self.per_metric
-            indices = {
-                s: {**w, n: w.get(n, 0.0) + _sign_of_cost(readings.series[n])}
-                for s, w in indices.items()
-            }
-        extended, _ = add_index(readings, scales, indices, as_read=True)
-        # An index varies in its own way, which all of its releases may show.
-        everything, _ = add_index(self.readings, choose_scales(self.readings), indices)
-        _, self.setting = with_release_floors(self.study, everything, self.setting)
-        return extended, len(readings.series)
-
     def _rank_metric(
         self,
         readings: Readings,
@@ -410,7 +327,7 @@ class _Maker:
             return None
         s = readings.series[series]
         index = replace(s, unit="1", better="higher")
-        extended, place = self._with_index(readings, scales, {index: {series: 1.0}})
+        extended, place = self.composites.with_index(readings, scales, {index: {series: 1.0}})
         return self._rank(extended, place, cells, None, {series: 1.0})
 
     def _rank(
@@ -446,7 +363,7 @@ class _Maker:
             readings,
             series,
             contestants,
-            self.setting,
+            self.composites.setting,
             confidence=self.evidence.confidence,
             relative_to=self._base(cells) if relative else None,
         )
@@ -472,7 +389,7 @@ class _Maker:
             return np.zeros(shape)
         scales = index_scales(readings)
         mean = turned_means(readings, scales, [self.per_metric], cells, np.zeros((len(cells), 1)))
-        column = _sign_of_cost(readings.series[self.per_metric]) * mean
+        column = sign_of_cost(readings.series[self.per_metric]) * mean
         return np.broadcast_to(column, shape)
 
     def _resources(self, cells: Sequence[tuple[int, int]]) -> list[Per]:
@@ -499,11 +416,6 @@ def rank_values(study: Study, evidence: Evidence, series: Series) -> tuple[Stand
     names = readings.configurations
     contestants = [Contestant(b, c) for b, c in cells if names[c] != CONTROL]
     return value_contestants(readings, place, contestants, setting, confidence=evidence.confidence)
-
-
-def _sign_of_cost(series: Series) -> float:
-    """How a metric enters what is per it: it is divided by, whatever direction is better."""
-    return 1.0 if series.better == "lower" else -1.0
 
 
 def _metric_named(readings: Readings, study: Study, name: str) -> int | None:
