@@ -6,7 +6,7 @@ import operator
 from collections.abc import Callable
 from typing import TYPE_CHECKING, NamedTuple
 
-from ferocal.documents.factors import inseparable_text, interaction_sentence, part_line
+from ferocal.documents.factor_lines import inseparable_text, interaction_sentence, part_line
 from ferocal.documents.objects.base import Object, Text, key, of_item, of_parts, or_none
 from ferocal.documents.objects.shared import CRITERIA_CHANGED, EXCLUDED, LEFT_OUT
 

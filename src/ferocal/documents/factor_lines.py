@@ -1,0 +1,213 @@
+"""What is said of factors, line by line: levels, interactions, parts, scaling."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from ferocal.analysis.data.series import share_of
+from ferocal.analysis.inference.verdicts import CHANGED, Verdict
+from ferocal.documents.numbers import (
+    change_decimals,
+    change_text,
+    interval_shape,
+)
+from ferocal.plan.separation import confounded_text
+from ferocal.terms.numbers import grouped, significant
+from ferocal.terms.wording import listed
+
+if TYPE_CHECKING:
+    from ferocal.analysis.data.series import Series
+    from ferocal.analysis.factors.results import (
+        Decomposition,
+        FactorEffect,
+        Interaction,
+        Judged,
+        Scaling,
+    )
+    from ferocal.answers.factors import BenchFactors, Inseparable
+
+# Of more, what decides is shown, and the rest with --detail.
+_MOST_NAMED = 4
+_MOST_SENTENCES = 3
+_MOST_PARTS = 6
+# What the parts leave of a whole change is said from a thousandth on.
+_REST = 1e-3
+_SPOKEN = (*CHANGED, Verdict.EQUIVALENT, Verdict.INCONCLUSIVE, Verdict.SEEN_ONCE)
+_WITH_CHANGE = (*CHANGED, Verdict.SEEN_ONCE)
+
+
+def level_lines(bench: BenchFactors) -> Iterator[tuple[str, str]]:
+    """For every level what it makes better and worse, and what it leaves as it is."""
+    told: set[frozenset[str]] = set()
+    for factor, levels in bench.factors.items():
+        for level in levels[1:]:
+            own = [e for e in bench.effects if (e.factor, e.level) == (factor, level)]
+            # What came with it for a few metrics only stands below the table.
+            together = list(own[0].together) if len({e.together for e in own}) == 1 else []
+            members = frozenset([f"{factor}={level}", *together])
+            if members in told:
+                continue  # what always comes together is one line
+            told.add(members)
+            others = [t.partition(":")[0].replace("=", " ") for t in together]
+            yield listed([f"{factor} {level}", *others]), _level_text(own)
+
+
+def _level_text(effects: Sequence[FactorEffect]) -> str:
+    index = next((e.judged for e in effects if not e.series.workload), None)
+    metrics = [e.judged for e in effects if e.series.workload and e.judged is not None]
+    if not metrics and index is None:
+        return "unknown: it always changed together with others"
+    metrics.sort(key=lambda j: -abs(j.mean) if j.scale == "ratio" else 0.0)
+    parts = []
+    for verdict in _SPOKEN:
+        names = [_named(j) for j in metrics if j.verdict is verdict]
+        if names:
+            rest = len(names) - _MOST_NAMED
+            text = ", ".join(names[:_MOST_NAMED]) + (f", {rest} more" if rest > 0 else "")
+            parts.append(f"{verdict}: {text}")
+    if index is None:
+        return "; ".join(parts)
+    # Beside changes of times, which are better lower, its own direction has to be said.
+    said = [] if index.verdict in CHANGED else [str(index.verdict)]
+    about = ", ".join([*said, f"{index.series.better} is better"])
+    return "; ".join([f"index {change_text(index)} ({about})", *parts])
+
+
+def _named(judged: Judged) -> str:
+    title = judged.series.title
+    return f"{title} {change_text(judged)}" if judged.verdict in _WITH_CHANGE else title
+
+
+def interaction_sentences(interactions: Sequence[Interaction]) -> Iterator[str]:
+    """What is shown to act on each other, the largest first, in words."""
+    groups: dict[tuple[Series, str, str, str], list[Interaction]] = {}
+    for i in interactions:
+        if i.judged.verdict in CHANGED and i.series.workload:
+            groups.setdefault((i.series, i.factor, i.level, i.other), []).append(i)
+    if any(not math.isnan(i.judged.p_value) for i in interactions) and not groups:
+        pairs = list(dict.fromkeys(f"{i.other} and {i.factor}" for i in interactions))
+        which = listed(pairs) if len(pairs) <= 2 else "any two factors"
+        yield f"No interaction between {which} was detected."
+    for group in sorted(groups.values(), key=lambda g: -max(abs(i.judged.mean) for i in g)):
+        yield interaction_sentence(group)
+
+
+def interaction_sentence(group: Sequence[Interaction]) -> str:
+    """What a level does beside each of the levels of another factor."""
+    first = group[0]
+    beside = [
+        (first.with_first, first.other_first),
+        *((i.with_other, i.other_level) for i in group),
+    ]
+    by_verdict: dict[str, list[tuple[Judged, str]]] = {}
+    for judged, other in sorted(beside, key=lambda pair: -abs(pair[0].mean)):
+        by_verdict.setdefault(_verb(judged), []).append((judged, other))
+    shown = [verb for verb in ("gains", "loses") if verb in by_verdict]
+    quiet = [pair for verb, pairs in by_verdict.items() if verb not in shown for pair in pairs]
+    if not shown:
+        known = listed([f"{other} ({change_text(j)})" for j, other in quiet])
+        text = f"the effect of {first.level} on {first.series.title} differs between {known}"
+        return f"{text}; neither change is significant alone"
+    parts = [
+        f"{verb} with {listed([f'{other} ({change_text(j)})' for j, other in by_verdict[verb]])}"
+        for verb in shown
+    ]
+    text = f"{first.level} on {first.series.title} {', but '.join(parts)}"
+    if not quiet:
+        return text
+    known = listed([f"{o} ({change_text(j)}, {j.verdict})" for j, o in quiet])
+    return f"{text}, but not with {known}"
+
+
+def _verb(judged: Judged) -> str:
+    return {Verdict.BETTER: "gains", Verdict.WORSE: "loses"}.get(judged.verdict, "")
+
+
+def heading_of(parts: Sequence[Decomposition]) -> str:
+    """From where to where a change is divided, and what was measured between."""
+    if not parts:
+        return ""
+    names = list(parts[0].through)
+    rest = len(names) - _MOST_SENTENCES
+    shown = names if rest <= 1 else [*names[:_MOST_SENTENCES], f"{rest} others between"]
+    through = f", through {listed(shown)}" if shown else ""
+    return f"{parts[0].start} → {parts[0].end}{through}"
+
+
+def part_lines(parts: Sequence[Decomposition], *, detail: bool = False) -> list[str]:
+    """The whole changes as products (or sums) of the parts of factors."""
+    return limited([part_line(part) for part in parts], detail)
+
+
+def part_line(part: Decomposition) -> str:
+    """A whole change as the product, or the sum, of the parts of its factors."""
+    ratio = part.total.scale == "ratio"
+    joined = (" × " if ratio else " + ").join(
+        f"{share.factor} {change_text(share.judged)}" for share in part.parts
+    )
+    text = f"{part.series.title}: {change_text(part.total)} = {joined}"
+    if part.lacks and abs(part.rest) > _REST:
+        rest = share_of(part.rest + part.total.mean) if ratio else part.rest + part.total.mean
+        text += f"; measured as a whole {change_text(replace(part.total, change=rest))}"
+    shares = [s.share for s in part.parts]
+    # No share is reported of what may be noise.
+    shown = all(is_shown(judged) for judged in (part.total, *(s.judged for s in part.parts)))
+    if shown and len(shares) > 1 and all(0 <= share <= 1 for share in shares):
+        text += f" ({listed([f'{100 * share:.0f} %' for share in shares])} of it)"
+    return text
+
+
+def is_shown(judged: Judged) -> bool:
+    """Whether the interval of a change leaves out zero."""
+    return judged.low > 0 or judged.high < 0
+
+
+def _efficiency_interval(known: Judged) -> str:
+    """The interval of an efficiency, as it stands behind it; nothing where there is none."""
+    if not math.isfinite(known.high - known.low):
+        return ""
+    low, high = (100 * (1 + end) for end in (known.low, known.high))
+    places = change_decimals(known)
+    if interval_shape(low, high) == "even":
+        return f" ±{grouped((high - low) / 2, places)}"
+    return f" ({grouped(low, places)} … {grouped(high, places)})"
+
+
+def scaling_lines(scaling: Scaling) -> Iterator[str]:
+    """Speed and efficiency with every amount of a resource, and the serial share."""
+    title, factor = scaling.series.title, scaling.factor
+    for step in scaling.steps:
+        ideal = step.amount / scaling.least
+        known = step.efficiency
+        speed = significant(1 + step.speed.change, 3)
+        reached = grouped(100 * (1 + known.change), change_decimals(known))
+        half = _efficiency_interval(known)
+        yield (
+            f"{title}, {step.amount:g} {factor}: {speed} times as fast as with "
+            f"{scaling.least:g} (ideal {ideal:g}); efficiency {reached}{half} %, "
+            f"{change_text(known)} per unit of {factor}{'' if half else ', without an interval'}"
+        )
+    if scaling.serial is not None:
+        share, width = 100 * scaling.serial.share, 100 * scaling.serial_half_width
+        half = f" ±{significant(width, 2)}" if math.isfinite(width) else ""
+        yield f"{title}: serial share {significant(share, 2)}{half} % (Amdahl)"
+
+
+def inseparable_text(found: Inseparable) -> str:
+    """What cannot be told apart, as a sentence without its remedy."""
+    if found.moved is not None:
+        level, name = found.terms
+        return f"{name} ({found.moved}) moved with {level}: the change may be that of either"
+    if not found.effects:
+        return f"whether {listed(found.terms)} act on each other cannot be seen"
+    return confounded_text(found.effects)
+
+
+def limited(lines: list[str], detail: bool) -> list[str]:
+    """The first lines, and how many more there are, unless all are wanted."""
+    if detail or len(lines) <= _MOST_PARTS:
+        return lines
+    return [*lines[:_MOST_PARTS], f"{len(lines) - _MOST_PARTS} more: ferocal factors --detail"]
