@@ -145,7 +145,7 @@ def test_a_scratch_directory_taken_away_costs_no_run(small_study: Study, scratch
 
 ODD = {
     "deep": ("print('[' * 200_000 + ']' * 200_000)", "json", "nested too deep"),
-    "digits": ("print('{\"a\":' + '9' * 6000 + '}')", "json", "4300 digits"),
+    "digits": ("print('{\"a\":' + '9' * 6000 + '}')", "json", "thousands of digits"),
     "object": ('print(\'{"a": {"b": 1}}\')', "json", "is an object, not a number"),
     "stars": ("print(1)", "a**b.csv", "wrote no a**b.csv"),
     "elsewhere": ("print(1)", "/nowhere/*.csv", "wrote no /nowhere/*.csv"),
