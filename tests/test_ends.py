@@ -26,7 +26,7 @@ from conftest import PROGRAM, Ferocal, surroundings
 from ferocal.bench.execution import Completed
 from ferocal.errors import FerocalError
 from ferocal.ledger import connecting
-from ferocal.measure import search
+from ferocal.measure import extract
 from ferocal.measure.journal import _digest as journal_digest
 from ferocal.measure.lock import measuring_lock
 from ferocal.study.load import load_study
@@ -193,19 +193,19 @@ def test_a_value_amid_40_mb_of_output_is_found(small_study: Study) -> None:
 def test_a_long_output_is_searched_as_if_in_one_piece(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, pattern: str
 ) -> None:
-    monkeypatch.setattr(search, "_PIECE", 40)
-    monkeypatch.setattr(search, "_LONGEST", 30)
-    monkeypatch.setattr(search, "_BEFORE", 8)
+    monkeypatch.setattr(extract, "_PIECE", 40)
+    monkeypatch.setattr(extract, "_LONGEST", 30)
+    monkeypatch.setattr(extract, "_BEFORE", 8)
     rng, file = random.Random(5), tmp_path / "output"
     for _ in range(300):
         text = "".join(rng.choices(["a", "b", "1", "x", "\n", "é"], k=rng.randrange(400)))
         file.write_text(text, encoding="utf-8", newline="")
         completed = Completed(0, stdout=b"", stdout_size=1, whole=file)
         expected = [m.group(1) for m in re.compile(pattern, re.MULTILINE).finditer(text)]
-        assert search.find_matches(completed, pattern, most=1000) == expected
+        assert extract.find_matches(completed, pattern, most=1000) == expected
     file.write_text("x" * 500)
-    with pytest.raises(search.SearchError, match="no end in sight"):
-        search.find_matches(Completed(0, stdout_size=1, whole=file), "(x+)", most=9)
+    with pytest.raises(extract.SearchError, match="no end in sight"):
+        extract.find_matches(Completed(0, stdout_size=1, whole=file), "(x+)", most=9)
 
 
 @pytest.mark.parametrize("lock", ["IMMEDIATE", "EXCLUSIVE"])

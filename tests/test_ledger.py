@@ -36,7 +36,7 @@ from ferocal.ledger.records import (
     pack,
 )
 from ferocal.ledger.store import Ledger
-from ferocal.ledger.writing.marks import mark_runs
+from ferocal.ledger.writing.additions import mark_runs
 from ferocal.ledger.writing.merge import merge_ledgers
 from ferocal.ledger.writing.runs import Recorder
 from ferocal.traces.capture import Trace

@@ -31,10 +31,9 @@ from ferocal.errors import NothingToShowError
 from ferocal.ledger.opening import read_ledger
 from ferocal.ledger.reading.additions import read_claims, read_notes, read_references
 from ferocal.ledger.reading.integrity import Identity, read_identity
-from ferocal.ledger.reading.order import NOWHERE
 from ferocal.ledger.reading.runs import count_outcomes, read_failures
 from ferocal.ledger.reading.sessions import read_kinds_of_runs
-from ferocal.ledger.reading.visits import VisitRow
+from ferocal.ledger.reading.visits import NOWHERE, VisitRow
 from ferocal.ledger.records import Note, Reference
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study

@@ -6,8 +6,7 @@ import itertools
 from collections.abc import Mapping, Sequence
 
 from ferocal.analysis.data.readings import NO_ROUND, ROUND_STRIDE
-from ferocal.ledger.reading.order import TimePlace
-from ferocal.ledger.reading.visits import VisitRow
+from ferocal.ledger.reading.visits import TimePlace, VisitRow
 
 # By configuration and number of a round the place in time of its first visit.
 Places = dict[str, dict[int, TimePlace]]

@@ -56,7 +56,7 @@ def command(
     themselves are not changed; runs found in several are taken once. Programs and files that
     commands need are not copied.
     """
-    from ferocal.documents.combining import brought_lines, combination_document
+    from ferocal.documents.intake import brought_lines, combination_document
     from ferocal.intake.combining import combine_studies, plan_combination
 
     combined = plan_combination(directories, mappings, question)

@@ -136,7 +136,7 @@ def _check_options(given: dict[str, object]) -> None:
 def _publish_across(publish: Publication, directory: Path, selection: Selection) -> None:
     import ferocal
     from ferocal.documents.across import across_document
-    from ferocal.documents.objects.across import AcrossObject
+    from ferocal.documents.objects.compare import AcrossObject
 
     answer = ferocal.open(directory).across(selection)
     publish(lambda: across_document(answer), AcrossObject.make, answer)
@@ -153,7 +153,7 @@ def _publish_between(
     import ferocal
     from ferocal.answers.between import compare_between
     from ferocal.documents.between import between_document
-    from ferocal.documents.objects.between import BetweenObject
+    from ferocal.documents.objects.compare import BetweenObject
 
     opened = ferocal.open(directory)
     selection = selection.resolve(opened.study)

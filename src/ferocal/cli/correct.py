@@ -23,7 +23,7 @@ def command(directory: Path, run: str, metric: str, value: str, reason: str) -> 
     VALUE may be anything that `ferocal enter` accepts.
     """
     from ferocal.documents.numbers import reading_text
-    from ferocal.intake.correction import correct
+    from ferocal.intake.keeping import correct
     from ferocal.study.load import load_study
 
     corrected = correct(load_study(directory), run, metric, value, reason)

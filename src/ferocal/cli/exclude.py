@@ -21,7 +21,7 @@ def command(directory: Path, ids: tuple[str, ...], reason: str) -> None:
     excluded. ID is one that `ferocal runs` lists, or its beginning.
     """
     from ferocal.ledger.opening import open_ledger
-    from ferocal.ledger.writing.marks import mark_runs
+    from ferocal.ledger.writing.additions import mark_runs
     from ferocal.study.load import load_study
 
     # Damaged runs are left out in this way.

@@ -35,8 +35,8 @@ def command(
     A note is about a configuration, a workload, a run or several of these, or about the whole
     study. Without TEXT, all notes are listed. The report shows them.
     """
-    from ferocal.documents.notes import notes_document
     from ferocal.documents.objects.runs import NotesObject
+    from ferocal.documents.runs import notes_document
     from ferocal.ledger.opening import open_ledger, read_ledger
     from ferocal.ledger.reading.additions import read_notes
     from ferocal.ledger.reading.runs import resolve_run_ids

@@ -19,7 +19,7 @@ def command(directory: Path, ids: tuple[str, ...]) -> None:
     The ledger still records the exclusion and its reason.
     """
     from ferocal.ledger.opening import open_ledger
-    from ferocal.ledger.writing.marks import mark_runs
+    from ferocal.ledger.writing.additions import mark_runs
     from ferocal.study.load import load_study
 
     with open_ledger(directory, mask=load_study(directory).mask) as ledger:

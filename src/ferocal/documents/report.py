@@ -20,11 +20,10 @@ from ferocal.documents.chart import chart_document
 from ferocal.documents.claims import claims_document
 from ferocal.documents.compare import comparison_document, detail_blocks
 from ferocal.documents.factors import factors_document
-from ferocal.documents.notes import note_text
 from ferocal.documents.rank import ranking_document
 from ferocal.documents.references import references_document
 from ferocal.documents.remarks import corrected_lines
-from ferocal.documents.runs import set_aside_lines
+from ferocal.documents.runs import note_text, set_aside_lines
 from ferocal.documents.series import series_document
 from ferocal.documents.table import table_document
 from ferocal.terms.wording import be, counted

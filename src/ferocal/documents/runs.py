@@ -1,4 +1,4 @@
-"""A list of runs."""
+"""A list of runs, and of notes."""
 
 from __future__ import annotations
 
@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from ferocal.answers.runs import RunList
     from ferocal.ledger.reading.runs import RunReading, RunRow
     from ferocal.ledger.reading.visits import VisitRow
+    from ferocal.ledger.records import Note
 
 _CHART = 24
 _DIGITS = 5
@@ -199,3 +200,16 @@ def _count_line(listing: RunList) -> str:
     workloads = {run.workload for run in runs}
     of = f" of {next(iter(workloads))}" if len(workloads) == 1 else ""
     return f"{len(runs)} of {counted(listing.total, 'run')}{of}{order}{span}{details}"
+
+
+def notes_document(notes: Sequence[tuple[str, Note]]) -> Document:
+    """A line for each note: when it was made, on what, its text, and what is known of that."""
+    lines = [f"{at[:16]} {note_text(note)}" for at, note in notes]
+    return Document("", (sentences(lines or ['no notes yet; add one: ferocal note "no sound"']),))
+
+
+def note_text(note: Note) -> str:
+    """A note with its subject, and when and where that was seen as far as it is known."""
+    known = [note.date[:10] if note.date else "", note.source or ""]
+    seen = ", ".join(filter(None, known))
+    return f"{note.subject}: {note.text}" + (f" ({seen})" if seen else "")

@@ -1,15 +1,17 @@
-"""What is kept beforehand: claims as they stand now, noise floors of an earlier study."""
+"""What is kept beside readings: claims as they stand now, noise floors, corrections."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ferocal.errors import LedgerError, UsageError
+from ferocal.intake.typed import TypedError, TypedReading, parse_typed
 from ferocal.ledger.opening import open_ledger
-from ferocal.ledger.records import NoiseFloorRecord
-from ferocal.ledger.writing.additions import record_noise_floors
-from ferocal.ledger.writing.claims import freeze_claims
+from ferocal.ledger.reading.runs import ID_LENGTH, resolve_run_ids, workload_of_run
+from ferocal.ledger.records import NoiseFloorRecord, Value
+from ferocal.ledger.writing.additions import correct_reading, freeze_claims, record_noise_floors
 from ferocal.study.claims import claims_of
 from ferocal.study.load import Study
 
@@ -47,3 +49,41 @@ def bring_noise_floors(study: Study, floors: Sequence[NoiseFloorRecord]) -> None
     """
     with open_ledger(study.directory, create=True, mask=study.mask) as ledger:
         record_noise_floors(ledger, floors)
+
+
+@dataclass(frozen=True)
+class Corrected:
+    """A reading that was corrected: of which run, what it was and is now, in which unit."""
+
+    run: str
+    before: float
+    now: TypedReading
+    unit: str
+
+
+def correct(study: Study, run: str, metric: str, text: str, reason: str) -> Corrected:
+    """Correct a reading; ``text`` is what was typed for it.
+
+    Raises
+    ------
+    UsageError
+        When the run or the metric is unknown, or the value not understood.
+    LedgerError
+        When the ledger is missing, or cannot be written.
+    """
+    with open_ledger(study.directory, mask=study.mask) as ledger:
+        (key,) = resolve_run_ids(ledger, [run])
+        uid, workload = workload_of_run(ledger, key)
+        declared = {(w, n): m for w, n, m in study.read_metrics()}.get((workload, metric))
+        if declared is None:
+            raise UsageError(f'{workload} has no metric "{metric}" in the study file')
+        try:
+            read = parse_typed(text, declared.unit, plausible=declared.plausible)
+        except TypedError as error:
+            raise UsageError(f"{error}; nothing was changed") from None
+        value = Value(
+            workload, metric, declared.unit, read.value,
+            low=read.low, high=read.high, bound=read.bound,
+        )  # fmt: skip
+        before = correct_reading(ledger, key, value, reason)
+    return Corrected(uid[:ID_LENGTH], before, read, declared.unit)

@@ -12,6 +12,7 @@ import numpy as np
 from ferocal.intake.cells import Cells, parse_numbers, read_cells, what_is_wrong
 from ferocal.intake.columns import Columns, Labels, combine, repeats
 from ferocal.intake.lookup import (
+    Problems,
     check_better,
     find_benches,
     find_configurations,
@@ -19,7 +20,6 @@ from ferocal.intake.lookup import (
     find_series,
     of_metrics,
 )
-from ferocal.intake.problems import Problems
 from ferocal.ledger.records import Mark
 from ferocal.study.metrics import STATISTICS
 from ferocal.terms.bounds import (

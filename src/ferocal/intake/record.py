@@ -20,8 +20,8 @@ from ferocal.ledger.reading.sessions import find_load
 from ferocal.ledger.reading.visits import NamedVisit, read_named_visits
 from ferocal.ledger.records import SessionRecord
 from ferocal.ledger.store import Ledger
+from ferocal.ledger.writing.additions import freeze_claims
 from ferocal.ledger.writing.batch import Batch, BatchAbsence, BatchVisit, record_batch
-from ferocal.ledger.writing.claims import freeze_claims
 from ferocal.study.claims import claims_of
 from ferocal.study.criteria import criteria_of
 from ferocal.traces.capture import Trace

@@ -15,7 +15,7 @@ from ferocal.ledger.opening import open_ledger
 from ferocal.ledger.reading.planned import slots_of, wanted_metrics
 from ferocal.ledger.reading.runs import settled_slots
 from ferocal.ledger.records import SessionRecord
-from ferocal.ledger.writing.claims import freeze_claims
+from ferocal.ledger.writing.additions import freeze_claims
 from ferocal.ledger.writing.runs import Recorder
 from ferocal.measure.lock import measuring_lock
 from ferocal.measure.padding import visit_context

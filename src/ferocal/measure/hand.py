@@ -12,7 +12,7 @@ from ferocal.intake.typed import TypedReading
 from ferocal.ledger.reading.runs import read_values
 from ferocal.ledger.records import Absence, Ending, Outcome, Slot, Value
 from ferocal.ledger.store import Ledger
-from ferocal.ledger.writing.corrections import correct_reading
+from ferocal.ledger.writing.additions import correct_reading
 from ferocal.measure.progress import Answer, Observer, Question
 from ferocal.measure.traces import summarise_captures
 from ferocal.study.load import Study

@@ -10,14 +10,19 @@ import numpy as np
 
 from ferocal.analysis.data.readings import Readings, VisitSummaries
 from ferocal.analysis.data.segments import FloatArray, IntArray
-from ferocal.analysis.inference.moments import Moments, group_moments
 from ferocal.analysis.inference.noise_floors import (
     KNOWN_DEGREES,
     NoiseFloor,
     SideOfFloor,
     floor_error,
 )
-from ferocal.analysis.inference.sides import PairedRounds, pair_rounds, visits_of_sides
+from ferocal.analysis.inference.sides import (
+    Moments,
+    PairedRounds,
+    group_moments,
+    pair_rounds,
+    visits_of_sides,
+)
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.inference.verdicts import CONFIDENCE
 from ferocal.analysis.inference.weights import Arm, Contrast, Terms, find_terms

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from ferocal.analysis.inference.power import MOST_ROUNDS
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.documents.answer import answer_lines
+from ferocal.documents.between import crossing_sentence
 from ferocal.documents.caveats.remarks import Remark, make_remarks
 from ferocal.documents.caveats.words import caveat_text, seen_text, words_of
 from ferocal.documents.next_steps import next_steps
@@ -193,3 +194,107 @@ class ComparisonObject(Object):
             return self
         effects = [e for e in self.effects if is_asked(Verdict(e.verdict), verdicts)]
         return self.model_copy(update={"effects": effects})
+
+
+class LeadObject(Object):
+    """A bench against the first one."""
+
+    workload: str = key("what was run", "series.workload")
+    metric: str = key("what was read", "series.metric")
+    configuration: str = key("under which configuration")
+    bench: str = key("the bench")
+    other: str = key("the first bench")
+    leader: str | None = key("the bench that is shown to be better")
+    scale: str = key("`ratio`: changes are shares; `difference`: in the unit", "estimate.scale")
+    change: float | None = key("the bench over the first one", "estimate.change")
+    low: float | None = key("lower end of its interval", "estimate.low")
+    high: float | None = key("upper end of it", "estimate.high")
+    p_adjusted: float | None = key("p-value, adjusted among all of these", "estimate.p_adjusted")
+    verdict: str = key(
+        "whether the bench is `better`, `worse`, `equivalent`, …", "estimate.verdict"
+    )
+
+
+class LeadChangeObject(Object):
+    """A lead that changed hands."""
+
+    workload: str = key("what was run", "series.workload")
+    metric: str = key("what was read", "series.metric")
+    bench: str = key("the bench")
+    other: str = key("the first bench")
+    last: str = key("the last configuration of the former lead", "before.last")
+    former: str = key("who led until then", "before.leader")
+    former_change: float | None = key("the bench over the first one until then", "before.change")
+    first_configuration: str = key("the first configuration of the new lead", "after.first")
+    leader: str = key("who leads since", "after.leader")
+    change: float | None = key("the bench over the first one since", "after.change")
+
+
+class AcrossObject(Object):
+    """`ferocal compare --across benches --json`."""
+
+    question: str = key("the question of the study")
+    first_bench: str = key("the bench that the others are compared with")
+    factor: str | None = key("the factor whose levels follow each other")
+    confidence: float = key("the level of intervals")
+    excluded: int = EXCLUDED
+    left_out: int = LEFT_OUT
+    order: list[str] = key("configurations in their order")
+    leads: list[LeadObject] = key("who leads, metric by metric")
+    changes: list[LeadChangeObject] = key("where a lead changed hands")
+    differing: dict[str, dict[str, str]] = key("facts of hardware that differ, by bench")
+
+
+class DifferenceObject(Object):
+    """A change in one place against the same in another."""
+
+    bench: str = key("where the first was measured", "first.bench")
+    configuration: str = key("what is compared", "first.configuration")
+    baseline: str = key("with what it is compared", "first.baseline")
+    workload: str = key("of the first", "series.workload")
+    metric: str = key("of the first", "series.metric")
+    first_place: str = key("where the first change was seen")
+    second_place: str = key("where the second was")
+    first_change: float | None = key("the first change", "first.change")
+    second: float | None = key("the second change", "second.change")
+    scale: str = key("`ratio`: changes are shares; `difference`: in the unit", "estimate.scale")
+    change: float | None = key(
+        "the second over the first, less one; a difference of differences in the unit",
+        "estimate.change",
+    )
+    low: float | None = key("lower end of its interval", "estimate.low")
+    high: float | None = key("upper end of it", "estimate.high")
+    p_adjusted: float | None = key(
+        "p-value after Holm's adjustment among all of these", "estimate.p_adjusted"
+    )
+    verdict: str = key(
+        "whether the second is `better`, `worse`, `equivalent` or that is `inconclusive`",
+        "estimate.verdict",
+    )
+
+
+class CrossingObject(Object):
+    """Where curves over the size of a problem cross."""
+
+    bench: str = key("where")
+    configuration: str = key("what is compared")
+    baseline: str = key("with what")
+    sized_workload: str = key("the workload that has sizes")
+    metric: str = key("what was read")
+    parameter: str = key("what the size is of")
+    size: float = key("where both are alike", "crossing.size")
+    low: float | None = key("lower end of its 95 % interval", "crossing.low")
+    high: float | None = key("upper end of it", "crossing.high")
+    better_above: bool = key("whether the configuration is better beyond", "crossing.better_above")
+    text: str = key("the same in words", crossing_sentence)
+
+
+class BetweenObject(Object):
+    """`ferocal compare --between --json`."""
+
+    question: str = key("the question of the study")
+    kind: str = key("between what: `workload`, `size`, `bench`, `study`, a factor")
+    baseline: str = key("with what configurations are compared")
+    differences: list[DifferenceObject] = key("the changes in one place against those in another")
+    crossings: list[CrossingObject] = key("where curves over sizes cross")
+    skipped: list[str] = key("what could not be compared")

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from ferocal.documents.objects.across import AcrossObject
 from ferocal.documents.objects.base import Object
-from ferocal.documents.objects.between import BetweenObject
 from ferocal.documents.objects.claims import ClaimsObject
-from ferocal.documents.objects.compare import ComparisonObject
+from ferocal.documents.objects.compare import AcrossObject, BetweenObject, ComparisonObject
 from ferocal.documents.objects.factors import FactorsObject
 from ferocal.documents.objects.inspect import (
     InspectionObject,

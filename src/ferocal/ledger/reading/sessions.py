@@ -9,7 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from ferocal.ledger import schema
-from ferocal.ledger.reading.order import places_in_time
+from ferocal.ledger.reading.visits import places_in_time
 from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
 

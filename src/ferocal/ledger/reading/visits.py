@@ -1,16 +1,21 @@
-"""Visits, the facts and conditions around them, and where the bench was last."""
+"""Visits, and their order in time, whatever the clock of the machine did meanwhile."""
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import Any
 
 import sqlalchemy as sa
 
 from ferocal.ledger import schema
-from ferocal.ledger.reading.order import NOWHERE, TimePlace, places_in_time
 from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
+
+# Compared with each other.
+TimePlace = tuple[str, int]
+# The time of what has none.
+NOWHERE: TimePlace = ("", 0)
 
 
 @dataclass(frozen=True)
@@ -119,3 +124,20 @@ def was_visited(ledger: Ledger, bench: str) -> bool:
     """Whether any visit to a bench has been recorded."""
     c = schema.visit.c
     return bool(ledger.rows(sa.select(c.id).where(c.bench == bench).limit(1)))
+
+
+def places_in_time(rows: Iterable[tuple[int, str, bool]]) -> dict[int, TimePlace]:
+    """What rows are ordered by, from their keys (ascending), times, and whether they are live.
+
+    Those that were recorded as they happened follow each other by their keys, even if the clock
+    was set back meanwhile; others have their stated time.
+    """
+    places: dict[int, TimePlace] = {}
+    latest = ""
+    for key, time, live in rows:
+        if live:
+            latest = max(latest, time)
+            places[key] = (latest, key)
+        else:
+            places[key] = (time, 0)
+    return places

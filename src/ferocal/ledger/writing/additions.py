@@ -1,13 +1,19 @@
-"""Rows that are only ever added: notes, references, noise floors, looks at a bench."""
+"""Rows that are only ever added: notes, references, noise floors, looks, marks, claims."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+import sqlalchemy as sa
+
+from ferocal.errors import UsageError
 from ferocal.ledger import schema
-from ferocal.ledger.records import NoiseFloorRecord, Note, Reference
+from ferocal.ledger.reading.corrections import read_corrections
+from ferocal.ledger.reading.runs import describe_runs, read_excluded, resolve_run_ids
+from ferocal.ledger.records import NoiseFloorRecord, Note, Reference, Value
 from ferocal.ledger.store import Ledger
+from ferocal.study.claims import digest_of
 from ferocal.terms.times import now
 
 
@@ -29,3 +35,103 @@ def record_noise_floors(ledger: Ledger, floors: Sequence[NoiseFloorRecord]) -> N
 def record_look(ledger: Ledger, bench: str, figures: Mapping[str, Any]) -> None:
     """Record what a look at a bench has shown."""
     ledger.insert(schema.bench_look, at=now(), bench=bench, figures=dict(figures))
+
+
+def mark_runs(ledger: Ledger, ids: Sequence[str], *, excluded: bool, reason: str) -> list[str]:
+    """Exclude runs, or lift their exclusion; returns the runs in words.
+
+    Raises
+    ------
+    UsageError
+        When a run is unknown, or is marked so already; then nothing is marked.
+    """
+    # Nobody else marks between looking at the marks and adding to them.
+    with ledger.together():
+        keys = resolve_run_ids(ledger, ids)
+        now_excluded = read_excluded(ledger)
+        idle = [
+            text for text, key in zip(ids, keys, strict=True) if (key in now_excluded) == excluded
+        ]
+        if idle:
+            state = "excluded already" if excluded else "not excluded"
+            raise UsageError(f"{', '.join(idle)}: {state}; nothing was marked")
+        distinct = list(dict.fromkeys(keys))
+        ledger.insert_all(
+            schema.mark,
+            [{"run_id": key, "excluded": excluded, "reason": reason} for key in distinct],
+        )
+        return describe_runs(ledger, distinct)
+
+
+def correct_reading(ledger: Ledger, run_id: int, value: Value, reason: str) -> float:
+    """Correct a reading of a run; returns what it was before, as corrected until now.
+
+    Raises
+    ------
+    UsageError
+        When the run has no reading of that metric; the message lists those that it has.
+    LedgerError
+        When the ledger cannot be written.
+    """
+    reading, metric = schema.reading.c, schema.metric.c
+    query = (
+        sa.select(metric.name, metric.id, reading.value)
+        .join_from(schema.reading, schema.metric)
+        .where(reading.run_id == run_id)
+    )
+    with ledger.together():
+        known = {name: (key, old) for name, key, old in ledger.rows(query)}
+        if value.metric not in known:
+            names = ", ".join(known) or "none"
+            raise UsageError(
+                f'the run has no reading of "{value.metric}"; it has {names}. Nothing was changed'
+            )
+        key, old = known[value.metric]
+        earlier = read_corrections(ledger).get((run_id, key))
+        if earlier is not None:
+            old = earlier.value
+        row = {
+            "run_id": run_id,
+            "metric_id": key,
+            "value": value.value,
+            "low": value.low,
+            "high": value.high,
+            "bound": value.bound,
+            "reason": reason,
+        }
+        ledger.insert_all(schema.correction, [row])
+    return float(old)
+
+
+def freeze_claims(ledger: Ledger, claims: Mapping[str, Mapping[str, Any]]) -> int:
+    """Keep the claims that are new or changed; returns how many these were.
+
+    Raises
+    ------
+    LedgerError
+        When the ledger cannot be written.
+    """
+    if not _fresh(claims, {tuple(row) for row in ledger.rows(_KNOWN)}):
+        return 0
+    with ledger.transaction() as connection:
+        fresh = _fresh(claims, {tuple(row) for row in connection.execute(_KNOWN)})
+        read = connection.scalar(sa.select(sa.func.count()).select_from(schema.reading))
+        for name, digest, content in fresh:
+            values = {"name": name, "digest": digest, "content": content}
+            ledger.insert(schema.claim, connection, at=now(), before_readings=not read, **values)
+    return len(fresh)
+
+
+_KNOWN = sa.select(schema.claim.c.name, schema.claim.c.digest)
+
+
+def _fresh(
+    claims: Mapping[str, Mapping[str, Any]], known: set[tuple[Any, ...]]
+) -> list[tuple[str, str, dict[str, Any]]]:
+    """Name, digest and content of claims that are not kept as they are."""
+    digests = {name: digest_of(content) for name, content in claims.items()}
+    return [
+        (name, digest, dict(claims[name]))
+        for name, digest in digests.items()
+        if (name, digest) not in known
+    ]
