@@ -51,6 +51,11 @@ def in_seconds() -> Readings:
     return with_series(clean(), unit="s")
 
 
+def redefined(workload: str) -> Context:
+    change = DefinitionChange("files", workload, "2026-05-01", workload=workload)
+    return Context(definition_changes=[change])
+
+
 def case(readings: Readings, context: Context | None = None, **setting: Any) -> Case:
     return readings, Setting(**setting), context or Context()
 
@@ -200,8 +205,8 @@ CASES: dict[str, tuple[Case, Case]] = {
         case(clean(), sides(software=({"libc": only("2")}, {"libc": only("2")}))),
     ),
     "definition-changed": (
-        case(clean(), Context(definition_changes=[DefinitionChange("was r61", workload="flight")])),
-        case(clean(), Context(definition_changes=[DefinitionChange("was r61", workload="soak")])),
+        case(clean(), redefined("flight")),
+        case(clean(), redefined("soak")),
     ),
     "unproven": (
         case(clean(), Context(unproven={"other": ["driver=r64"]}), differing=SEVERAL),

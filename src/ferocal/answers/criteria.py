@@ -11,11 +11,8 @@ from ferocal.ledger.reading.sessions import SessionCriteria, Snapshot
 from ferocal.study.criteria import JUDGING, judging
 from ferocal.study.load import Study
 from ferocal.study.model import StudyFile
-from ferocal.terms.wording import listed
 
 MetricKey = tuple[str, str]
-# More metrics than this are counted in a sentence instead of named.
-_MOST_NAMED = 3
 
 
 @dataclass(frozen=True)
@@ -32,30 +29,17 @@ class CriteriaChange:
     now: Any
     since: str | None
 
-    @property
-    def text(self) -> str:
-        """The change as a sentence."""
-        since = "" if self.since is None else f" (in use since {self.since})"
-        names = [" ".join(place) for place in self.places]
-        of = listed(names) if len(names) <= _MOST_NAMED else f"{len(names)} metrics"
-        noun = {"better": "better direction"}.get(self.aspect, self.aspect)
-        return (
-            f"{noun} of {of} changed from {self.before} to {self.now} since measuring began{since}"
-        )
-
 
 @dataclass(frozen=True)
 class StudyChange:
-    """Something of the study as a whole that is not what it was when measuring began."""
+    """Something of the study as a whole that is not what it was when measuring began.
+
+    ``aspect`` is what was changed; a baseline may be "", which is the first configuration.
+    """
 
     aspect: str
     before: str
     now: str
-
-    @property
-    def text(self) -> str:
-        """The change as a sentence."""
-        return f"{self.aspect} changed from {self.before} to {self.now} since measuring began"
 
 
 def find_study_changes(study: Study, snapshots: Sequence[Snapshot]) -> tuple[StudyChange, ...]:
@@ -70,18 +54,18 @@ def find_study_changes(study: Study, snapshots: Sequence[Snapshot]) -> tuple[Stu
 
 
 def _whole_study(file: StudyFile) -> list[tuple[str, str]]:
-    """What a study asks as a whole, by what it is called in sentences."""
+    """What a study asks as a whole, by aspect."""
     chosen, head = file.configuration, file.study
     baseline = chosen.baseline
     if isinstance(baseline, dict):
         baseline = "+".join(baseline.values())
     return [
-        ("the question", f'"{head.question}"'),
-        ("the baseline", baseline or "the first configuration"),
-        ("the schedule", head.schedule),
-        ("the number of rounds", str(head.rounds)),
-        ("the number of runs per visit", str(head.runs)),
-        ("the design", chosen.design),
+        ("question", head.question),
+        ("baseline", baseline or ""),
+        ("schedule", head.schedule),
+        ("rounds", str(head.rounds)),
+        ("runs", str(head.runs)),
+        ("design", chosen.design),
     ]
 
 
@@ -135,10 +119,10 @@ def _since(history: Sequence[tuple[str, Mapping[str, Any]]], aspect: str, now: A
     return since
 
 
-def changes_by_place(changes: Sequence[CriteriaChange]) -> dict[MetricKey, list[str]]:
-    """The sentences on every workload and metric."""
-    found: dict[MetricKey, list[str]] = {}
+def changes_by_place(changes: Sequence[CriteriaChange]) -> dict[MetricKey, list[CriteriaChange]]:
+    """The changes of every workload and metric."""
+    found: dict[MetricKey, list[CriteriaChange]] = {}
     for change in changes:
         for place in change.places:
-            found.setdefault(place, []).append(change.text)
+            found.setdefault(place, []).append(change)
     return found

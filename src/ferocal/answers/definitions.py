@@ -27,10 +27,15 @@ _OF_METRIC = ("kind", "unit", "source", "read", "statistic", "limit")
 class DefinitionChange:
     """Something that was defined otherwise when it was measured.
 
-    ``configuration`` and ``workload`` say which readings that bears on, None for all.
+    ``aspect`` is the key that was changed, ``of`` what has it, "" for the study. With "levels" a
+    configuration had others and with "metrics" a workload had some that are gone, which are
+    ``was``. ``configuration`` and ``workload`` say which readings that bears on, None for all.
     """
 
-    text: str
+    aspect: str
+    of: str
+    since: str
+    was: tuple[str, ...] = ()
     configuration: str | None = None
     workload: str | None = None
     metric: str | None = None
@@ -52,8 +57,7 @@ def find_definition_changes(
         if before is None:
             continue
         if _differing(study.mask, before.study, study.head, ("prepare",)):
-            text = f"`prepare` has changed since {snapshot.started_at[:10]}"
-            found[DefinitionChange(text)] = None
+            found[DefinitionChange("prepare", "", snapshot.started_at[:10])] = None
         for change in _level_changes(study, before, snapshot):
             found[change] = None
         for workload in snapshot.workloads:
@@ -72,22 +76,19 @@ def parse_study(text: str) -> StudyFile | None:
 
 
 def _level_changes(study: Study, before: StudyFile, snapshot: Snapshot) -> list[DefinitionChange]:
-    changes = []
+    changes, day = [], snapshot.started_at[:10]
     for name, levels in snapshot.configurations:
         for factor, level in levels.items():
             old, new = (_level(file, factor, level) for file in (before, study.file))
             if old is None or new is None:
                 continue
             for key in _differing(study.mask, old, new, _OF_LEVEL):
-                text = f"`{key}` of {factor}={level} has changed since {snapshot.started_at[:10]}"
-                changes.append(DefinitionChange(text, configuration=name))
+                of = f"{factor}={level}"
+                changes.append(DefinitionChange(key, of, day, configuration=name))
         present = next((c.levels for c in study.configurations if c.name == name), None)
         if present is not None and present != levels:
-            was = ", ".join(f"{f}={v}" for f, v in levels.items())
-            text = (
-                f"the levels of {name} have changed since {snapshot.started_at[:10]} (was: {was})"
-            )
-            changes.append(DefinitionChange(text, configuration=name))
+            was = tuple(f"{f}={v}" for f, v in levels.items())
+            changes.append(DefinitionChange("levels", name, day, was, configuration=name))
     return changes
 
 
@@ -103,24 +104,19 @@ def _workload_changes(
     if old is None or new is None:
         return []
     changes = [
-        DefinitionChange(f"the {key} of {name} has changed since {day}", workload=name)
+        DefinitionChange(key, name, day, workload=name)
         for key in _differing(study.mask, old, new, _OF_WORKLOAD)
     ]
     for metric in old.metric.keys() & new.metric.keys():
         if new.metric[metric].formula is not None:
             continue  # it is computed anew
         changes += [
-            DefinitionChange(
-                f"the {key} of {metric} ({name}) has changed since {day}",
-                workload=name,
-                metric=metric,
-            )
+            DefinitionChange(key, f"{metric} ({name})", day, workload=name, metric=metric)
             for key in _differing(study.mask, old.metric[metric], new.metric[metric], _OF_METRIC)
         ]
     gone = [m for m, was in old.metric.items() if m not in new.metric and was.formula is None]
     if gone:
-        text = f"{name} had {', '.join(gone)} on {day}, now missing from the study file"
-        changes.append(DefinitionChange(text, workload=name))
+        changes.append(DefinitionChange("metrics", name, day, tuple(gone), workload=name))
     return changes
 
 

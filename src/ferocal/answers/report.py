@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import itertools
-import math
 import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
@@ -14,8 +13,6 @@ from typing import Any
 import numpy as np
 
 from ferocal._version import __version__
-from ferocal.analysis.inference.contrasts import Method
-from ferocal.analysis.inference.effects import Effect
 from ferocal.answers.across import AcrossAnswer, compare_across
 from ferocal.answers.chart import RatioChart, make_charts
 from ferocal.answers.claims import ClaimsAnswer, examine
@@ -31,32 +28,42 @@ from ferocal.errors import NothingToShowError
 from ferocal.ledger.opening import read_ledger
 from ferocal.ledger.reading.additions import read_claims, read_notes, read_references
 from ferocal.ledger.reading.integrity import Identity, read_identity
-from ferocal.ledger.reading.runs import count_outcomes, read_failures
+from ferocal.ledger.reading.runs import FailedRun, count_outcomes, read_failures
 from ferocal.ledger.reading.sessions import read_kinds_of_runs
 from ferocal.ledger.reading.visits import NOWHERE, VisitRow
 from ferocal.ledger.records import Note, Reference
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
-from ferocal.terms.wording import be, counted, listed
 
 
 @dataclass(frozen=True)
 class Procedure:
-    """How the readings at hand came about, in words and counts; nothing that did not happen.
+    """How the readings at hand came about; nothing that did not happen.
 
-    ``order`` has for each bench the rounds with their configurations, or, where there are none,
-    how many visits a configuration had in one go, as ``order_title`` says; ``checks`` are level,
-    expectation, and how often it held; ``set_aside`` are visits of which one did not.
+    ``sources`` counts runs by how they came ("measure", "enter", "load"). ``runs_per_visit`` are
+    the fewest and the most runs of a workload in a visit, None without any. ``began`` and
+    ``ended`` are the first and last known times of visits, ``undated`` counts those without.
+    ``order`` has for each bench the rounds with their configurations, or, where they were not
+    ``in_rounds``, how many visits a configuration had in one go; ``split`` of the ``rounds`` were
+    interrupted and resumed. ``looks`` are the rounds after which a sequential study was looked at,
+    None for any other study. ``checks`` are level, expectation, and how often it held;
+    ``set_aside`` are visits of which one did not.
     """
 
-    design: list[str]
-    runs_per_visit: str
-    when: str
+    sources: Mapping[str, int]
+    runs_per_visit: tuple[int, int] | None
+    began: str | None
+    ended: str | None
+    undated: int
     outcomes: Mapping[str, int]
     order: Mapping[str, list[tuple[int, list[str]]]]
-    order_title: str
+    in_rounds: bool
+    split: int
+    rounds: int
+    seed: int
+    looks: tuple[int, ...] | None
     checks: list[tuple[str, str, int]]
-    failures: list[str]
+    failures: list[FailedRun]
     notes: list[tuple[str, Note]]
     remarks: list[str]
     set_aside: tuple[VisitRow, ...]
@@ -103,7 +110,7 @@ def make_report(study: Study, against: str | None = None, *, identifying: bool =
     with read_ledger(study.directory) as ledger:
         evidence = gather(study, ledger)
         comparison = compare(study, evidence, against=against)
-        procedure = _procedure(study, ledger, evidence, comparison, identifying=identifying)
+        procedure = _procedure(study, ledger, evidence, identifying=identifying)
         claims = examine(study, evidence, read_claims(ledger)) if study.file.claim else None
         references = read_references(ledger)
         identity = read_identity(ledger)
@@ -241,7 +248,6 @@ def _procedure(
     study: Study,
     ledger: Ledger,
     evidence: Evidence,
-    comparison: Comparison,
     *,
     identifying: bool,
 ) -> Procedure:
@@ -253,28 +259,31 @@ def _procedure(
         for check in visit.checks
         if check["holds"]
     )
-    kinds = read_kinds_of_runs(ledger)
     measured = {bench for bench, found in evidence.kinds.items() if "measure" in found}
-    in_rounds = [v for v in active if v.round is not None and v.bench in measured]
-    ordered = order_of_rounds if study.head.schedule == "rounds" else order_of_stays
-    order = {bench: ordered([v for v in in_rounds if v.bench == bench]) for bench in measured}
+    visited = [v for v in active if v.round is not None and v.bench in measured]
+    in_rounds = study.head.schedule == "rounds"
+    ordered = order_of_rounds if in_rounds else order_of_stays
+    order = {bench: ordered([v for v in visited if v.bench == bench]) for bench in measured}
+    parts = Counter((bench, number) for bench, rows in order.items() for number, _ in rows)
+    times = sorted(visit.started_at for visit in visits if visit.started_at)
+    looks = {n for taken in evidence.looks_taken.values() for n in taken}
     return Procedure(
-        design=[
-            *_describe_sources(kinds),
-            *_describe_order(study, evidence, order),
-            *describe_methods(comparison.effects),
-        ],
+        sources=read_kinds_of_runs(ledger),
         runs_per_visit=_runs_per_visit(evidence),
-        when=_describe_times(visits),
+        began=times[0] if times else None,
+        ended=times[-1] if times else None,
+        undated=sum(not visit.started_at for visit in visits),
         outcomes=count_outcomes(ledger),
         order=order,
-        order_title="round" if ordered is order_of_rounds else "visits",
-        checks=[(level, expected, times) for (level, expected), times in held.items()],
+        in_rounds=in_rounds,
+        split=sum(count > 1 for count in parts.values()),
+        rounds=len(parts),
+        seed=study.head.seed,
+        looks=None if evidence.looks is None else tuple(sorted(looks)),
+        checks=[(level, expected, count) for (level, expected), count in held.items()],
         failures=[
-            f"{f.configuration}, {f.workload}"
-            + (f", round {f.round}" if f.round is not None else "")
-            + f": {f.outcome}, {f.reason if identifying else _without_errors(f.reason or '')}"
-            for f in read_failures(ledger)
+            failed if identifying else replace(failed, reason=_without_errors(failed.reason or ""))
+            for failed in read_failures(ledger)
         ],
         set_aside=evidence.set_aside,
         notes=read_notes(ledger),
@@ -282,71 +291,15 @@ def _procedure(
     )
 
 
-def _describe_times(visits: Sequence[VisitRow]) -> str:
-    """From when to when, as far as it is known."""
-    times = sorted(visit.started_at for visit in visits if visit.started_at)
-    if not times:
-        return " (times unknown)" if visits else ""
-    span = f", from {_minute(times[0])} to {_minute(times[-1])}"
-    unknown = sum(not visit.started_at for visit in visits)
-    return f"{span}, and {counted(unknown, 'visit')} of unknown date" if unknown else span
-
-
-def _runs_per_visit(evidence: Evidence) -> str:
-    """How many runs of a workload the visits have, as found."""
+def _runs_per_visit(evidence: Evidence) -> tuple[int, int] | None:
+    """The fewest and the most runs of a workload that visits have, as found."""
     readings = evidence.readings
     if not len(readings.value):
-        return "no runs"
+        return None
     pairs = np.stack([readings.arm_of, readings.visit_of, readings.run_of])
     distinct = np.unique(pairs, axis=1)[:2]
     counts = np.unique(distinct, axis=1, return_counts=True)[1]
-    low, high = int(counts.min()), int(counts.max())
-    return counted(low, "run") if low == high else f"{low} to {high} runs"
-
-
-def _describe_sources(kinds: Counter[str]) -> list[str]:
-    """How the runs came into the ledger."""
-    words = {"measure": "measured by Ferocal", "enter": "typed", "load": "imported from files"}
-    parts = [f"{kinds[kind]} {word}" for kind, word in words.items() if kinds[kind]]
-    return [f"Origin: {listed(parts)}."] if parts else []
-
-
-def _describe_order(
-    study: Study, evidence: Evidence, order: Mapping[str, list[tuple[int, list[str]]]]
-) -> list[str]:
-    """How the visits were ordered, where Ferocal has ordered them."""
-    if not order:
-        return []
-    if study.head.schedule != "rounds":
-        return [
-            "Configurations were measured one after the other, so drift is part of every change."
-        ]
-    text = f"Rounds were planned in mirrored pairs, shuffled with seed {study.head.seed}."
-    parts = Counter((bench, number) for bench, rows in order.items() for number, _ in rows)
-    if split := sum(times > 1 for times in parts.values()):
-        whole = counted(len(parts), "round")
-        text += f" {split} of {whole} {be(split)} split: interrupted, and resumed later."
-    if evidence.looks is None:
-        return [text]
-    looks = sorted({n for taken in evidence.looks_taken.values() for n in taken})
-    seen = f"after rounds {', '.join(map(str, looks))}" if looks else "not yet"
-    return [f"{text} Sequential design: looks {seen}."]
-
-
-def describe_methods(effects: Sequence[Effect]) -> list[str]:
-    """By which methods the effects were judged, and how many by each."""
-    counts = Counter(effect.method for effect in effects)
-    texts = {
-        Method.PAIRED: "paired by round (mean difference, Student's t interval)",
-        Method.VISITS: "between visits (difference of means, Welch's t interval)",
-        Method.FLOOR: "from single visits, with an interval from a noise floor",
-        Method.STATED: "from single visits, with an interval from stated noise",
-        Method.BOUND: "where one side is a bound",
-        Method.NONE: "seen once (no interval, no verdict)",
-    }
-    parts = [f"{counts[m]} of {len(effects)} effects: {texts[m]}." for m in texts if counts[m]]
-    judged = [effect for effect in effects if not math.isnan(effect.p_adjusted)]
-    return [*parts, "p-values are adjusted by Holm's method."] if judged else parts
+    return int(counts.min()), int(counts.max())
 
 
 def order_of_rounds(visits: Iterable[VisitRow]) -> list[tuple[int, list[str]]]:
@@ -367,7 +320,3 @@ def order_of_stays(visits: Iterable[VisitRow]) -> list[tuple[int, list[str]]]:
 
 def _in_time(visits: Iterable[VisitRow]) -> list[VisitRow]:
     return sorted((v for v in visits if v.place != NOWHERE), key=lambda v: v.place)
-
-
-def _minute(time: str) -> str:
-    return time[:16].replace("T", " ") + " UTC"

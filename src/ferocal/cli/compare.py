@@ -187,10 +187,12 @@ def _sorted(comparison: Comparison, sort: str) -> Comparison:
 
 
 def _check_gate(comparison: Comparison, gate: str) -> None:
+    from ferocal.documents.changes import criteria_text
     from ferocal.documents.compare import gate_lines
 
     failures = gate_lines(comparison, gate)
-    for line in (*(f"warning: {change.text}" for change in comparison.criteria_changes), *failures):
+    warnings = [f"warning: {criteria_text(change)}" for change in comparison.criteria_changes]
+    for line in (*warnings, *failures):
         say(line, err=True)
     if failures:
         sys.exit(3)

@@ -29,6 +29,7 @@ def command(directory: Path, output: Path, traces: Path | None, force: bool) -> 
     """
     from ferocal.answers.criteria import find_criteria_changes
     from ferocal.answers.export import exported_traces, readings_frame
+    from ferocal.documents.changes import criteria_text
     from ferocal.ledger.opening import read_ledger
     from ferocal.ledger.reading.integrity import read_identity
     from ferocal.ledger.reading.sessions import read_criteria
@@ -43,7 +44,7 @@ def command(directory: Path, output: Path, traces: Path | None, force: bool) -> 
         write_readings(frame, output, force=force)
         say(f"wrote {counted(len(frame), 'reading')} to {output} ({read_identity(ledger)})")
         for change in find_criteria_changes(study, read_criteria(ledger)):
-            say(f"criteria changed: {change.text}")
+            say(f"criteria changed: {criteria_text(change)}")
         if traces is not None:
             count = write_traces(exported_traces(ledger), traces, force=force)
             say(f"wrote {counted(count, 'trace')} to {traces}")

@@ -20,6 +20,7 @@ from ferocal.documents.blocks import (
     next_steps,
     sentences,
 )
+from ferocal.documents.changes import criteria_text
 from ferocal.documents.grids import arrange
 from ferocal.documents.next_steps import measure_command
 from ferocal.documents.numbers import duration, percent
@@ -47,7 +48,7 @@ def plan_document(foresight: Foresight, *, detail: bool = False) -> Document:
     """
     minds = [f"impossible, and skipped: {text}" for text in foresight.impossible]
     minds += foresight.shortcomings
-    minds += [f"criteria changed: {change.text}" for change in foresight.criteria_changes]
+    minds += [f"criteria changed: {criteria_text(change)}" for change in foresight.criteria_changes]
     return Document(
         foresight.question,
         (

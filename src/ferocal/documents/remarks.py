@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from ferocal.documents.blocks import Line
+from ferocal.documents.changes import criteria_text, study_text
 from ferocal.documents.numbers import reading_text
 from ferocal.terms.wording import be, counted
 
@@ -21,8 +22,9 @@ def remark_lines(answer: Answer, mixed: Sequence[MixedStatistic] = ()) -> list[L
     Each comes with the command that looks closer, where one does. ``mixed`` are metrics whose
     readings are not all the same statistic.
     """
-    lines = [Line(f"criteria changed: {change.text}") for change in answer.criteria_changes]
-    lines += [Line(change.text) for change in answer.study_changes]
+    changes = map(criteria_text, answer.criteria_changes)
+    lines = [Line(f"criteria changed: {change}") for change in changes]
+    lines += [Line(study_text(change)) for change in answer.study_changes]
     if corrected := len(answer.corrected):
         text = f"{counted(corrected, 'reading')} {be(corrected)} corrected"
         lines.append(Line(text, command="ferocal compare --detail"))

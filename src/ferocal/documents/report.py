@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+import math
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING
 
+from ferocal.analysis.inference.contrasts import Method
 from ferocal.documents.across import across_document
 from ferocal.documents.blocks import (
     Block,
@@ -16,6 +19,7 @@ from ferocal.documents.blocks import (
     make_table,
     sentences,
 )
+from ferocal.documents.changes import criteria_text, study_text
 from ferocal.documents.chart import chart_document
 from ferocal.documents.claims import claims_document
 from ferocal.documents.compare import comparison_document, detail_blocks
@@ -26,9 +30,10 @@ from ferocal.documents.remarks import corrected_lines
 from ferocal.documents.runs import note_text, set_aside_lines
 from ferocal.documents.series import series_document
 from ferocal.documents.table import table_document
-from ferocal.terms.wording import be, counted
+from ferocal.terms.wording import be, counted, listed
 
 if TYPE_CHECKING:
+    from ferocal.analysis.inference.effects import Effect
     from ferocal.answers.report import Procedure, Report
 
 
@@ -109,13 +114,12 @@ def _configurations(report: Report) -> Iterator[Block]:
 
 def _procedure(report: Report, procedure: Procedure) -> Iterator[Block]:
     """How it was measured, and what of it does not count."""
-    outcomes = ", ".join(f"{n} {outcome}" for outcome, n in procedure.outcomes.items())
-    total = counted(sum(procedure.outcomes.values()), "run")
     yield sentences(
         [
-            f"{total} ({outcomes}), {procedure.runs_per_visit} per workload and visit"
-            f"{procedure.when}.",
-            *procedure.design,
+            _extent(procedure),
+            *_origin(procedure),
+            *_order(procedure),
+            *method_lines(report.comparison.effects),
             *_left_out(report),
         ]
     )
@@ -125,21 +129,92 @@ def _procedure(report: Report, procedure: Procedure) -> Iterator[Block]:
             "Visits that do not count (a check failed)": set_aside_lines(procedure.set_aside),
         }
     )
+    count = "round" if procedure.in_rounds else "visits"
     for bench, order in procedure.order.items():
         several = f" to {bench}" if len(procedure.order) > 1 else ""
         yield make_table(
-            (procedure.order_title, f"order of the visits{several}"),
+            (count, f"order of the visits{several}"),
             [[str(number), " → ".join(names)] for number, names in order],
-            right=(procedure.order_title,),
+            right=(count,),
         )
-    checks = [f"{level}: {what}, held {n} times" for level, what, n in procedure.checks]
     yield from _lists(
         {
-            "Checks that held": checks,
-            "Runs without valid readings": procedure.failures,
+            "Checks that held": [f"{x}: {what}, held {n} times" for x, what, n in procedure.checks],
+            "Runs without valid readings": [
+                f"{f.configuration}, {f.workload}"
+                + (f", round {f.round}" if f.round is not None else "")
+                + f": {f.outcome}, {f.reason or ''}"
+                for f in procedure.failures
+            ],
             "Remarks while measuring": procedure.remarks,
         }
     )
+
+
+def _extent(procedure: Procedure) -> str:
+    """How many runs there are, and from when, as far as it is known."""
+    outcomes = ", ".join(f"{n} {outcome}" for outcome, n in procedure.outcomes.items())
+    total = counted(sum(procedure.outcomes.values()), "run")
+    low, high = procedure.runs_per_visit or (0, 0)
+    each = (
+        "no runs" if not high else counted(low, "run") if low == high else f"{low} to {high} runs"
+    )
+    text = f"{total} ({outcomes}), {each} per workload and visit"
+    if procedure.began is None or procedure.ended is None:
+        return f"{text} (times unknown)." if procedure.undated else f"{text}."
+    text += f", from {_minute(procedure.began)} to {_minute(procedure.ended)}"
+    undated = counted(procedure.undated, "visit")
+    return f"{text}, and {undated} of unknown date." if procedure.undated else f"{text}."
+
+
+def _minute(time: str) -> str:
+    return time[:16].replace("T", " ") + " UTC"
+
+
+def _origin(procedure: Procedure) -> Iterator[str]:
+    """How the runs came into the ledger."""
+    words = {"measure": "measured by Ferocal", "enter": "typed", "load": "imported from files"}
+    known = procedure.sources
+    parts = [f"{known[kind]} {word}" for kind, word in words.items() if known.get(kind)]
+    if parts:
+        yield f"Origin: {listed(parts)}."
+
+
+def _order(procedure: Procedure) -> Iterator[str]:
+    """How the visits were ordered, where Ferocal has ordered them."""
+    if not procedure.order:
+        return
+    if not procedure.in_rounds:
+        yield "Configurations were measured one after the other, so drift is part of every change."
+        return
+    text = f"Rounds were planned in mirrored pairs, shuffled with seed {procedure.seed}."
+    if split := procedure.split:
+        whole = counted(procedure.rounds, "round")
+        text += f" {split} of {whole} {be(split)} split: interrupted, and resumed later."
+    if (looks := procedure.looks) is not None:
+        seen = f"after rounds {', '.join(map(str, looks))}" if looks else "not yet"
+        text += f" Sequential design: looks {seen}."
+    yield text
+
+
+_METHODS = {
+    Method.PAIRED: "paired by round (mean difference, Student's t interval)",
+    Method.VISITS: "between visits (difference of means, Welch's t interval)",
+    Method.FLOOR: "from single visits, with an interval from a noise floor",
+    Method.STATED: "from single visits, with an interval from stated noise",
+    Method.BOUND: "where one side is a bound",
+    Method.NONE: "seen once (no interval, no verdict)",
+}
+
+
+def method_lines(effects: Sequence[Effect]) -> Iterator[str]:
+    """By which methods the effects were judged, and how many by each."""
+    counts = Counter(effect.method for effect in effects)
+    for method, text in _METHODS.items():
+        if counts[method]:
+            yield f"{counts[method]} of {len(effects)} effects: {text}."
+    if not all(math.isnan(effect.p_adjusted) for effect in effects):
+        yield "p-values are adjusted by Holm's method."
 
 
 def _left_out(report: Report) -> Iterator[str]:
@@ -147,9 +222,9 @@ def _left_out(report: Report) -> Iterator[str]:
     if excluded := comparison.excluded:
         yield f"{counted(excluded, 'run')} {be(excluded)} excluded."
     for change in comparison.criteria_changes:
-        yield f"Criteria changed: {change.text}."
+        yield f"Criteria changed: {criteria_text(change)}."
     for other in comparison.study_changes:
-        yield f"Changed since measuring began: {other.text}."
+        yield f"Changed since measuring began: {study_text(other)}."
 
 
 def _lists(found: dict[str, list[str]]) -> Iterator[Items]:

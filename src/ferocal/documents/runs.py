@@ -20,6 +20,7 @@ from ferocal.documents.blocks import (
     next_steps,
     sentences,
 )
+from ferocal.documents.changes import criteria_text
 from ferocal.documents.numbers import reading_text
 from ferocal.terms.numbers import as_read, significant
 from ferocal.terms.wording import counted, listed
@@ -62,7 +63,7 @@ def runs_document(
             "--workload, --configuration, --round, --outcome"
         )
     blocks += [Lines(tuple(map(Line, lines)), "note")] if lines else []
-    minds = [f"criteria changed: {change.text}" for change in listing.criteria_changes]
+    minds = [f"criteria changed: {criteria_text(change)}" for change in listing.criteria_changes]
     blocks += caveats([*minds, *set_aside_lines(listing.set_aside)])
     step = ("exclude a run for a known cause", "ferocal exclude ID --reason TEXT")
     return Document(listing.question, (*blocks, next_steps(step)))

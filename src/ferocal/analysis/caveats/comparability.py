@@ -351,7 +351,7 @@ def _definition_changed(view: View) -> Iterator[Finding]:
             and change.metric in (None, effect.series.metric.partition("/")[0])
         ]
         if members:
-            yield finding(members, change=change.text)
+            yield finding(members, change=change)
 
 
 KINDS = (

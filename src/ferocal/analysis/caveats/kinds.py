@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal, NamedTuple, Protocol, get_args
 
@@ -95,10 +95,6 @@ class Redefined(Protocol):
     """Something that was defined otherwise when it was measured, and on what that bears."""
 
     @property
-    def text(self) -> str:
-        """What is otherwise, in words."""
-
-    @property
     def configuration(self) -> str | None:
         """The configuration whose readings that bears on, None for all."""
 
@@ -116,10 +112,10 @@ class Context:
     """What is known of a bench besides its readings.
 
     ``circumstances`` are by configuration. ``explained`` names, by configuration, the software
-    facts that change with a factor in which it differs from the baseline. ``strays`` counts,
-    by workload and metric, readings in a unit that is not the study's. ``criteria_changes``
-    are sentences, by workload and metric. ``unproven`` names, by configuration, levels that no
-    check has shown to be active. ``uncomputed`` has, by configuration, workload and derived
+    facts that change with a factor in which it differs from the baseline. ``strays`` counts, by
+    workload and metric, readings in a unit that is not the study's. ``criteria_changes`` are
+    what was changed, by workload and metric. ``unproven`` names, by configuration, levels that
+    no check has shown to be active. ``uncomputed`` has, by configuration, workload and derived
     metric, why values could not be computed, and how many.
     """
 
@@ -128,7 +124,7 @@ class Context:
     conditions: Conditions | None = None
     losses: Losses = field(default_factory=dict)
     strays: Mapping[tuple[str, str], tuple[int, str]] = field(default_factory=dict)
-    criteria_changes: Mapping[tuple[str, str], Sequence[str]] = field(default_factory=dict)
+    criteria_changes: Mapping[tuple[str, str], Sequence[Hashable]] = field(default_factory=dict)
     busy: BusyBench | None = None
     unproven: Mapping[str, Sequence[str]] = field(default_factory=dict)
     definition_changes: Sequence[Redefined] = ()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ferocal.analysis.inference.noise_floors import STALE_DAYS
 from ferocal.documents.caveats.phrases import Values, Words, percentage, sized, unsigned
+from ferocal.documents.changes import criteria_text
 from ferocal.terms.numbers import significant
 from ferocal.terms.wording import counted, listed
 
@@ -158,7 +159,7 @@ WORDS = {
     "criteria-changed": Words(
         "margin, role, unit or direction was changed after the first reading",
         "judge by the original criteria, or explain why they changed",
-        "{change}",
+        lambda values: criteria_text(values["change"]),
         look="ferocal inspect",
     ),
     "several-factors": Words(

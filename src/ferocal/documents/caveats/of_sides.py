@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ferocal.documents.caveats.phrases import Values, Words, joined, percentage, sized
+from ferocal.documents.changes import definition_text
 from ferocal.terms.conditions import BUSY_LIMIT, label_of
 from ferocal.terms.numbers import grouped, signed_significant, significant
 from ferocal.terms.wording import counted, listed
@@ -105,7 +106,7 @@ WORDS = {
     "definition-changed": Words(
         "a level, workload or metric had a different definition when it was measured",
         "exclude those runs and measure again, or start a new study",
-        "{change}",
+        lambda values: definition_text(values["change"]),
         look="ferocal inspect",
     ),
     "unproven": Words(

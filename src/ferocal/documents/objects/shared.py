@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from ferocal.documents.changes import criteria_text
 from ferocal.documents.objects.base import Object, Text, key
 
 if TYPE_CHECKING:
@@ -11,7 +12,7 @@ if TYPE_CHECKING:
 
 
 def _changes(result: Any) -> list[str]:
-    return [change.text for change in result.criteria_changes]
+    return [criteria_text(change) for change in result.criteria_changes]
 
 
 CRITERIA_CHANGED = key(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from ferocal.documents.changes import criteria_text
 from ferocal.documents.objects.base import Object, key
 from ferocal.documents.objects.compare import EffectObject
 from ferocal.documents.objects.shared import (
@@ -30,7 +31,7 @@ def _trace_cells(answer: TraceAnswer) -> list[Cell]:
 
 
 def _trace_changes(answer: TraceAnswer) -> list[str]:
-    return [change.text for change in answer.comparison.criteria_changes]
+    return [criteria_text(change) for change in answer.comparison.criteria_changes]
 
 
 class TableObject(Object):
