@@ -24,7 +24,7 @@ from ferocal.analysis.factors.questions import (
     find_interactions,
     find_lack_of_fit,
 )
-from ferocal.plan.separation import confounded_text
+from ferocal.documents.factor_lines import confounded_text
 from simulation import simulate_factors
 
 Rows = list[dict[str, str]]

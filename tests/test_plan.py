@@ -12,6 +12,7 @@ from scipy import stats
 from conftest import Ferocal
 from ferocal.analysis.inference.components import Components
 from ferocal.analysis.inference.power import power_difference, rounds_to_detect
+from ferocal.documents.advice import advice_text
 from ferocal.errors import StudyFileError, UsageError
 from ferocal.measure.campaign import choose_visits
 from ferocal.plan.advice import (
@@ -134,7 +135,7 @@ def test_settings_that_do_not_go_together_are_refused(
 def test_limits_say_what_a_plan_cannot_answer(tmp_path: Path) -> None:
     def limits(head: str = "", configuration: str = "", primary: str = "") -> str:
         plan = study(tmp_path, head, configuration, primary)
-        return "\n".join(find_shortcomings(plan, plan.head.rounds))
+        return "\n".join(map(advice_text, find_shortcomings(plan, plan.head.rounds)))
 
     full = limits()
     assert "6 comparisons share the error rate" in full
@@ -151,7 +152,7 @@ def test_limits_say_what_a_plan_cannot_answer(tmp_path: Path) -> None:
 def test_answers_say_what_a_plan_can_tell(tmp_path: Path) -> None:
     def answers(head: str = "", configuration: str = "") -> str:
         plan = study(tmp_path, head, configuration)
-        return "\n".join(find_answers(plan, plan.head.rounds))
+        return "\n".join(map(advice_text, find_answers(plan, plan.head.rounds)))
 
     assert "with an interval (linear drift cancels)" in answers()
     assert "which factor carries a change: driver, firmware" in answers()

@@ -21,10 +21,11 @@ from ferocal.answers.metrics import study_series
 from ferocal.ledger.opening import LEDGER_FILE, read_ledger
 from ferocal.ledger.reading.sessions import Durations, read_durations
 from ferocal.plan.advice import (
+    Advice,
     Cost,
     Outlook,
-    describe_equivalence,
     estimate_cost,
+    expect_equivalence,
     find_answers,
     find_shortcomings,
     foresee,
@@ -40,10 +41,11 @@ Spread = dict[tuple[str, str], Components]
 class Foresight:
     """A plan for one bench, its cost, and what it can be expected to answer.
 
-    ``answers`` and ``shortcomings`` are sentences, ``planned`` is the number of rounds or visits
-    in words, and ``series`` are all metrics in their order. ``detect`` is the change that is asked
-    for, as a share, None for the margin. ``rounds`` is their number if it was asked for, and
-    ``prospect`` says what is left to be measured, None where nothing is recorded.
+    ``answers`` and ``shortcomings`` are what the plan can tell and cannot, ``planned`` is the
+    number of rounds or visits in words, and ``series`` are all metrics in their order.
+    ``detect`` is the change that is asked for, as a share, None for the margin. ``rounds`` is
+    their number if it was asked for, and ``prospect`` says what is left to be measured, None
+    where nothing is recorded.
     """
 
     question: str
@@ -52,8 +54,8 @@ class Foresight:
     impossible: tuple[str, ...]
     visits: list[PlannedVisit]
     cost: Cost
-    answers: list[str]
-    shortcomings: list[str]
+    answers: list[Advice]
+    shortcomings: list[Advice]
     planned: str
     series: tuple[Series, ...]
     spread_from: str | None
@@ -115,7 +117,7 @@ def foresee_study(
     planned = counted(count, "round" if in_rounds else "visit")
     outlooks = foresee(study, count, cost, detect, spread)
     series = study_series(study)
-    shown = describe_equivalence(outlooks, {(s.workload, s.metric): s.role for s in series})
+    shown = expect_equivalence(outlooks, {(s.workload, s.metric): s.role for s in series})
     return Foresight(
         question=study.head.question,
         schedule=study.head.schedule,

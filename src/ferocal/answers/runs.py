@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 from ferocal.answers.criteria import CriteriaChange, find_criteria_changes
 from ferocal.answers.selection import Selection
@@ -11,9 +12,9 @@ from ferocal.ledger.opening import read_ledger
 from ferocal.ledger.reading.runs import RunRow, read_runs
 from ferocal.ledger.reading.sessions import read_criteria
 from ferocal.ledger.reading.visits import VisitRow, read_visits
+from ferocal.study.derived import MetricKey
 from ferocal.study.load import Study
 from ferocal.terms.names import closest
-from ferocal.terms.wording import listed
 
 # What can become of a run, as it is shown; `not active` is of the visit.
 OUTCOMES = ("ok", "failed", "timeout", "interrupted", "disturbed", "not active", "running")
@@ -33,7 +34,7 @@ class RunFilter:
 class RunList:
     """Runs in the order of time, with the readings that are wanted; ``total`` counts all runs.
 
-    ``computed`` are sentences on wanted metrics that are not read, but computed from others,
+    ``computed`` are wanted metrics that are not read, each with those it is computed from,
     ``set_aside`` are the wanted visits whose checks failed.
     """
 
@@ -42,7 +43,7 @@ class RunList:
     runs: tuple[RunRow, ...]
     total: int
     criteria_changes: tuple[CriteriaChange, ...]
-    computed: tuple[str, ...] = ()
+    computed: Mapping[MetricKey, Sequence[MetricKey]] = field(default_factory=dict)
     set_aside: tuple[VisitRow, ...] = ()
 
 
@@ -73,23 +74,20 @@ def list_runs(
     )  # fmt: skip
 
 
-def _as_read(study: Study, selection: Selection) -> tuple[Selection, tuple[str, ...]]:
+def _as_read(
+    study: Study, selection: Selection
+) -> tuple[Selection, dict[MetricKey, list[MetricKey]]]:
     """The selection with what is read in the place of what is computed from it."""
     places = selection.places or frozenset()
     asked = [place for place in study.formulas if place in places]
     if not asked or not selection.metrics:
-        return selection, ()
+        return selection, {}
     parts = {
         place: [(term.workload, term.metric) for term in study.formulas[place].readings]
         for place in asked
     }
-    computed = tuple(
-        f"{' '.join(place)} is computed from {listed([' '.join(part) for part in of])}, "
-        "of which these are the runs"
-        for place, of in parts.items()
-    )
     read = places.difference(asked).union(*parts.values())
-    return replace(selection, places=frozenset(read)), computed
+    return replace(selection, places=frozenset(read)), parts
 
 
 def _check_filter(only: RunFilter, runs: list[RunRow]) -> None:

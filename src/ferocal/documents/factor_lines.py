@@ -14,12 +14,12 @@ from ferocal.documents.numbers import (
     change_text,
     interval_shape,
 )
-from ferocal.plan.separation import confounded_text
 from ferocal.terms.numbers import grouped, significant
 from ferocal.terms.wording import listed
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
+    from ferocal.analysis.factors.design import Term
     from ferocal.analysis.factors.results import (
         Decomposition,
         FactorEffect,
@@ -211,3 +211,15 @@ def limited(lines: list[str], detail: bool) -> list[str]:
     if detail or len(lines) <= _MOST_PARTS:
         return lines
     return [*lines[:_MOST_PARTS], f"{len(lines) - _MOST_PARTS} more: ferocal factors --detail"]
+
+
+def confounded_text(effects: Sequence[Term]) -> str:
+    """What always came together, as a sentence without its remedy."""
+    if len(effects) == 1:
+        return f"{effects[0].text} was never measured in common rounds with the others"
+    factors = list(dict.fromkeys(f for term in effects for f in term.factors))
+    if len(factors) == len(effects) and all(len(term.levels) == 1 for term in effects):
+        pairs = zip(factors, effects, strict=True)
+        named = listed([f"{factor} ({term.levels[0][1]})" for factor, term in pairs])
+        return f"{named} always changed together: their effects cannot be told apart"
+    return f"the effects of {listed([term.text for term in effects])} cannot be told apart"

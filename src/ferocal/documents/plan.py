@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.inference.power import MOST_ROUNDS
+from ferocal.documents.advice import advice_text
 from ferocal.documents.blocks import (
     MOST_ROWS,
     Block,
@@ -47,7 +48,7 @@ def plan_document(foresight: Foresight, *, detail: bool = False) -> Document:
     With ``detail``, the outlook of metrics that are details and the order of all rounds.
     """
     minds = [f"impossible, and skipped: {text}" for text in foresight.impossible]
-    minds += foresight.shortcomings
+    minds += map(advice_text, foresight.shortcomings)
     minds += [f"criteria changed: {criteria_text(change)}" for change in foresight.criteria_changes]
     return Document(
         foresight.question,
@@ -88,7 +89,7 @@ def _answer(foresight: Foresight) -> Iterator[str]:
         f"{counted(cost.switches, 'switch', 'switches')}, {counted(cost.runs, 'run')}{warmups}, "
         f"{time}{where}"
     )
-    yield f"can tell {'; '.join(foresight.answers)}"
+    yield f"can tell {'; '.join(map(advice_text, foresight.answers))}"
 
 
 def _order(foresight: Foresight, detail: bool) -> Table:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -46,7 +46,7 @@ def runs_document(
     many runs those are shown that do not count, and the last ones, unless all are wanted.
     """
     runs = listing.runs
-    blocks: list[Block] = [sentences([*listing.computed, _count_line(listing)])]
+    blocks: list[Block] = [sentences([*_computed(listing), _count_line(listing)])]
     shown = runs if everything else _most_telling(runs)
     charts = _charts(runs, metric) if metric else {}
     if runs:
@@ -67,6 +67,13 @@ def runs_document(
     blocks += caveats([*minds, *set_aside_lines(listing.set_aside)])
     step = ("exclude a run for a known cause", "ferocal exclude ID --reason TEXT")
     return Document(listing.question, (*blocks, next_steps(step)))
+
+
+def _computed(listing: RunList) -> Iterator[str]:
+    """From what metrics are computed that are not read."""
+    for metric, parts in listing.computed.items():
+        read = listed([" ".join(part) for part in parts])
+        yield f"{' '.join(metric)} is computed from {read}, of which these are the runs"
 
 
 def set_aside_lines(visits: Sequence[VisitRow]) -> list[str]:

@@ -6,6 +6,7 @@ import math
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -20,19 +21,14 @@ from ferocal.analysis.inference.power import (
 )
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.plan.order import PlannedVisit, count_runs, count_switches, workloads_of
-from ferocal.plan.separation import confounded_factors, describe_confounding
+from ferocal.plan.separation import confounded_factors, planned_confounding
 from ferocal.study.load import Study
 from ferocal.terms.roles import DECIDING, Role
-from ferocal.terms.wording import counted
 
 # Below this many rounds an interval is so wide that few questions can be answered.
-_FEW_ROUNDS = 5
+FEW_ROUNDS = 5
 # What a plan should show with this probability.
-_LIKELY = 0.8
-_ONE_VISIT = (
-    "one visit per configuration gives no interval and no verdict, unless the noise is known from "
-    "an earlier study (`ferocal noise-floor`) or stated as `noise`"
-)
+LIKELY = 0.8
 
 
 @dataclass(frozen=True)
@@ -97,30 +93,35 @@ def count_comparisons(study: Study) -> Mapping[Role, int]:
     return {role: count * others for role, count in roles.items()}
 
 
-def find_answers(study: Study, rounds: int) -> list[str]:
-    """Questions that the plan can answer, in sentences."""
-    head, answers = study.head, []
-    changes = f"how much each metric changes from {study.baseline}"
+class Advice(NamedTuple):
+    """Something that a plan can answer, or cannot: what, and the values that say it."""
+
+    code: str
+    values: Mapping[str, Any]
+
+
+def find_answers(study: Study, rounds: int) -> list[Advice]:
+    """Questions that the plan can answer."""
+    head, interval = study.head, "floor"
     if head.schedule == "rounds" and rounds > 1:
-        answers.append(f"{changes}, with an interval (linear drift cancels)")
+        interval = "rounds"
     elif head.schedule != "rounds" and head.visits > 1:
-        answers.append(f"{changes}, with an interval between visits (drift remains in it)")
-    else:
-        answers.append(f"{changes}, with an interval only if a noise floor is known")
+        interval = "visits"
+    answers = [Advice("changes", {"baseline": study.baseline, "interval": interval})]
     confounded = confounded_factors(study)
-    separate = [f for f in study.file.factor if f not in confounded]
+    separate = tuple(f for f in study.file.factor if f not in confounded)
     if len(study.file.factor) > 1 and separate:
-        answers.append(f"which factor carries a change: {', '.join(separate)}")
+        answers.append(Advice("factors", {"factors": separate}))
     if head.control:
-        answers.append("whether the bench agrees with itself (control arm)")
+        answers.append(Advice("control", {}))
     if head.schedule == "return":
-        answers.append("whether the baseline drifted by the end")
+        answers.append(Advice("return", {}))
     return answers
 
 
-def describe_equivalence(
+def expect_equivalence(
     outlooks: Sequence[Outlook], roles: Mapping[tuple[str, str], Role]
-) -> str | None:
+) -> Advice | None:
     """In how many of the metrics that decide a plan can be expected to show that nothing changes.
 
     ``roles`` are by workload and metric. None where nothing is known of what decides.
@@ -128,46 +129,41 @@ def describe_equivalence(
     for role in DECIDING:
         own = [o for o in outlooks if roles[o.workload, o.metric] == role]
         if own:
-            enough = sum(o.equivalence >= _LIKELY for o in own)
-            return (
-                f"no change, if there is none, with {100 * _LIKELY:.0f} % power or more, for "
-                f"{enough} of {counted(len(own), f'{role} metric')}"
-            )
+            enough = sum(o.equivalence >= LIKELY for o in own)
+            return Advice("equivalence", {"enough": enough, "count": len(own), "role": role})
     return None
 
 
-def find_shortcomings(study: Study, rounds: int) -> list[str]:
-    """What the plan cannot answer, or not well, in sentences."""
+def find_shortcomings(study: Study, rounds: int) -> list[Advice]:
+    """What the plan cannot answer, or not well."""
     head, found = study.head, []
     if head.schedule == "rounds":
         if rounds == 1:
-            found.append(_ONE_VISIT)
-        elif rounds < _FEW_ROUNDS:
-            found.append(f"only {rounds} rounds, so intervals will be wide; use {_FEW_ROUNDS}")
+            found.append(Advice("one-visit", {"renew": False}))
+        elif rounds < FEW_ROUNDS:
+            found.append(Advice("few-rounds", {"rounds": rounds, "wanted": FEW_ROUNDS}))
     else:
-        found.append(
-            "configurations are not interleaved, so drift is part of every change; use rounds "
-            "where a way back exists"
-        )
+        found.append(Advice("not-interleaved", {}))
         if head.visits == 1:
-            found.append(f"{_ONE_VISIT}; or set visits = 3 or more with a renew step")
+            found.append(Advice("one-visit", {"renew": True}))
     comparisons = count_comparisons(study)
     if comparisons.get("secondary", 0) > 1 and "primary" not in comparisons:
-        found.append(
-            f"{comparisons['secondary']} comparisons share the error rate, which costs power: give "
-            'the deciding metric role = "primary", or add rounds'
-        )
-    return [*found, *_unproven(study), *describe_confounding(study)]
-
-
-def _unproven(study: Study) -> list[str]:
-    levels = [
+        found.append(Advice("shared-error", {"comparisons": comparisons["secondary"]}))
+    levels = tuple(
         f"{f}={name}"
         for f, factor in study.file.factor.items()
         for name, level in factor.level.items()
         if not level.verify
+    )
+    if levels:
+        found.append(Advice("unproven", {"levels": levels}))
+    return [
+        *found,
+        *(
+            Advice("confounded", {"effects": effects, "separate": separate})
+            for effects, separate in planned_confounding(study)
+        ),
     ]
-    return [f"no check verifies {', '.join(levels)}; add verify"] if levels else []
 
 
 @dataclass(frozen=True)

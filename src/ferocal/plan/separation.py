@@ -60,29 +60,15 @@ def confounded_factors(study: Study) -> set[str]:
     return {factor for term, fit in terms if not fit for factor in term.factors}
 
 
-def confounded_text(effects: Sequence[Term]) -> str:
-    """What always came together, as a sentence without its remedy."""
-    if len(effects) == 1:
-        return f"{effects[0].text} was never measured in common rounds with the others"
-    factors = list(dict.fromkeys(f for term in effects for f in term.factors))
-    if len(factors) == len(effects) and all(len(term.levels) == 1 for term in effects):
-        pairs = zip(factors, effects, strict=True)
-        named = listed([f"{factor} ({term.levels[0][1]})" for factor, term in pairs])
-        return f"{named} always changed together: their effects cannot be told apart"
-    return f"the effects of {listed([term.text for term in effects])} cannot be told apart"
-
-
-def describe_confounding(study: Study) -> Iterator[str]:
+def planned_confounding(study: Study) -> Iterator[tuple[tuple[Term, ...], str | None]]:
     """What the planned configurations cannot tell apart, each with one that would."""
     design = planned_design(study)
     grid = {f: tuple(study.file.factor[f].level) for f in design.factors}
-    found = find_confounding(design, _allowed(study), grid, _cost_of(study))
-    for confounding in found:
-        remedy = "nothing possible would"
-        if confounding.separate is not None:
-            name = name_of(study.design, study.file, dict(confounding.separate))
-            remedy = f"{name} would: ferocal plan --design separate"
-        yield f"{confounded_text(confounding.terms)}; {remedy}"
+    for found in find_confounding(design, _allowed(study), grid, _cost_of(study)):
+        name = None
+        if found.separate is not None:
+            name = name_of(study.design, study.file, dict(found.separate))
+        yield found.terms, name
 
 
 def separate(study: Study, interactions: Sequence[tuple[str, str]] = ()) -> Separation:

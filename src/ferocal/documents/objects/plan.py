@@ -6,11 +6,13 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.inference.power import MOST_ROUNDS
+from ferocal.documents.advice import advice_text
 from ferocal.documents.objects.base import Object, key
 from ferocal.documents.objects.shared import CRITERIA_CHANGED
 from ferocal.documents.separation import toml_lines
 
 if TYPE_CHECKING:
+    from ferocal.answers.plan import Foresight
     from ferocal.plan.advice import Outlook
 
 _BEYOND = f"more than {MOST_ROUNDS} rounds would be needed"
@@ -68,6 +70,10 @@ class OutlookObject(Object):
     rounds_90_reason: str | None = key("why `rounds_90` is null", _beyond("rounds_90"))
 
 
+def _texts(name: str) -> Callable[[Foresight], list[str]]:
+    return lambda foresight: [advice_text(advice) for advice in getattr(foresight, name)]
+
+
 class PlanObject(Object):
     """`ferocal plan --json`."""
 
@@ -75,8 +81,8 @@ class PlanObject(Object):
     bench: str | None = key("as seen on which bench; null where there is only one")
     order: list[VisitObject] = key("the visits in their order", "visits")
     cost: CostObject = key("what they take")
-    answers: list[str] = key("what the plan can tell, in sentences")
-    shortcomings: list[str] = key("what it cannot, in sentences")
+    answers: list[str] = key("what the plan can tell, in sentences", _texts("answers"))
+    shortcomings: list[str] = key("what it cannot, in sentences", _texts("shortcomings"))
     criteria_changed: list[str] = CRITERIA_CHANGED
     spread_from: str | None = key("where the spread is from")
     outlook: list[OutlookObject] = key("what to expect, metric by metric", "outlooks")
