@@ -123,3 +123,19 @@ def test_a_process_with_threads_of_arrow_ends_before_the_interpreter_is_taken_do
     assert "no study here" in done.stderr
     left = {path.name for path in ferocal.directory.iterdir()}
     assert left == {"handled"}
+
+
+def test_no_module_names_two_things_alike() -> None:
+    """The second would silently take the place of the first."""
+    twice = []
+    for path in PACKAGE.rglob("*.py"):
+        names = [
+            name.id
+            for node in ast.parse(path.read_text(encoding="utf-8")).body
+            if isinstance(node, ast.Assign | ast.AnnAssign)
+            for target in (node.targets if isinstance(node, ast.Assign) else [node.target])
+            for name in ast.walk(target)
+            if isinstance(name, ast.Name)
+        ]
+        twice += [f"{path.name}: {name}" for name in set(names) if names.count(name) > 1]
+    assert twice == []

@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 # Of more readings some of every metric are shown.
 _MOST_ROWS = 12
 _MOST_ODD = 5
+# Of the names of combined studies, so many are listed.
+_MOST_ENTRIES = 30
 
 
 def loaded_lines(loaded: Loaded, *, preview: bool) -> list[str]:
@@ -134,13 +136,10 @@ def captures_table(loaded: LoadedTraces) -> Table:
     return make_table(("files", "metric", "value"), rows, right=("value",))
 
 
-_MOST_ROWS = 30
-
-
 def combination_document(combined: CombinedStudy) -> Document:
     """What everything is called in the combined study, and what contradicts."""
     entries = [(source, entry) for source in combined.sources for entry in source.entries]
-    more = len(entries) - _MOST_ROWS
+    more = len(entries) - _MOST_ENTRIES
     whole = [
         f"{source.study.directory}: all of it with {factor}={level}"
         for source in combined.sources
@@ -151,7 +150,7 @@ def combination_document(combined: CombinedStudy) -> Document:
         (
             make_table(
                 ("study", "kind", "there", "here", ""),
-                [_row(source, entry) for source, entry in entries[:_MOST_ROWS]],
+                [_row(source, entry) for source, entry in entries[:_MOST_ENTRIES]],
                 caption=f"{more} more" if more > 0 else "",
             ),
             *([sentences(whole)] if whole else []),
