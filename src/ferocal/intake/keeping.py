@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from ferocal.errors import LedgerError, UsageError
 from ferocal.intake.typed import TypedError, TypedReading, parse_typed
@@ -14,9 +13,6 @@ from ferocal.ledger.records import NoiseFloorRecord, Value
 from ferocal.ledger.writing.additions import correct_reading, freeze_claims, record_noise_floors
 from ferocal.study.claims import claims_of
 from ferocal.study.load import Study
-
-if TYPE_CHECKING:
-    from ferocal.study.load import Study
 
 
 def keep_claims(study: Study) -> str | None:

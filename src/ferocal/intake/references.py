@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 
@@ -20,9 +20,6 @@ from ferocal.terms.bounds import is_time
 from ferocal.terms.names import closest
 from ferocal.terms.units import UnitError, convert
 from ferocal.terms.wording import listed
-
-if TYPE_CHECKING:
-    from ferocal.study.load import Study
 
 REQUIRED = ("device", "metric", "value", "source")
 OPTIONAL = ("workload", "unit", "date", "retrieved")
