@@ -35,8 +35,7 @@ def _loads(text: str, hook: Callable[[list[tuple[str, Any]]], Any]) -> Any:
         line = f"line {error.lineno}, " if "\n" in text.strip() else ""
         raise ValueError(f"see {line}column {error.colno}") from None
     except ValueError as error:
-        # What the limit of Python says; errors of our own begin with the name in quotes.
-        if str(error).startswith("Exceeds the limit"):
+        if "digits" in str(error):
             raise ValueError("a whole number has thousands of digits") from None
         raise
 

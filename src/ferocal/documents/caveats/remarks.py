@@ -83,13 +83,10 @@ def _place(
 
 
 def _by_kind(effects: Sequence[Effect]) -> dict[CaveatKind, dict[Caveat, list[Effect]]]:
-    """The caveats of each kind with their effects; those that read the same are one."""
     found: dict[CaveatKind, dict[Caveat, list[Effect]]] = {}
-    alike: dict[tuple[object, ...], Caveat] = {}
     for effect in effects:
-        for c in effect.caveats:
-            shown = alike.setdefault((c.code, wording(c), c.side, c.amount, c.accepted), c)
-            found.setdefault(c.kind, {}).setdefault(shown, []).append(effect)
+        for caveat in effect.caveats:
+            found.setdefault(caveat.kind, {}).setdefault(caveat, []).append(effect)
     return found
 
 
