@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -409,3 +410,19 @@ def test_caveats_that_say_the_same_become_one_sentence_and_the_gravest_comes_fir
     )
     half = [e for e in compared if e.series.workload == "query" or e.configuration != "r64"]
     assert make_remarks(half, many.levels)[2].text == "query with r64: only 2 paired rounds"
+
+
+def test_caveats_that_read_the_same_stand_once() -> None:
+    """What was seen may differ by less than is shown, such as two gaps of about three days."""
+    study = make_study(
+        """
+        flight/rate fps higher | r64 +6.4±1.2
+        query/- 1/s higher | r64 +0.4±1.2
+        """
+    )
+    effects = [
+        replace(e, caveats=(Caveat(CAVEATS["not-interleaved"], {"days_apart": gap, "move": None}),))
+        for e, gap in zip(study.effects, (3.01, 3.02), strict=True)
+    ]
+    (group,) = group_caveats(effects, study.levels)
+    assert len(group.seen) == 1 and "3 days apart" in group.seen[0][1]

@@ -83,10 +83,13 @@ def _place(
 
 
 def _by_kind(effects: Sequence[Effect]) -> dict[CaveatKind, dict[Caveat, list[Effect]]]:
+    """The caveats of each kind with their effects; those that read the same are one."""
     found: dict[CaveatKind, dict[Caveat, list[Effect]]] = {}
+    alike: dict[tuple[object, ...], Caveat] = {}
     for effect in effects:
-        for caveat in effect.caveats:
-            found.setdefault(caveat.kind, {}).setdefault(caveat, []).append(effect)
+        for c in effect.caveats:
+            shown = alike.setdefault((c.code, wording(c), c.side, c.amount, c.accepted), c)
+            found.setdefault(c.kind, {}).setdefault(shown, []).append(effect)
     return found
 
 
