@@ -104,6 +104,7 @@ FILES: dict[str, tuple[bytes, str]] = {
     "junk.parquet": (b"junk", "is not a whole Parquet file"),
     "deep.json": (b"[" * 200_000, "nested too deep"),
     "digits.jsonl": (b'{"value": 1}\n{"value": ' + b"9" * 6000 + b"}\n", "line 2: is not JSON"),
+    "names.json": (b'[{"digits": 1, "digits": 2}]', '"digits" occurs twice in one object'),
     "list.json": (b'[{"value": 1}, 3]', "row 2: not a JSON object"),
     "utf8.parquet": (parquet(with_utf8(b"\xff\xfe")), 'row 2, "workload": cannot be read'),
     "cut.parquet": (parquet(with_utf8(b"x"))[:200], "is not a whole Parquet file"),

@@ -35,7 +35,8 @@ def _loads(text: str, hook: Callable[[list[tuple[str, Any]]], Any]) -> Any:
         line = f"line {error.lineno}, " if "\n" in text.strip() else ""
         raise ValueError(f"see {line}column {error.colno}") from None
     except ValueError as error:
-        if "digits" in str(error):
+        # What the limit of Python says; errors of our own begin with the name in quotes.
+        if str(error).startswith("Exceeds the limit"):
             raise ValueError("a whole number has thousands of digits") from None
         raise
 
