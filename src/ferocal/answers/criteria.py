@@ -9,10 +9,9 @@ from typing import Any
 from ferocal.answers.definitions import parse_study
 from ferocal.ledger.reading.sessions import SessionCriteria, Snapshot
 from ferocal.study.criteria import JUDGING, judging
+from ferocal.study.derived import MetricKey
 from ferocal.study.load import Study
 from ferocal.study.model import StudyFile
-
-MetricKey = tuple[str, str]
 
 
 @dataclass(frozen=True)

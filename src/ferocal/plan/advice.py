@@ -26,7 +26,7 @@ from ferocal.study.load import Study
 from ferocal.terms.roles import DECIDING, Role
 
 # Below this many rounds an interval is so wide that few questions can be answered.
-FEW_ROUNDS = 5
+_FEW_ROUNDS = 5
 # What a plan should show with this probability.
 LIKELY = 0.8
 
@@ -140,8 +140,8 @@ def find_shortcomings(study: Study, rounds: int) -> list[Advice]:
     if head.schedule == "rounds":
         if rounds == 1:
             found.append(Advice("one-visit", {"renew": False}))
-        elif rounds < FEW_ROUNDS:
-            found.append(Advice("few-rounds", {"rounds": rounds, "wanted": FEW_ROUNDS}))
+        elif rounds < _FEW_ROUNDS:
+            found.append(Advice("few-rounds", {"rounds": rounds, "wanted": _FEW_ROUNDS}))
     else:
         found.append(Advice("not-interleaved", {}))
         if head.visits == 1:

@@ -104,11 +104,3 @@ def or_none(path: str) -> Callable[[Any], object]:
         return value
 
     return get
-
-
-def of_parts(parts: str, name: str) -> Callable[[Any], list[Placed]]:
-    """What all ``parts`` of a result have under a name, each with the bench of its part."""
-    each = operator.attrgetter(parts)
-    return lambda result: [
-        Placed(part.bench, item) for part in each(result) for item in getattr(part, name)
-    ]

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, NamedTuple
 
 from ferocal.documents.factor_lines import inseparable_text, interaction_sentence, part_line
-from ferocal.documents.objects.base import Object, Text, key, of_item, of_parts, or_none
+from ferocal.documents.objects.base import Object, Placed, Text, key, of_item, or_none
 from ferocal.documents.objects.shared import CRITERIA_CHANGED, EXCLUDED, LEFT_OUT
 
 if TYPE_CHECKING:
@@ -191,6 +191,13 @@ def _left_out(answer: FactorsAnswer) -> list[tuple[str, str]]:
     return [pair for bench in answer.benches for pair in bench.left_out]
 
 
+def _each(name: str) -> Callable[[FactorsAnswer], list[Placed]]:
+    """What is known of every bench under a name, each with its bench."""
+    return lambda answer: [
+        Placed(b.bench, item) for b in answer.benches for item in getattr(b, name)
+    ]
+
+
 class FactorsObject(Object):
     """`ferocal factors --json`."""
 
@@ -201,26 +208,18 @@ class FactorsObject(Object):
     criteria_changed: list[str] = CRITERIA_CHANGED
     excluded: int = EXCLUDED
     left_out: int = LEFT_OUT
-    factors: list[LevelEffectObject] = key("what every level does", of_parts("benches", "effects"))
+    factors: list[LevelEffectObject] = key("what every level does", _each("effects"))
     interactions: list[InteractionObject] = key(
-        "which levels act on each other", of_parts("benches", "interactions")
+        "which levels act on each other", _each("interactions")
     )
-    confounded: list[ConfoundedObject] = key(
-        "what cannot be told apart", of_parts("benches", "confounded")
-    )
+    confounded: list[ConfoundedObject] = key("what cannot be told apart", _each("confounded"))
     blind: list[ConfoundedObject] = key(
         "pairs of factors of which nothing shows whether they act on each other",
-        of_parts("benches", "blind"),
+        _each("blind"),
     )
-    decomposition: list[PartsObject] = key(
-        "whole changes in their parts", of_parts("benches", "decomposition")
-    )
-    scaling: list[ScalingObject] = key(
-        "how metrics scale with amounts", of_parts("benches", "scaling")
-    )
-    lack_of_fit: list[LackOfFitObject] = key(
-        "how well the factors add up", of_parts("benches", "lack_of_fit")
-    )
+    decomposition: list[PartsObject] = key("whole changes in their parts", _each("decomposition"))
+    scaling: list[ScalingObject] = key("how metrics scale with amounts", _each("scaling"))
+    lack_of_fit: list[LackOfFitObject] = key("how well the factors add up", _each("lack_of_fit"))
     index: list[IndexPartObject] = key("which workload carries the index", _index_rows)
     not_measured: list[list[str]] = key(
         "levels and configurations that are left out, with reasons", _left_out

@@ -52,12 +52,12 @@ class GapObject(Object):
     reason: Text = key("why, as far as it is known")
 
 
-def lowest(cell: Any) -> float | None:
+def _lowest(cell: Any) -> float | None:
     """The lowest end of the ranges of a cell."""
     return None if cell.span is None else float(cell.span[0])
 
 
-def highest(cell: Any) -> float | None:
+def _highest(cell: Any) -> float | None:
     """The highest end of the ranges of a cell."""
     return None if cell.span is None else float(cell.span[1])
 
@@ -70,7 +70,7 @@ class CellObject(OfSeries):
     cv: float | None = key("sample standard deviation of single runs over their mean")
     runs: int = key("runs that were read")
     rounds: int = key("rounds, or visits where there are none")
-    low: float | None = key("lowest end of the ranges that were read", lowest)
-    high: float | None = key("highest end of the ranges that were read", highest)
+    low: float | None = key("lowest end of the ranges that were read", _lowest)
+    high: float | None = key("highest end of the ranges that were read", _highest)
     bound: str | None = key("`>` or `<` where nothing but bounds was read")
     bounds_left_out: int = key("bounds beside the readings", "bounds")
