@@ -119,9 +119,7 @@ def _read_json(path: Path, is_text: IsText) -> SourceTable:
     try:
         text = path.read_text(encoding="utf-8-sig")
     except UnicodeDecodeError as error:
-        raise IntakeError(
-            f"{path}: is not UTF-8 (byte {error.start + 1}); save it as UTF-8"
-        ) from None
+        raise IntakeError(f"{path}: {_not_utf8(error)}") from None
     document = _parse_json(text, str(path))
     rows = document.get("readings") if isinstance(document, dict) else document
     if not isinstance(rows, list):
@@ -144,9 +142,7 @@ def _read_lines(path: Path, is_text: IsText) -> SourceTable:
     try:
         columns = columns_of_objects(parts, path, is_text)
     except UnicodeDecodeError as error:
-        raise IntakeError(
-            f"{path}: is not UTF-8 (byte {error.start + 1}); save it as UTF-8"
-        ) from None
+        raise IntakeError(f"{path}: {_not_utf8(error)}") from None
     return SourceTable(path, columns, "line", lambda rows: _lines_of(path, rows))
 
 
@@ -163,6 +159,10 @@ def _objects(path: Path) -> Iterator[tuple[int, dict[str, Any]]]:
             if _SURROGATE.search(line):
                 _check_characters(row, where)
             yield number, row
+
+
+def _not_utf8(error: UnicodeDecodeError) -> str:
+    return f"is not UTF-8 (byte {error.start + 1}); save it as UTF-8"
 
 
 def _parse_json(text: str, where: str) -> Any:
@@ -234,7 +234,7 @@ def _frame(source: Path | io.StringIO, **options: Any) -> Any:
     except pd.errors.EmptyDataError:
         raise ValueError("it is empty") from None
     except UnicodeDecodeError as error:
-        raise ValueError(f"it is not UTF-8 (byte {error.start + 1}); save it as UTF-8") from None
+        raise ValueError(f"it {_not_utf8(error)}") from None
     except pd.errors.ParserError as error:
         line = re.search(r"Expected \d+ fields in line (\d+)", str(error))
         what = f"line {line[1]} has more columns than the first" if line else "it is no table"
