@@ -12,6 +12,7 @@ import numpy as np
 import pandas as pd
 import pytest
 import statsmodels.formula.api as smf
+from scipy import stats
 
 from conftest import Ferocal
 from ferocal.analysis.data.readings import Readings
@@ -24,6 +25,9 @@ from ferocal.analysis.factors.questions import (
     find_interactions,
     find_lack_of_fit,
 )
+from ferocal.analysis.inference.effects import Setting
+from ferocal.analysis.inference.estimation import estimate_effects
+from ferocal.analysis.inference.looks import plan_looks
 from ferocal.documents.factor_lines import confounded_text
 from simulation import simulate_factors
 
@@ -51,25 +55,36 @@ def frame_of(readings: Readings, rows: Sequence[dict[str, str]]) -> pd.DataFrame
 
 
 @pytest.mark.parametrize("missing", [0.0, 0.2])
-def test_effects_are_those_of_least_squares_with_rounds_as_blocks(missing: float) -> None:
+def test_effects_are_contrasts_of_means_with_rounds_as_blocks(missing: float) -> None:
+    """By round where all are there, else from the means that statsmodels clears of rounds."""
     rows = grid(driver="ab", api="ab")
     readings = simulate_factors(
         np.random.default_rng(8), [0.0, 0.09, 0.06, 0.20], rounds=8, missing=missing
     )
     known = attribute(readings, rows)
-    fit = smf.ols("y ~ C(driver, Sum) * C(api, Sum) + C(round)", frame_of(readings, rows)).fit()
+    frame = frame_of(readings, rows)
+    frame["cell"] = frame.driver + frame.api
+    fit = smf.ols("y ~ 0 + C(cell) + C(round)", frame).fit()
+    means = fit.params.iloc[:4].to_numpy()  # of aa, ab, ba, bb
     found = {e.factor: e.judged for e in find_effects(known)}
-    low, high = (fit.conf_int()[n] for n in (0, 1))
-    for factor in ("driver", "api"):
-        term, judged = f"C({factor}, Sum)[S.a]", found[factor]
-        assert judged is not None
-        # Sums to zero: the effect of b against a is minus twice the coefficient.
-        expected = [math.expm1(-2 * x) for x in (fit.params[term], high[term], low[term])]
-        assert [judged.change, judged.low, judged.high] == pytest.approx(expected)
     (interaction,) = find_interactions(known)
-    pair = "C(driver, Sum)[S.a]:C(api, Sum)[S.a]"
-    assert interaction.judged.mean == pytest.approx(4 * fit.params[pair])
-    assert interaction.judged.p_value == pytest.approx(fit.pvalues[pair])
+    cases = [
+        (found["driver"], np.array([-1, -1, 1, 1]) / 2),
+        (found["api"], np.array([-1, 1, -1, 1]) / 2),
+        (interaction.judged, np.array([1, -1, -1, 1])),
+    ]
+    by_round = frame.pivot(index="round", columns="cell", values="y")
+    for judged, weights in cases:
+        assert judged is not None
+        assert judged.mean == pytest.approx(weights @ means)
+        if not missing:
+            theirs = stats.ttest_1samp(by_round.to_numpy() @ weights, 0)
+            ends = theirs.confidence_interval(0.95)
+            assert [judged.shift.low, judged.shift.high] == pytest.approx([ends.low, ends.high])
+            assert judged.shift.p_value == pytest.approx(theirs.pvalue)
+            assert judged.shift.degrees == pytest.approx(7)
+        else:
+            assert 3 < judged.shift.degrees < 7
 
 
 def test_lack_of_fit_is_that_of_the_classical_test_and_widens_the_intervals() -> None:
@@ -170,27 +185,27 @@ def test_parts_of_a_change_add_up_whatever_acts_on_what() -> None:
     assert len(parts.parts) == 3
     assert sum(p.judged.mean for p in parts.parts) == pytest.approx(parts.total.mean)
     # The mean over all orders of switching, one after the other (Shapley 1953).
-    model, fit = next(iter(known.fits.values())).model, next(iter(known.fits.values()))
+    model, coefficients = known.fits[0].model, known.fits[0].coefficients
     orders = list(itertools.permutations(("driver", "api", "shell")))
     mean = dict.fromkeys(orders[0], 0.0)
     for order in orders:
         levels = dict(rows[0])
         for factor in order:
             after = {**levels, factor: "b"}
-            mean[factor] += fit.contrast(model.between(levels, after)).mean / len(orders)
+            mean[factor] += float(model.between(levels, after) @ coefficients) / len(orders)
             levels = after
     assert {p.factor: p.judged.mean for p in parts.parts} == pytest.approx(mean)
 
 
-def test_a_study_that_was_looked_at_often_is_judged_at_the_level_of_a_look() -> None:
-    rows = grid(driver="ab", api="ab")
-    readings = simulate_factors(np.random.default_rng(8), [0.0, 0.02, 0.02, 0.04])
-    once, often = (
-        find_effects(attribute(readings, rows, confidence=c))[0].judged for c in (0.95, 0.99)
-    )
-    assert once is not None and often is not None
-    assert often.low < once.low and often.p_value == once.p_value
-    assert often.p_adjusted == pytest.approx(min(1.0, 5 * once.p_adjusted))
+def test_a_study_that_was_looked_at_often_is_judged_as_it_is_compared() -> None:
+    rows = grid(driver="abc")
+    readings = simulate_factors(np.random.default_rng(8), [0.0, 0.02, 0.03], rounds=8)
+    setting = Setting(looks=plan_looks(10))
+    found = find_effects(attribute(readings, rows, judging=setting))
+    compared = estimate_effects(readings, readings.configurations[0], setting)
+    for ours, theirs in zip(found, compared, strict=True):
+        assert ours.judged is not None
+        assert ours.judged.shift == theirs.shift and ours.judged.verdict is theirs.verdict
 
 
 def test_the_smallest_set_that_separates_costs_least() -> None:

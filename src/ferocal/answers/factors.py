@@ -30,6 +30,7 @@ from ferocal.analysis.factors.results import (
 )
 from ferocal.analysis.factors.scaling import find_scaling
 from ferocal.answers.answer import Answer, basis_of
+from ferocal.answers.compare import setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.gaps import find_gaps
 from ferocal.answers.selection import Selection
@@ -142,8 +143,7 @@ def _factor_setting(
         levels=[study.configuration(name).levels for name in evidence.readings.configurations],
         reference=study.configuration(study.baseline).levels,
         margin=study.head.margin,
-        interleaved=study.head.schedule == "rounds",
-        confidence=evidence.confidence,
+        judging=setting_of(study, evidence, study.baseline),
         parts=parts,
         asked=asked,
         amounts={
@@ -209,7 +209,8 @@ def _on_bench(
 def _farthest(study: Study, known: Attribution, start: str) -> str | None:
     """The configuration that differs from the start in most factors, two at least."""
     base = study.configuration(start)
-    measured = {known.readings.configurations[c] for c in known.readings.configuration_of.tolist()}
+    read = known.readings.on_bench(known.bench).numbers.configuration_of.tolist()
+    measured = {known.readings.configurations[c] for c in read}
     others = [c for c in study.configurations if c.name in measured and c.name != CONTROL]
     best = max(others, key=lambda c: len(c.differs_in(base)), default=None)
     return best.name if best is not None and len(best.differs_in(base)) > 1 else None

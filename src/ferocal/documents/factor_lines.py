@@ -87,7 +87,7 @@ def interaction_sentences(interactions: Sequence[Interaction]) -> Iterator[str]:
     for i in interactions:
         if i.judged.verdict in CHANGED and i.series.workload:
             groups.setdefault((i.series, i.factor, i.level, i.other), []).append(i)
-    if any(not math.isnan(i.judged.p_value) for i in interactions) and not groups:
+    if any(not math.isnan(i.judged.shift.p_value) for i in interactions) and not groups:
         pairs = list(dict.fromkeys(f"{i.other} and {i.factor}" for i in interactions))
         which = listed(pairs) if len(pairs) <= 2 else "any two factors"
         yield f"No interaction between {which} was detected."
@@ -190,8 +190,8 @@ def scaling_lines(scaling: Scaling) -> Iterator[str]:
             f"{scaling.least:g} (ideal {ideal:g}); efficiency {reached}{half} %, "
             f"{change_text(known)} per unit of {factor}{'' if half else ', without an interval'}"
         )
-    if scaling.serial is not None:
-        share, width = 100 * scaling.serial.share, 100 * scaling.serial_half_width
+    if not math.isnan(scaling.serial):
+        share, width = 100 * scaling.serial, 100 * scaling.serial_half_width
         half = f" ±{significant(width, 2)}" if math.isfinite(width) else ""
         yield f"{title}: serial share {significant(share, 2)}{half} % (Amdahl)"
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
@@ -17,30 +16,23 @@ from ferocal.analysis.data.index import (
     index_series,
     index_weights,
 )
-from ferocal.analysis.data.readings import (
-    Readings,
-    choose_scales,
-    reading_uncertainty,
-    summarise_visits,
-)
-from ferocal.analysis.data.resolution import find_resolution, find_steps
+from ferocal.analysis.data.readings import Readings, choose_scales, summarise_visits
 from ferocal.analysis.data.segments import FloatArray
-from ferocal.analysis.data.series import Scale, Series, change_of, margin_on_scale
+from ferocal.analysis.data.series import Series
 from ferocal.analysis.factors.design import FactorDesign, Levels, make_design
-from ferocal.analysis.factors.model import Fit, Models, Uncertain, replicates_of
+from ferocal.analysis.factors.model import Fit, Models, replicates_of
 from ferocal.analysis.factors.results import Judged
-from ferocal.analysis.inference.families import adjust_by_family
-from ferocal.analysis.inference.student import t_interval, t_quantile
-from ferocal.analysis.inference.verdicts import CONFIDENCE, SIGNIFICANCE, Verdict, decide
-from ferocal.analysis.inference.weights import Arm
+from ferocal.analysis.inference.effects import Setting
+from ferocal.analysis.inference.judging import judge_contrasts
+from ferocal.analysis.inference.weights import Arm, Contrast
 
 
 @dataclass(frozen=True)
 class FactorSetting:
     """What attribution has to know besides readings.
 
-    ``levels`` are those of every configuration, ``reference`` those of the baseline.
-    ``confidence`` is the level of intervals, more than usual in a study that was looked at often.
+    ``levels`` are those of every configuration, ``reference`` those of the baseline, ``judging``
+    is what contrasts are judged in.
     Without ``parts`` it is not asked which workload carries the index. ``asked`` are workload and
     metric of those that were asked for besides what decides. ``amounts`` are by factor and level.
     ``seen`` has software facts that no factor explains, by name the value under each
@@ -50,8 +42,7 @@ class FactorSetting:
     levels: Sequence[Levels]
     reference: Levels
     margin: float
-    interleaved: bool = True
-    confidence: float = CONFIDENCE
+    judging: Setting = field(default_factory=Setting)
     parts: bool = True
     asked: frozenset[tuple[str, str]] = frozenset()
     amounts: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
@@ -94,13 +85,12 @@ class Attribution:
             or (n in present and s.better != "none" and (s.workload, s.metric) in setting.asked)
         ]
         self.index_of, self.left_out = self._indices(here)
-        self.readings, self.scales = add_index(here, scales, self.index_of)
-        self._summaries = summarise_visits(self.readings, self.scales)
+        self.readings, self.scales = add_index(readings, scales, self.index_of)
+        self._summaries = summarise_visits(self.readings.numbers, self.scales)
         self._models = Models(setting.levels, setting.reference)
-        self._resolution = find_resolution(
-            self.readings, self.scales, np.r_[find_steps(here), np.zeros(len(self.index_of))]
-        )
-        self._reading = reading_uncertainty(self.readings, self.scales)
+        # The baseline a second time would be compared with the others, too, and with itself.
+        control = setting.judging.floor_arm
+        self._barred = -1 if control is None else readings.configurations.index(control)
 
     def _indices(self, here: Readings) -> tuple[dict[Series, dict[int, float]], tuple[Series, ...]]:
         """The index over all workloads, and those without one workload each."""
@@ -148,7 +138,11 @@ class Attribution:
         found = {}
         for n in [*indices, *self.shown]:
             visits = replicates_of(
-                self._summaries, n, self.bench, interleaved=self.setting.interleaved
+                self._summaries,
+                n,
+                self.bench,
+                interleaved=self.setting.judging.interleaved,
+                without=self._barred,
             )
             if len(visits.value):
                 found[n] = self._models.of(visits).fit(visits.value)
@@ -171,7 +165,8 @@ class Attribution:
     @functools.cached_property
     def design(self) -> FactorDesign:
         """The design of all configurations of which anything was read."""
-        rows = sorted(set(self.readings.configuration_of.tolist()))
+        here = self.readings.on_bench(self.bench).numbers
+        rows = sorted(set(here.configuration_of.tolist()) - {self._barred})
         models = [self.fits[n].model for n in self.shown if n in self.fits]
         widest = max(models, key=lambda model: len(model.rows), default=None)
         blocks: dict[int, int] = {}
@@ -182,74 +177,39 @@ class Attribution:
 
     # How contrasts are judged
 
+    def contrast(self, asked: Asked) -> Contrast:
+        """A question as a sum of the means of configurations."""
+        model = asked.fit.model
+        weights = model.row_weights(asked.weights).tolist()
+        arms = (Arm(asked.series, self.bench, int(row)) for row in model.rows)
+        pairs = tuple((arm, w) for arm, w in zip(arms, weights, strict=True) if w)
+        # The arm of positive weight names the contrast, as in a comparison.
+        pairs = tuple(sorted(pairs, key=lambda pair: -pair[1]))
+        return Contrast(pairs, asked.family, turned=asked.turned, offset=asked.shift)
+
     def judge(self, asked: Sequence[Asked]) -> list[Judged]:
         """Intervals and verdicts; tests of one family share an error rate (Holm 1979)."""
-        known = [self._estimate(a) for a in asked]
-        mean, error, degrees = np.array(known, dtype=np.float64).reshape(-1, 3).T
-        confidence = self.setting.confidence
-        interval = t_interval(mean, error, degrees, confidence=confidence)
-        adjusted, _, _ = adjust_by_family(
-            interval.p_value, [a.family for a in asked], np.ones(len(asked), dtype=bool)
+        contrasts = [self.contrast(a) for a in asked]
+        # What is nothing, such as the effect of the first level, is no contrast.
+        places = [n for n, c in enumerate(contrasts) if c.weights]
+        known = judge_contrasts(
+            self.readings,
+            [contrasts[n] for n in places],
+            self.setting.judging,
+            {k: asked[n].fit.misfit(asked[n].weights) for k, n in enumerate(places)},
         )
-        adjusted = np.minimum(1.0, adjusted * SIGNIFICANCE / (1 - confidence))
-        series = [self.readings.series[a.series] for a in asked]
-        scales = [self.scales[a.series] for a in asked]
-        margin = np.array([margin_on_scale(s, x) for s, x in zip(series, scales, strict=True)])
-        higher = np.array(
-            [s.better == "higher" or a.turned for s, a in zip(series, asked, strict=True)]
-        )
-        verdicts = decide(interval.low, interval.high, adjusted, margin, higher)
-        columns = (mean, interval.low, interval.high, interval.p_value, adjusted, degrees)
-        return [
-            _judged(s, row, scale, verdict)
-            for s, row, scale, verdict in zip(
-                series, np.stack(columns, axis=1).tolist(), scales, verdicts, strict=True
-            )
-        ]
-
-    def _estimate(self, asked: Asked) -> Uncertain:
-        """A contrast with all that is uncertain in it."""
-        found = asked.fit.contrast(asked.weights)
-        if math.isnan(found.mean):
-            return found
-        weights = asked.fit.model.row_weights(asked.weights)
-        arms = Arm(asked.series, self.bench, 0).code(self.readings) + asked.fit.model.rows
-        least, width = (
-            float(np.linalg.norm(weights * uncertainty[arms]))
-            for uncertainty in (self._resolution.error, self._reading)
-        )
-        error = max(found.error, least)
-        if found.error == 0:
-            step = float(np.abs(weights) @ self._resolution.step[arms]) / 2
-            quantile = float(t_quantile(found.degrees, 0.5 + self.setting.confidence / 2))
-            error = max(error, step / quantile) or math.nan
-        sign = (
-            -1.0 if asked.turned and self.readings.series[asked.series].better == "lower" else 1.0
-        )
-        return Uncertain(sign * found.mean - asked.shift, math.hypot(error, width), found.degrees)
+        found = {n: known[k] for k, n in enumerate(places)}
+        return [Judged(**vars(found[n]), series=self.readings.series[a.series])
+                for n, a in enumerate(asked)]  # fmt: skip
 
     def family(self, n: int) -> str:
         """With which tests those of a series share an error rate."""
         return self.readings.series[n].role if self.readings.series[n].workload else INDEX
 
     def measured(self, n: int, start: int, end: int) -> float:
-        """The mean difference of two configurations within rounds, as it was measured."""
-        s = self._summaries
-        rows = (s.series_of == n) & (s.bench_of == self.bench)
-        centres = [
-            dict(zip(s.round_of[chosen].tolist(), s.centre[chosen].tolist(), strict=True))
-            for chosen in (rows & (s.configuration_of == c) for c in (start, end))
-        ]
-        common = centres[0].keys() & centres[1].keys()
-        if not self.setting.interleaved or not common:
-            chosen = [rows & (s.configuration_of == c) for c in (start, end)]
-            return float(s.centre[chosen[1]].mean() - s.centre[chosen[0]].mean())
-        return float(np.mean([centres[1][r] - centres[0][r] for r in common]))
-
-
-def _judged(series: Series, row: Sequence[float], scale: Scale, verdict: Verdict) -> Judged:
-    mean, low, high, p_value, adjusted, degrees = row
-    change, lower, upper = (change_of(end, scale) for end in (mean, low, high))
-    if math.isnan(low):
-        verdict = Verdict.SEEN_ONCE
-    return Judged(series, scale, change, lower, upper, mean, p_value, adjusted, degrees, verdict)
+        """The difference of two configurations as it was measured."""
+        arms = (Arm(n, self.bench, end), 1.0), (Arm(n, self.bench, start), -1.0)
+        (found,) = judge_contrasts(
+            self.readings, [Contrast(arms, "measured")], self.setting.judging
+        ).values()
+        return found.shift.mean

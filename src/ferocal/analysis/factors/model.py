@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
@@ -18,14 +19,15 @@ from ferocal.analysis.inference.verdicts import SIGNIFICANCE
 # deviations as large as the noise covers 61 to 77 % without it.
 LACK_OF_FIT_DEGREES = 5
 _ZERO = 1e-9
+# Weights of configurations are counts over counts; what is beyond is rounding.
+_DIGITS = 12
 # Singular values below this share of the largest are rounding: columns are whole numbers.
 _RANK = 1e-10
 
 
 class Uncertain(NamedTuple):
-    """A contrast on the scale of the analysis; error and degrees are NaN where unknown."""
+    """A standard error on the scale of the analysis, and its degrees of freedom."""
 
-    mean: float
     error: float
     degrees: float
 
@@ -43,10 +45,14 @@ class VisitValues:
 
 
 def replicates_of(
-    summaries: VisitSummaries, series: int, bench: int, *, interleaved: bool
+    summaries: VisitSummaries, series: int, bench: int, *, interleaved: bool, without: int = -1
 ) -> VisitValues:
-    """The visits of a series, in rounds if all are; else they are taken together as one."""
+    """The visits of a series, in rounds if all are; else they are taken together as one.
+
+    The configuration ``without`` is left out.
+    """
     rows = (summaries.series_of == series) & (summaries.bench_of == bench)
+    rows &= summaries.configuration_of != without
     rounds = summaries.round_of[rows]
     if not interleaved or (rounds == NO_ROUND).any():
         rounds = np.full(len(rounds), NO_ROUND)
@@ -132,13 +138,16 @@ class FactorModel:
 
     @functools.cached_property
     def _of_rows(self) -> FloatArray:
-        members = (self.rows[:, None] == self.row_of[None, :]).astype(float)
-        found: FloatArray = members @ self.columns @ self._inverse
+        columns = _within(code(self.design.rows, self.terms), np.array(self.design.block_of))
+        found: FloatArray = columns @ _invert(columns)
         return found
 
     def row_weights(self, weights: FloatArray) -> FloatArray:
-        """With which weights the configurations enter a contrast, in the order of ``rows``."""
-        found: FloatArray = self._of_rows @ weights
+        """With which weights the means of configurations enter a contrast, in their order.
+
+        Least squares in which every configuration counts once, within what rounds connect.
+        """
+        found: FloatArray = np.round(self._of_rows @ weights, _DIGITS)
         return found
 
     def determines(self, weights: FloatArray) -> bool:
@@ -238,19 +247,16 @@ class Fit:
             return float("nan"), float("nan")
         return self.squares / self.degrees, self.degrees
 
-    def contrast(self, weights: FloatArray) -> Uncertain:
-        """A contrast with its standard error; all NaN where it is not estimable."""
-        if not self.model.determines(weights):
-            return Uncertain(float("nan"), float("nan"), float("nan"))
-        variance, degrees = self.variance
-        error = float(np.sqrt(variance * self.model.spread(weights)))
-        mean = float(weights @ self.coefficients)
-        return Uncertain(0.0 if abs(mean) < 1e-13 else mean, error, degrees)
+    def misfit(self, weights: FloatArray) -> Uncertain:
+        """The error of a contrast by what the model leaves unexplained; NaN where it counts not.
 
-    def covariance(self, contrasts: FloatArray) -> FloatArray:
-        """The covariance of several contrasts, shape (k, t) to (k, k)."""
-        found: FloatArray = self.variance[0] * contrasts @ self.model._inverse @ contrasts.T
-        return found
+        It counts in place of the scatter of visits where lack of fit has enough degrees of
+        freedom, and where no visit was repeated.
+        """
+        if not self.error_from_lack and (self.lack_degrees < 1 or self.pure_degrees > 0):
+            return Uncertain(math.nan, math.nan)
+        variance, degrees = self.variance
+        return Uncertain(math.sqrt(variance * self.model.spread(weights)), degrees)
 
 
 class Models:

@@ -3,32 +3,21 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import NamedTuple
 
-from ferocal.analysis.data.series import Scale, Series
-from ferocal.analysis.inference.verdicts import Verdict
+from ferocal.analysis.data.series import Series
+from ferocal.analysis.inference.effects import Estimate
 
 
-@dataclass(frozen=True)
-class Judged:
-    """A contrast as it was judged.
-
-    ``change``, ``low`` and ``high`` are shares on the "ratio" scale, else in the unit of the
-    series; ``mean`` is on the scale of the analysis. All are NaN where nothing is known. It is
-    never known as a ``bound`` only.
-    """
+@dataclass(frozen=True, kw_only=True)
+class Judged(Estimate):
+    """A contrast as it was judged, of a series."""
 
     series: Series
-    scale: Scale
-    change: float
-    low: float
-    high: float
-    mean: float
-    p_value: float
-    p_adjusted: float
-    degrees: float
-    verdict: Verdict
-    bound: str | None = None
+
+    @property
+    def mean(self) -> float:
+        """The change on the scale of the analysis."""
+        return self.shift.mean
 
 
 @dataclass(frozen=True)
@@ -108,14 +97,6 @@ class Decomposition:
     through: tuple[str, ...]
 
 
-class SerialShare(NamedTuple):
-    """The share of the work that more resources do not speed up, on its own scale."""
-
-    share: float
-    error: float
-    degrees: float
-
-
 @dataclass(frozen=True)
 class ScalingStep:
     """One amount of a resource against the least: speed, and speed per unit of it.
@@ -131,14 +112,17 @@ class ScalingStep:
 
 @dataclass(frozen=True)
 class Scaling:
-    """How a series scales with a factor that can be counted; ``serial`` with three amounts."""
+    """How a series scales with a factor that can be counted.
+
+    ``serial`` is the share of the work that more of it does not speed up, NaN below three amounts.
+    """
 
     series: Series
     factor: str
     least: float
     first: str
     steps: tuple[ScalingStep, ...]
-    serial: SerialShare | None
+    serial: float
     serial_half_width: float
 
 

@@ -9,17 +9,14 @@ import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.factors.fitting import Asked, Attribution
-from ferocal.analysis.factors.results import Scaling, ScalingStep, SerialShare
-from ferocal.analysis.inference.student import t_quantile
+from ferocal.analysis.factors.results import Scaling, ScalingStep
 
 # Two amounts fit any serial share.
 FEWEST_AMOUNTS = 3
 
 
-def serial_share(
-    amounts: Sequence[float], speeds: FloatArray, covariance: FloatArray, degrees: float
-) -> SerialShare | None:
-    """The serial share of a workload; None below three amounts.
+def serial_share(amounts: Sequence[float], speeds: FloatArray) -> tuple[float, FloatArray] | None:
+    """The serial share of a workload with its gradient; None below three amounts.
 
     Parameters
     ----------
@@ -27,29 +24,23 @@ def serial_share(
         How much of the resource there was, the smallest first.
     speeds
         Logarithms of the speed with the other amounts, relative to that with the first.
-    covariance
-        Theirs, with ``degrees`` of freedom.
 
     Notes
     -----
     With n of a resource the time is a + b / n (Amdahl 1967, Validity of the single processor
     approach, AFIPS 30, 483-485): a straight line over 1 / n through the relative times, by least
     squares; the share is a / (a + b), its error by the propagation of that of the speeds
-    (JCGM 100:2008, 5.2.2).
+    (JCGM 100:2008, 5.2.2), for which the gradient makes a contrast of them.
     """
     if len(amounts) < FEWEST_AMOUNTS:
         return None
     inverse = 1 / np.array(amounts)
-    share = _share(inverse, speeds)
     step = 1e-5
-    gradient = np.array(
-        [
-            (_share(inverse, speeds + step * unit) - _share(inverse, speeds - step * unit))
-            / (2 * step)
-            for unit in np.eye(len(speeds))
-        ]
-    )
-    return SerialShare(share, float(np.sqrt(gradient @ covariance @ gradient)), degrees)
+    gradient = [
+        (_share(inverse, speeds + step * unit) - _share(inverse, speeds - step * unit)) / (2 * step)
+        for unit in np.eye(len(speeds))
+    ]
+    return _share(inverse, speeds), np.array(gradient)
 
 
 def _share(inverse: FloatArray, speeds: FloatArray) -> float:
@@ -88,17 +79,18 @@ def _scale(study: Attribution, n: int, factor: str, amounts: Mapping[str, float]
         for shift in (0.0, shift_to)
     ]
     judged = study.judge(asked)
-    sign = 1.0 if series.better == "higher" else -1.0
-    speeds = sign * contrasts @ fit.coefficients
     every = [amounts[level] for level in levels]
-    serial = serial_share(every, speeds, fit.covariance(contrasts), fit.variance[1])
-    quantile = float(t_quantile(fit.variance[1], 0.5 + study.setting.confidence / 2))
-    half = math.nan if serial is None else serial.error * quantile
+    share = half = math.nan
+    found = serial_share(every, np.array([j.mean for j in judged[::2]]))
+    if found is not None:
+        share, gradient = found
+        (whole,) = study.judge([Asked(n, fit, gradient @ contrasts, "serial", turned=True)])
+        half = (whole.shift.high - whole.shift.low) / 2
     return Scaling(
         series, factor, amounts[first], first,
         tuple(
             ScalingStep(level, amounts[level], judged[2 * k], judged[2 * k + 1])
             for k, level in enumerate(others)
         ),
-        serial, half,
+        share, half,
     )  # fmt: skip

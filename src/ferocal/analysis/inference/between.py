@@ -12,10 +12,9 @@ from ferocal.analysis.data.readings import Readings, choose_scales
 from ferocal.analysis.data.series import Scale, Series, change_of, margin_on_scale
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect, Estimate, Setting, Shift, speed_factor
-from ferocal.analysis.inference.families import adjust_holm
 from ferocal.analysis.inference.judging import judge_contrasts
-from ferocal.analysis.inference.student import combine_errors, error_behind, t_interval
-from ferocal.analysis.inference.verdicts import CONFIDENCE, Verdict, decide
+from ferocal.analysis.inference.student import combine_errors, error_behind
+from ferocal.analysis.inference.verdicts import CONFIDENCE, Verdict, judge
 from ferocal.analysis.inference.weights import Arm, Contrast
 
 
@@ -163,23 +162,19 @@ def compare_independent(
     degrees = [[e.shift.degrees for e in side] for side in sides]
     error, freedom = combine_errors(*_arrays(errors[1], degrees[1], errors[0], degrees[0]))
     mean = np.array([b.shift.mean - a.shift.mean for a, b in usable])
-    interval = t_interval(mean, error, freedom, confidence=CONFIDENCE)
-    adjusted, _ = adjust_holm(interval.p_value)
-    margin = np.array([margin_on_scale(a.series, a.scale) for a, _ in usable])
-    higher = np.array([a.series.better == "higher" for a, _ in usable])
-    verdicts = [
-        Verdict.SEEN_ONCE if alone else verdict
-        for verdict, alone in zip(
-            decide(interval.low, interval.high, adjusted, margin, higher),
-            np.isnan(interval.low).tolist(),
-            strict=True,
-        )
-    ]
-    columns = np.stack([mean, *interval, freedom, adjusted], axis=1).tolist()
-    family = int(np.sum(~np.isnan(interval.p_value)))
+    judged = judge(
+        mean,
+        error,
+        freedom,
+        margin=np.array([margin_on_scale(a.series, a.scale) for a, _ in usable]),
+        directions=[a.series.better for a, _ in usable],
+        families=["between"] * len(usable),
+    )
+    columns = (mean, *judged.interval, freedom, judged.p_adjusted, judged.family_size)
+    rows = np.stack(columns, axis=1).tolist()
     return tuple(
-        Difference(*places, a, b, _independent(a, b, row, verdict, family))
-        for (a, b), row, verdict in zip(usable, columns, verdicts, strict=True)
+        Difference(*places, a, b, _independent(a, b, row, verdict))
+        for (a, b), row, verdict in zip(usable, rows, judged.verdict, strict=True)
     )
 
 
@@ -193,10 +188,8 @@ def _variance(effect: Effect, confidence: float) -> float:
     return error_behind(shift.low, shift.high, shift.degrees, confidence=confidence) ** 2
 
 
-def _independent(
-    a: Effect, b: Effect, row: Sequence[float], verdict: Verdict, family: int
-) -> Estimate:
-    mean, low, high, p_value, degrees, adjusted = row
+def _independent(a: Effect, b: Effect, row: Sequence[float], verdict: Verdict) -> Estimate:
+    mean, low, high, p_value, degrees, adjusted, family = row
     ends = (mean, low, high)
     change, lower, upper = (change_of(end, a.scale) for end in ends)
     known = {name: value for name, value in vars(a).items() if name in Estimate.__annotations__}
@@ -207,7 +200,7 @@ def _independent(
         high=upper,
         shift=Shift(*ends, p_value, math.hypot(a.shift.sd, b.shift.sd), degrees),
         p_adjusted=adjusted,
-        family_size=family,
+        family_size=int(family),
         verdict=verdict,
         method=Method.NONE if math.isnan(low) else a.method,
         visits=a.visits + b.visits,

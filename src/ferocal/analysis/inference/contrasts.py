@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+import math
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -19,6 +20,8 @@ from ferocal.analysis.inference.noise_floors import (
 from ferocal.analysis.inference.sides import (
     Moments,
     PairedRounds,
+    Parts,
+    borrow_from_others,
     group_moments,
     pair_rounds,
     visits_of_sides,
@@ -35,6 +38,7 @@ class Method(StrEnum):
     VISITS = "between visits"
     FLOOR = "noise floor"
     STATED = "as stated"
+    MODEL = "scatter about the model"
     NONE = "none"
     BOUND = "bound"
 
@@ -113,8 +117,9 @@ def estimate_contrasts(
     ContrastTable
         One row for each contrast of which every arm has readings, in their order. On a bench
         where enough rounds have all sides of the contrast (`sides.carry_most`), it is taken
-        within rounds (Student 1908); else from the means of all visits, if every side has at
-        least two (Welch 1947); else with the noise floor, if there is one; else with the noise
+        within rounds (Student 1908), with the help of other arms where visits are missing
+        (`TwoWay`); else from the means of all visits, if every side has at least two
+        (Welch 1947); else with the noise floor, if there is one; else with the noise
         that is stated. What comes from several benches, or from several sides, is
         independent and adds up.
     """
@@ -123,39 +128,77 @@ def estimate_contrasts(
     rows = visits_of_sides(terms, summaries)
     sides = group_moments(rows.side, rows.value, rows.runs, len(terms.part_of_side))
     paired = pair_rounds(terms, rows, sides.count, interleaved=interleaved)
-    table = _add_up(terms, sides, paired, kept, contrasts, readings)
-    _fill_floors(table, contrasts, terms, sides, paired, floor_of, stated_of)
+    parts = _estimate_parts(terms, sides, paired)
+    if interleaved:
+        borrow_from_others(parts, terms, sides, summaries, readings)
+    table = _add_up(terms, parts, sides, kept, contrasts, readings)
+    _fill_floors(table, contrasts, terms, parts, floor_of, stated_of)
     # Sums of equal logarithms differ from nothing by their rounding.
     table.mean[np.abs(table.mean) < _ROUNDING] = 0.0
+    _turn(table, contrasts, readings)
     return table
+
+
+def _turn(table: ContrastTable, contrasts: Sequence[Contrast], readings: Readings) -> None:
+    """Turn means so that more is better where it is asked, and take off what is known."""
+    for row, n in enumerate(table.contrast_of.tolist()):
+        contrast = contrasts[n]
+        if contrast.turned and readings.series[contrast.first.series].better == "lower":
+            table.mean[row] *= -1.0
+        if contrast.offset:
+            table.mean[row] -= contrast.offset
+
+
+def _estimate_parts(terms: Terms, sides: Moments, paired: PairedRounds) -> Parts:
+    """What every bench says within its rounds."""
+    part_of_side, count = terms.part_of_side, paired.moments.count
+    pairs = count[part_of_side]
+    used = paired.used[part_of_side]
+    size = len(count)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        spread = np.bincount(part_of_side, terms.square_of_side, size) / count
+        square = paired.moments.variance / count
+    return Parts(
+        used=paired.used.copy(),
+        mean=paired.moments.mean,
+        square=square,
+        degrees=np.asarray(count - 1.0, dtype=np.float64),
+        spread=spread,
+        pairs=count.copy(),
+        visits=np.where(used, pairs, sides.count),
+        runs=np.where(used, paired.runs_of_side, sides.runs),
+    )
 
 
 def _add_up(
     terms: Terms,
+    parts: Parts,
     sides: Moments,
-    paired: PairedRounds,
     kept: IntArray,
     contrasts: Sequence[Contrast],
     readings: Readings,
 ) -> ContrastTable:
     """Parts that pair count as one component, the sides of others as one each."""
     size = len(contrasts)
-    pairs, part_of_side = paired.moments.count, terms.part_of_side
-    pairing = paired.used
-    alone = np.flatnonzero(~pairing[part_of_side])
-    together = np.flatnonzero(pairing)
-    owner = np.r_[terms.contrast_of_part[together], terms.contrast_of_part[part_of_side[alone]]]
-    mean, error, degrees, sd = _combine_components(
-        owner,
-        np.r_[paired.moments.mean[together], sides.mean[alone]],
-        np.r_[paired.moments.variance[together], sides.variance[alone]],
-        np.r_[pairs[together], sides.count[alone]],
-        size,
-    )
-    only_pairs = np.bincount(owner, minlength=size) == 1
+    part_of_side, together = terms.part_of_side, np.flatnonzero(parts.used)
+    alone = np.flatnonzero(~parts.used[part_of_side])
+    with np.errstate(divide="ignore", invalid="ignore"):
+        found = _Components(
+            owner=np.r_[
+                terms.contrast_of_part[together], terms.contrast_of_part[part_of_side[alone]]
+            ],
+            mean=np.r_[parts.mean[together], sides.mean[alone]],
+            square=np.r_[parts.square[together], (sides.variance / sides.count)[alone]],
+            degrees=np.r_[parts.degrees[together], sides.count[alone] - 1.0],
+            spread=np.r_[parts.spread[together], (terms.square_of_side / sides.count)[alone]],
+            variance=np.r_[(parts.square * parts.pairs)[together], sides.variance[alone]],
+        )
+    mean, error, degrees, sd = found.sums(size)
+    only_pairs = np.bincount(found.owner, minlength=size) == 1
     only_pairs &= np.bincount(terms.contrast_of_part[together], minlength=size) == 1
     method = np.where(np.isnan(error), _NONE, np.where(only_pairs, _PAIRED, _VISITS))
     first = [contrasts[n].first for n in kept.tolist()]
+    pairs = np.bincount(terms.contrast_of_part, parts.pairs * parts.used, size)
     return ContrastTable(
         contrast_of=kept,
         strand_of=np.array([a.series * len(readings.benches) + a.bench for a in first], np.int64),
@@ -164,63 +207,76 @@ def _add_up(
         error=error[kept],
         degrees=degrees[kept],
         sd=sd[kept],
-        pairs=np.bincount(terms.contrast_of_part, pairs * pairing, size).astype(np.int64)[kept],
+        pairs=pairs.astype(np.int64)[kept],
         fixed=np.zeros(len(kept)),
-        **{name: column[kept] for name, column in _counts(terms, sides, paired, size).items()},
+        **{name: column[kept] for name, column in _counts(terms, sides, parts, size).items()},
     )
 
 
-def _counts(terms: Terms, sides: Moments, paired: PairedRounds, size: int) -> dict[str, IntArray]:
+def _counts(terms: Terms, sides: Moments, parts: Parts, size: int) -> dict[str, IntArray]:
     """Visits and runs of the sides of positive and of negative weight, and visits left out."""
-    pairs, used = paired.moments.count[terms.part_of_side], paired.used[terms.part_of_side]
-    visits = np.where(used, pairs, sides.count)
-    runs = np.where(used, paired.runs_of_side, sides.runs)
     owner, ahead = terms.contrast_of_part[terms.part_of_side], terms.sign_of_side > 0
 
     def summed(values: IntArray, members: np.ndarray) -> IntArray:
         return np.bincount(owner[members], values[members], size).astype(np.int64)
 
     return {
-        "visits": summed(visits, ahead),
-        "base_visits": summed(visits, ~ahead),
-        "runs": summed(runs, ahead),
-        "base_runs": summed(runs, ~ahead),
-        "unpaired": summed(sides.count - visits, np.full(len(owner), True)),
+        "visits": summed(parts.visits, ahead),
+        "base_visits": summed(parts.visits, ~ahead),
+        "runs": summed(parts.runs, ahead),
+        "base_runs": summed(parts.runs, ~ahead),
+        "unpaired": summed(sides.count - parts.visits, np.full(len(owner), True)),
     }
 
 
-def _combine_components(
-    owner: IntArray, mean: FloatArray, variance: FloatArray, count: IntArray, size: int
-) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:
-    """Mean, standard error, its degrees of freedom and SD of sums of independent components.
+@dataclass(frozen=True)
+class _Components:
+    """Independent parts of contrasts, shape (c,): ``owner`` is the contrast of each.
 
-    Welch (1947), Biometrika 34, 28-35, with the degrees of freedom of Satterthwaite (1946),
-    Biometrics Bulletin 2, 110-114; of a single component they are its own.
+    ``square`` is the squared standard error of ``mean``, ``spread`` what it would be if every
+    visit had a variance of 1, ``variance`` that of a contrast of single visits.
     """
-    each = count - 1.0
-    with np.errstate(divide="ignore", invalid="ignore"):
-        share = variance / count
-        total = np.bincount(owner, share, size)
-        weighted = np.bincount(owner, share**2 / each, size)
-        degrees: FloatArray = total**2 / weighted
-    everything: FloatArray = np.bincount(owner, each, size).astype(np.float64)
-    # Without any variation there are as many degrees as all components have.
-    degrees = np.where(total == 0, everything, degrees)
-    single = np.bincount(owner, minlength=size) == 1
-    degrees = np.where(single, everything, degrees)
-    error: FloatArray = np.sqrt(total)
-    degrees = np.where(np.isnan(error), np.nan, degrees)
-    sd: FloatArray = np.sqrt(np.bincount(owner, variance, size))
-    sums = np.bincount(owner, mean, size).astype(np.float64)
-    return sums, error, degrees, sd
+
+    owner: IntArray
+    mean: FloatArray
+    square: FloatArray
+    degrees: FloatArray
+    spread: FloatArray
+    variance: FloatArray
+
+    def sums(self, size: int) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:
+        """Mean, standard error, its degrees of freedom and SD of every contrast.
+
+        Welch (1947), Biometrika 34, 28-35, with the degrees of freedom of Satterthwaite (1946),
+        Biometrics Bulletin 2, 110-114; of a single component they are its own. They are no more
+        than those which the design would have if all visits varied alike (Bell and McCaffrey
+        2002, Survey Methodology 28, 169-181): of two visits against ten the smaller side, which
+        decides, may by chance seem not to vary, and 90 instead of 95 % would be covered.
+        """
+        everything = np.bincount(self.owner, self.degrees, size)
+        total = np.bincount(self.owner, self.square, size)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            seen = total**2 / np.bincount(self.owner, self.square**2 / self.degrees, size)
+            alike = (
+                np.bincount(self.owner, self.spread, size) ** 2
+                / np.bincount(self.owner, self.spread**2 / self.degrees, size)
+            )  # fmt: skip
+        # Without any variation there are as many degrees as all components have.
+        degrees = np.where(total == 0, everything, np.fmin(seen, alike))
+        single = np.bincount(self.owner, minlength=size) == 1
+        error: FloatArray = np.sqrt(total)
+        degrees = np.where(single, everything, degrees)
+        degrees = np.where(np.isnan(error), np.nan, degrees)
+        sd: FloatArray = np.sqrt(np.bincount(self.owner, self.variance, size))
+        mean = np.bincount(self.owner, self.mean, size).astype(np.float64)
+        return mean, error, degrees, sd
 
 
 def _fill_floors(
     table: ContrastTable,
     contrasts: Sequence[Contrast],
     terms: Terms,
-    sides: Moments,
-    paired: PairedRounds,
+    parts: Parts,
     floor_of: FloorOf,
     stated_of: StatedOf,
 ) -> None:
@@ -233,7 +289,7 @@ def _fill_floors(
         weights = contrasts[int(table.contrast_of[row])].weights
         if len(set(_sides(weights))) < len(weights):
             continue
-        counts = [_visits_and_runs(terms, sides, paired, begin + n) for n in range(len(weights))]
+        counts = [_visits_and_runs(terms, parts, begin + n) for n in range(len(weights))]
         floors = [floor_of(arm.series, arm.bench) for arm, _ in weights]
         known = [
             SideOfFloor(floor, weight, visits, runs)
@@ -253,17 +309,11 @@ def _fill_floors(
             table.sd[row], table.method[row] = np.sqrt(sum(squares)), _STATED
 
 
-def _visits_and_runs(
-    terms: Terms, sides: Moments, paired: PairedRounds, term: int
-) -> tuple[int, float]:
+def _visits_and_runs(terms: Terms, parts: Parts, term: int) -> tuple[int, float]:
     """Visits to the side of a term, and runs per visit."""
     side = int(terms.side[term])
-    part = int(terms.part_of_side[side])
-    if paired.used[part]:
-        visits, runs = int(paired.moments.count[part]), int(paired.runs_of_side[side])
-    else:
-        visits, runs = int(sides.count[side]), int(sides.runs[side])
-    return visits, runs / visits if visits else 0.0
+    visits = int(parts.visits[side])
+    return visits, int(parts.runs[side]) / visits if visits else 0.0
 
 
 def _sides(weights: Sequence[tuple[Arm, float]]) -> list[tuple[int, int]]:
@@ -301,6 +351,24 @@ def hold_to_resolution(table: ContrastTable, error: FloatArray, step: FloatArray
     table.error[flat] = np.maximum(table.error[flat], least)
     nothing = flat[table.error[flat] == 0]
     table.error[nothing] = table.degrees[nothing] = np.nan
+
+
+def hold_to_misfit(table: ContrastTable, misfits: Mapping[int, tuple[float, float]]) -> None:
+    """Take what a model leaves unexplained as the error where that is wider, in place.
+
+    ``misfits`` has by contrast a standard error and its degrees of freedom.
+    """
+    for row, n in enumerate(table.contrast_of.tolist()):
+        error, degrees = misfits.get(n, (math.nan, math.nan))
+        if math.isnan(error):
+            continue
+        wide, known = (
+            e * float(t_quantile(d, 0.5 + CONFIDENCE / 2)) if not math.isnan(e) else -1.0
+            for e, d in ((error, degrees), (float(table.error[row]), float(table.degrees[row])))
+        )
+        if wide > known:
+            table.error[row], table.degrees[row] = error, degrees
+            table.method[row] = METHODS.index(Method.MODEL)
 
 
 def steps_of(contrasts: Sequence[Contrast], of_arm: FloatArray, readings: Readings) -> FloatArray:

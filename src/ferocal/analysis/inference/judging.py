@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Container, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -25,29 +24,26 @@ from ferocal.analysis.inference.contrasts import (
     ContrastTable,
     Method,
     estimate_contrasts,
+    hold_to_misfit,
     hold_to_resolution,
     steps_of,
     uncertainty_of,
     widen,
 )
 from ferocal.analysis.inference.effects import Estimate, Setting, Shift
-from ferocal.analysis.inference.families import adjust_by_family
 from ferocal.analysis.inference.looks import LookPlan
 from ferocal.analysis.inference.noise_floors import NoiseFloor, find_own_floor, stated_sd
 from ferocal.analysis.inference.power import rounds_to_decide
-from ferocal.analysis.inference.student import Interval, t_interval
-from ferocal.analysis.inference.verdicts import (
-    CONFIDENCE,
-    SIGNIFICANCE,
-    Verdict,
-    decide,
-    is_beyond,
-)
+from ferocal.analysis.inference.student import t_interval
+from ferocal.analysis.inference.verdicts import CONFIDENCE, Judgement, Verdict, judge
 from ferocal.analysis.inference.weights import Arm, Contrast
 
 
 def judge_contrasts(
-    readings: Readings, contrasts: Sequence[Contrast], setting: Setting
+    readings: Readings,
+    contrasts: Sequence[Contrast],
+    setting: Setting,
+    misfits: Mapping[int, tuple[float, float]] | None = None,
 ) -> dict[int, Estimate]:
     """Estimate and judge contrasts; by their place, those of which all arms have readings.
 
@@ -56,7 +52,8 @@ def judge_contrasts(
     that is known as a bound only is judged by what the bound allows (`bounds`).
     p-values are adjusted within the families that the contrasts name. In a study that was
     measured until decided, intervals have the level of a look, and a verdict stands from the
-    look at which it was reached.
+    look at which it was reached. ``misfits`` are what a model leaves unexplained of contrasts that
+    rest on one: a standard error and its degrees of freedom, which count where they are wider.
 
     Raises
     ------
@@ -65,22 +62,12 @@ def judge_contrasts(
     """
     if not len(readings.value):
         return {}
-    analysis = _Analysis(readings.numbers, contrasts, setting, choose_scales(readings))
+    scales = choose_scales(readings)
+    analysis = _Analysis(readings.numbers, contrasts, setting, scales, misfits or {})
     found = analysis.estimates() if len(readings.numbers.value) else {}
     if readings.bound.any():
         found |= analysis.bounds(readings, found)
     return dict(sorted(found.items()))
-
-
-@dataclass(frozen=True)
-class _Judgement:
-    """Verdicts of the rows of a table of contrasts; ``level`` is that of each test."""
-
-    p_adjusted: FloatArray
-    family_size: IntArray
-    level: FloatArray
-    verdict: list[Verdict]
-    beyond: np.ndarray
 
 
 # Stands for a number of further rounds that no study can have.
@@ -114,11 +101,11 @@ class _Row(NamedTuple):
 
 def _rows(
     table: ContrastTable,
-    interval: Interval,
-    judged: _Judgement,
+    judged: Judgement,
     needed: IntArray,
     next_look: IntArray,
 ) -> Iterator[_Row]:
+    interval = judged.interval
     columns = (
         table.contrast_of, table.method, table.mean, interval.low, interval.high,
         interval.p_value, table.sd, table.degrees, judged.p_adjusted, judged.family_size,
@@ -139,8 +126,10 @@ class _Analysis:
         contrasts: Sequence[Contrast],
         setting: Setting,
         scales: tuple[Scale, ...],
+        misfits: Mapping[int, tuple[float, float]],
     ) -> None:
         self.readings = readings
+        self.misfits = misfits
         self.contrasts = contrasts
         self.setting = setting
         self.scales = scales
@@ -151,7 +140,6 @@ class _Analysis:
             for series, scale in zip(readings.series, self.scales, strict=True)
         ]
         self.margin = np.array(margins)[named]
-        self.higher = np.array([s.better == "higher" for s in readings.series])[named]
         self.judged = np.array([s.better != "none" for s in readings.series])[named]
         self._floors: dict[tuple[int, int], NoiseFloor | None] = {}
         self._check_scales()
@@ -165,19 +153,9 @@ class _Analysis:
     def estimates(self) -> dict[int, Estimate]:
         looks = self.setting.looks
         table = self._contrast(self.readings)
-        interval = t_interval(
-            table.mean,
-            table.error,
-            table.degrees,
-            confidence=looks.confidence if looks else CONFIDENCE,
-        )
-        judgement = (
-            self._judge(table, interval, SIGNIFICANCE)
-            if looks is None
-            else self._judge_by_looks(table, looks)
-        )
+        judgement = self._judge(table) if looks is None else self._judge_by_looks(table, looks)
         needed = self._more_rounds(table, judgement)
-        rows = _rows(table, interval, judgement, needed, self._next_looks(table))
+        rows = _rows(table, judgement, needed, self._next_looks(table))
         return {row.contrast: self._estimate(row) for row in rows}
 
     def bounds(self, readings: Readings, done: Container[int]) -> dict[int, Estimate]:
@@ -201,6 +179,7 @@ class _Analysis:
             floor_of=self._floor_of,
             stated_of=self._stated_of,
         )
+        hold_to_misfit(table, self.misfits)
         widen(table, self._range_uncertainty(readings)[table.contrast_of])
         resolution = find_resolution(readings, self.scales, self.steps)
         hold_to_resolution(
@@ -240,34 +219,30 @@ class _Analysis:
     def _judge(
         self,
         table: ContrastTable,
-        interval: Interval,
-        significance: float,
+        confidence: float = CONFIDENCE,
         pending: np.ndarray | None = None,
-    ) -> _Judgement:
+    ) -> Judgement:
         """Verdicts, adjusted within families; only ``pending`` rows are members of these."""
-        families = [self.contrasts[n].family for n in table.contrast_of.tolist()]
-        judged = self.judged[table.contrast_of]
-        counts = judged.copy() if pending is None else pending & judged
-        adjusted, multiplied, size = adjust_by_family(interval.p_value, families, counts)
-        # On the usual scale, on which a difference is found below 0.05.
-        adjusted = np.minimum(1.0, adjusted * SIGNIFICANCE / significance)
-        margin, higher = self.margin[table.contrast_of], self.higher[table.contrast_of]
-        verdict = [
-            Verdict.NOT_JUDGED if not j else Verdict.SEEN_ONCE if alone else v
-            for v, j, alone in zip(
-                decide(interval.low, interval.high, adjusted, margin, higher),
-                judged.tolist(),
-                (table.method == METHODS.index(Method.NONE)).tolist(),
-                strict=True,
-            )
-        ]
-        beyond = is_beyond(interval.low, interval.high, margin)
-        return _Judgement(adjusted, size, significance / multiplied, verdict, beyond)
+        asked = [self.contrasts[n] for n in table.contrast_of.tolist()]
+        return judge(
+            table.mean,
+            table.error,
+            table.degrees,
+            margin=self.margin[table.contrast_of],
+            directions=[
+                "higher" if c.turned else self.readings.series[c.first.series].better for c in asked
+            ],
+            families=[c.family for c in asked],
+            confidence=confidence,
+            counts=pending,
+            seen_once=table.method == METHODS.index(Method.NONE),
+        )
 
-    def _judge_by_looks(self, table: ContrastTable, looks: LookPlan) -> _Judgement:
+    def _judge_by_looks(self, table: ContrastTable, looks: LookPlan) -> Judgement:
         """For each contrast the verdict of the look that decided it."""
         size = len(table.contrast_of)
-        found = _Judgement(
+        found = Judgement(
+            t_interval(table.mean, table.error, table.degrees, confidence=looks.confidence),
             np.full(size, np.nan),
             np.zeros(size, dtype=np.int64),
             np.full(size, looks.alpha),
@@ -280,13 +255,10 @@ class _Analysis:
         reached = self._rounds_looked_at()
         for look in looks.reached(int(reached.max(initial=0))):
             early = self._contrast(self.readings.up_to_round(look))
-            interval = t_interval(
-                early.mean, early.error, early.degrees, confidence=looks.confidence
-            )
             place = np.searchsorted(table.contrast_of, early.contrast_of)
             undecided = [found.verdict[n] is Verdict.INCONCLUSIVE for n in place.tolist()]
             pending = np.array(undecided, bool) & (reached[early.contrast_of] >= look)
-            judged = self._judge(early, interval, looks.alpha, pending)
+            judged = self._judge(early, looks.confidence, pending)
             for row in np.flatnonzero(pending):
                 n = place[row]
                 found.p_adjusted[n] = judged.p_adjusted[row]
@@ -353,7 +325,7 @@ class _Analysis:
             open_until=row.next_look or None if row.verdict is Verdict.INCONCLUSIVE else None,
         )
 
-    def _more_rounds(self, table: ContrastTable, judgement: _Judgement) -> IntArray:
+    def _more_rounds(self, table: ContrastTable, judgement: Judgement) -> IntArray:
         """Further rounds for each inconclusive row; 0 where decided or unknown."""
         sd = pool_sd(table)
         pending = np.array([v is Verdict.INCONCLUSIVE for v in judgement.verdict], bool)

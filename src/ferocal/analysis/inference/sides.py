@@ -6,8 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ferocal.analysis.data.readings import NO_ROUND, VisitSummaries, replicates
+from ferocal.analysis.data.readings import NO_ROUND, Readings, VisitSummaries, replicates
 from ferocal.analysis.data.segments import FloatArray, IntArray, find_segments
+from ferocal.analysis.inference.two_way import TwoWay
 from ferocal.analysis.inference.weights import Terms
 
 
@@ -105,6 +106,88 @@ def pair_rounds(
     np.minimum.at(fewest, terms.part_of_side, visits)
     used = carry_most(moments.count, fewest)
     return PairedRounds(moments, used, runs.astype(np.int64), sides_of_part)
+
+
+@dataclass(frozen=True)
+class Parts:
+    """The benches of contrasts as their rounds see them; by part, shape (p,).
+
+    ``used`` says where rounds are what the contrast is taken from. ``square`` is the squared
+    standard error of ``mean``, with ``degrees`` of freedom; ``spread`` is what it would be if
+    every visit had a variance of 1. ``visits`` and ``runs`` are those that count of every side,
+    in rounds or not.
+    """
+
+    used: np.ndarray
+    mean: FloatArray
+    square: FloatArray
+    degrees: FloatArray
+    spread: FloatArray
+    pairs: IntArray
+    visits: IntArray
+    runs: IntArray
+
+
+def borrow_from_others(
+    parts: Parts, terms: Terms, sides: Moments, summaries: VisitSummaries, readings: Readings
+) -> None:
+    """Where visits have no partner, take rounds from least squares over all arms, in place.
+
+    A side whose partner is missing in a round is compared by way of the others there. That
+    counts where it leaves at most half of what all visits would say without rounds, or where a
+    side has a single visit. Sides of several metrics, which others need not have, stay as they
+    are.
+    """
+    width = len(readings.configurations)
+    strand_of = summaries.arm_of // width
+    made: dict[bytes, TwoWay] = {}
+    for part in _incomplete(parts, terms, sides, summaries.arm_of, width):
+        members = np.flatnonzero(terms.part_of_side[terms.side] == part)
+        here = strand_of == terms.arm[members[0]] // width
+        rows = np.flatnonzero(here & (summaries.round_of != NO_ROUND))
+        arms, arm = np.unique(summaries.arm_of[rows], return_inverse=True)
+        _, block = np.unique(summaries.round_of[rows], return_inverse=True)
+        if not np.isin(terms.arm[members], arms).all():
+            continue
+        key = np.stack([arm, block]).tobytes()
+        model = made.setdefault(key, TwoWay(arm, block))
+        weights = np.zeros(len(arms))
+        weights[np.searchsorted(arms, terms.arm[members])] = terms.weight[members]
+        own = terms.side[members]
+        plain = float(np.sum(terms.square_of_side[own] / sides.count[own]))
+        if not model.determines(weights):
+            continue
+        found = model.contrast(weights, summaries.centre[rows])
+        few = bool((sides.count[own] < 2).any())
+        if not few and (found.spread > 2 * plain or np.isnan(found.square)):
+            continue
+        parts.used[part] = True
+        parts.mean[part], parts.square[part], parts.degrees[part], parts.spread[part] = found
+        shared = np.bincount(block)[block] > 1
+        for term, side in zip(members.tolist(), own.tolist(), strict=True):
+            mine = rows[shared & (summaries.arm_of[rows] == terms.arm[term])]
+            parts.visits[side] = len(mine)
+            parts.runs[side] = int(summaries.runs[mine].sum())
+        parts.pairs[part] = max(int(parts.pairs[part]), 1)
+
+
+def _incomplete(
+    parts: Parts, terms: Terms, sides: Moments, arms: IntArray, width: int
+) -> list[int]:
+    """Parts of one metric of which some visits have no partner, while there are third arms."""
+    size = len(parts.pairs)
+    sides_of = np.bincount(terms.part_of_side, minlength=size)
+    lacking = sides.count > parts.pairs[terms.part_of_side]
+    chosen = np.bincount(terms.part_of_side, lacking, size) > 0
+    if not (chosen & (sides_of > 1)).any():
+        return []
+    part_of_term, strand = terms.part_of_side[terms.side], terms.arm // width
+    first, last = np.full(size, np.iinfo(np.int64).max), np.full(size, -1)
+    np.minimum.at(first, part_of_term, strand)
+    np.maximum.at(last, part_of_term, strand)
+    others = np.bincount(np.unique(arms) // width, minlength=int(last.max(initial=0)) + 1)
+    chosen &= (sides_of > 1) & (first == last) & (np.maximum(others[last], sides_of) > 2)
+    return [int(part) for part in np.flatnonzero(chosen)]
 
 
 @dataclass(frozen=True)

@@ -34,11 +34,15 @@ class Contrast(NamedTuple):
 
     "Configuration minus baseline" has the weights +1 and −1. Arms of one bench and
     configuration (several metrics of one run) are combined visit by visit. ``family`` names
-    the tests with which the contrast shares an error rate.
+    the tests with which the contrast shares an error rate. ``turned`` means that more is to be
+    better whatever the series, and ``offset`` is taken off what is so found: a price, or what
+    an ideal would be.
     """
 
     weights: tuple[tuple[Arm, float], ...]
     family: str
+    turned: bool = False
+    offset: float = 0.0
 
     @property
     def first(self) -> Arm:
@@ -52,7 +56,8 @@ class Terms:
 
     ``side`` numbers bench and configuration within a contrast, ``part`` the benches within
     a contrast; ``contrast_of_part``, ``part_of_side`` and ``sign_of_side`` say what these
-    belong to, and on which side of zero their weight is.
+    belong to, and on which side of zero their weight is; ``square_of_side`` sums the squares of
+    the weights.
     """
 
     contrast: IntArray
@@ -61,6 +66,7 @@ class Terms:
     side: IntArray
     part_of_side: IntArray
     sign_of_side: IntArray
+    square_of_side: FloatArray
     contrast_of_part: IntArray
 
 
@@ -90,6 +96,7 @@ def find_terms(contrasts: Sequence[Contrast], readings: Readings, present: IntAr
         side=side,
         part_of_side=_first_of(part, side, len(side_keys)),
         sign_of_side=_first_of(np.sign(weight).astype(np.int64), side, len(side_keys)),
+        square_of_side=np.bincount(side, weight**2, len(side_keys)).astype(np.float64),
         contrast_of_part=part_keys // benches,
     )
 

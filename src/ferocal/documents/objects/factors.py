@@ -34,12 +34,12 @@ class Judgement(OfMetric):
     change: float | None = key("change of the measured value", or_none("item.judged.change"))
     low: float | None = key("lower end of its 95 % interval", or_none("item.judged.low"))
     high: float | None = key("upper end of it", or_none("item.judged.high"))
-    p: float | None = key("p-value", or_none("item.judged.p_value"))
+    p: float | None = key("p-value", or_none("item.judged.shift.p_value"))
     p_adjusted: float | None = key(
         "after Holm's adjustment within its family", or_none("item.judged.p_adjusted")
     )
     degrees: float | None = key(
-        "degrees of freedom of the interval", or_none("item.judged.degrees")
+        "degrees of freedom of the interval", or_none("item.judged.shift.degrees")
     )
     verdict: str | None = key(
         "`better`, `worse`, `equivalent`, `inconclusive`, `seen once`",
@@ -141,9 +141,7 @@ class ScalingObject(OfMetric):
     factor: str = key("what was varied", "item.factor")
     least: float = key("the least amount", "item.least")
     steps: list[AmountObject] = key("the other amounts", "item.steps")
-    serial_share: float | None = key(
-        "the serial share, from three amounts on", or_none("item.serial.share")
-    )
+    serial_share: float | None = key("the serial share, from three amounts on", "item.serial")
     serial_half_width: float | None = key(
         "half of the width of its 95 % interval", "item.serial_half_width"
     )
