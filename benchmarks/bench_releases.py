@@ -31,8 +31,7 @@ from ferocal.analysis.rank.standings import rank_contestants
 from ferocal.analysis.series.course import Course
 from ferocal.analysis.series.place import locate
 from ferocal.analysis.series.seeking import State, seek
-from ferocal.analysis.series.steps import search_courses
-from simulation import make_readings
+from simulation import make_readings, shifts_of
 
 STUDIES, HISTORIES, RELEASES = scaled(2000, 2), scaled(500, 2), 64
 _SERIES = (Series("export", "duration", "s", "lower", 0.01, role="primary"),)
@@ -63,7 +62,7 @@ def one_series(kind: str, count: int, sd: float, seed: int) -> tuple[bool, bool,
     x, place = np.arange(count), int(rng.integers(3, count - 2))
     shapes = {"none": 0.0 * x, "step": 1.0 * (x >= place), "creep": x / (count - 1)}
     values = 0.03 * shapes[kind] + rng.normal(0, sd / 100, count)
-    steps = search_courses([_course(values)], _SERIES, "bench")[0].steps
+    steps = shifts_of(values.tolist(), _SERIES[0])
     covered = None
     if kind != "none" and steps:
         covered = any(s.low <= math.expm1(0.03) <= s.high for s in steps)

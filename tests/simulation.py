@@ -9,6 +9,11 @@ import numpy as np
 from ferocal.analysis.caveats.circumstances import Conditions
 from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.data.series import Series
+from ferocal.analysis.inference.effects import Setting
+from ferocal.analysis.inference.noise_floors import NoiseFloor
+from ferocal.analysis.series.course import find_courses
+from ferocal.analysis.series.shifts import SeriesShift, judge_shifts
+from ferocal.analysis.series.steps import search_courses
 from ferocal.plan.order import plan_rounds
 
 NAMES = ("base", "other", "third")
@@ -62,6 +67,22 @@ def make_readings(
         ("node",), tuple(series), tuple(names), s, bench, c, r, v, np.arange(n), value, nothing,
         sharp, bench, v.astype(float),
     )  # fmt: skip
+
+
+def shifts_of(values: Sequence[float], series: Series) -> tuple[SeriesShift, ...]:
+    """The judged steps and creeps of releases of one visit each, on the log scale."""
+    count = len(values)
+    nothing, at = [0] * count, range(count)
+    rows = (nothing, at, [-1] * count, at, np.exp(values).tolist())
+    readings = make_readings([series], [f"r{n}" for n in at], *rows)
+    courses = list(find_courses(readings, 0, at, interleaved=False))
+    (search,) = search_courses(courses, readings.series)
+
+    def floor(readings: Readings, series: int, bench: int) -> NoiseFloor | None:
+        return None if search.spread is None else search.spread.floor("ratio", 1.0)
+
+    setting = Setting(interleaved=False, release_floor=floor)
+    return judge_shifts(readings, {"node": [search]}, at, setting)["node", 0]
 
 
 def simulate_once(

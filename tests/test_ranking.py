@@ -12,17 +12,17 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import pandas as pd
 import pytest
-import statsmodels.formula.api as smf
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
+from statsmodels.stats.multitest import multipletests
 
 from conftest import Ferocal
 from ferocal.analysis.data.series import Series
+from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Setting
-from ferocal.analysis.inference.verdicts import Verdict
+from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.analysis.rank.lineup import Contestant
 from ferocal.analysis.rank.sensitivity import find_tippings, orders_without
 from ferocal.analysis.rank.standings import rank_contestants
@@ -55,29 +55,24 @@ def ranked(readings: Any, **settings: Any) -> Any:
 
 
 @pytest.mark.parametrize("seed", range(4))
-def test_pairs_in_rounds_are_those_of_tukey_and_kramer(seed: int) -> None:
-    """The residual mean square of statsmodels and the studentized range of SciPy decide."""
-    rng = np.random.default_rng(seed)
+def test_pairs_are_those_of_a_comparison_adjusted_for_their_number(seed: int) -> None:
+    """Paired t of SciPy and Holm of statsmodels decide."""
     levels = [0.0, 0.012, 0.02, 0.05]
-    readings = simulated(rng, levels)
+    readings = simulated(np.random.default_rng(seed), levels)
     found = ranked(readings)
-    frame = pd.DataFrame(
-        {"c": readings.configuration_of, "n": readings.round_of, "v": np.log(readings.value)}
-    )
-    fit = smf.ols("v ~ C(c) + C(n)", frame).fit()
-    means = frame.groupby("c").v.mean()
-    error = math.sqrt(fit.mse_resid / 6)
-    critical = stats.studentized_range.ppf(0.95, 4, fit.df_resid)
+    logs = np.log(readings.value).reshape(6, 4)
     names = [NAMES.index(s.configuration) for s in found.standings]
-    assert names == list(np.argsort(means.to_numpy()))  # the shortest first
-    assert found.in_rounds
-    for (a, b), verdict in found.verdicts.items():
-        change = means[names[b]] - means[names[a]]
-        half = stats.t.ppf(0.975, fit.df_resid) * error * math.sqrt(2)
-        if abs(change) + half < math.log1p(0.01):
+    assert names == list(np.argsort(logs.mean(axis=0)))  # the shortest first
+    pairs = [(a, b) for a in range(4) for b in range(4) if a < b]
+    tests = [stats.ttest_rel(logs[:, names[b]], logs[:, names[a]]) for a, b in pairs]
+    adjusted = multipletests([t.pvalue for t in tests], method="holm")[1]
+    for (a, b), test, p in zip(pairs, tests, adjusted, strict=True):
+        ends = test.confidence_interval(0.95)
+        verdict = found.verdicts[a, b]
+        if -math.log1p(0.01) < ends.low and ends.high < math.log1p(0.01):
             assert verdict is Verdict.EQUIVALENT
-        elif abs(change) / error > critical:
-            assert verdict is (Verdict.BETTER if change > 0 else Verdict.WORSE)
+        elif p < 0.05:
+            assert verdict is (Verdict.BETTER if ends.low > 0 else Verdict.WORSE)
         else:
             assert verdict is Verdict.INCONCLUSIVE
     check_ranks(found)
@@ -92,39 +87,57 @@ def check_ranks(found: Any) -> None:
         assert standing.rank_worst == count - own.count(Verdict.BETTER)
         assert standing.rank_best <= place + 1 <= standing.rank_worst
     chances = [s.chance for s in found.standings]
-    assert sum(chances) == pytest.approx(1) and (not found.in_rounds or chances[0] == max(chances))
+    if not math.isnan(chances[0]):
+        assert sum(chances) == pytest.approx(1) and chances[0] == max(chances)
 
 
-def test_where_rounds_are_not_common_pairs_are_contrasts() -> None:
-    rng = np.random.default_rng(1)
-    readings = simulated(rng, [0.0, 0.0, 0.3, 0.3], rounds=8, missing=True)
+@pytest.mark.parametrize("whole", [0, 2, 3])
+def test_rounds_that_some_missed_are_used_by_way_of_others(whole: int) -> None:
+    """Where hardly any round has all, those that pair still take out what a round shifts."""
+    readings = simulated(
+        np.random.default_rng(1), [0.0, 0.0, 0.3, 0.3], rounds=8, missing=True, whole=whole
+    )
     found = ranked(readings)
-    assert not found.in_rounds
     tops = {s.configuration for s in found.standings if s.rank_best == 1}
     assert tops == {"oxbow-s", "oxbow-m"}
     assert {(s.rank_best, s.rank_worst) for s in found.standings} == {(1, 2), (3, 4)}
+    visits = 8 - (8 - whole) // 2 - (8 - whole) % 2
+    assert all(s.visits >= visits for s in found.standings)
+    assert Method.PAIRED in found.sources and Method.NONE not in found.sources
     check_ranks(found)
 
 
-def test_a_few_whole_rounds_do_not_discard_all_other_visits() -> None:
-    for whole, in_rounds in ((2, False), (3, True)):
-        rng = np.random.default_rng(1)
-        readings = simulated(rng, [0.0, 0.0, 0.3, 0.3], rounds=8, missing=True, whole=whole)
-        found = ranked(readings)
-        assert found.in_rounds is in_rounds
-        visits = 8 - (8 - whole) // 2 - (8 - whole) % 2
-        assert all(s.visits >= visits for s in found.standings)
+@pytest.mark.parametrize("noisy", [1.0, 8.0])
+def test_nobody_is_ordered_who_is_equal(noisy: float) -> None:
+    """Also where one of them varies by far more than the others do, and visits are missing."""
+    rng, wrong, studies = np.random.default_rng(5), 0, 120
+    for _ in range(studies):
+        rows = [
+            (0, c, n, 4 * n + c, math.exp(4 + 0.05 * shift + 0.01 * width * rng.normal()))
+            for n in range(1, 7)
+            for shift in (rng.normal(),)
+            for c, width in enumerate((1.0, 1.0, 1.0, noisy))
+            if rng.random() > 0.1
+        ]
+        found = ranked(make_readings(SERIES, NAMES, *zip(*rows, strict=True)))
+        wrong += any(v in CHANGED for v in found.verdicts.values())
+        check_ranks(found)
+    assert wrong <= 14  # 6 expected of 120 at most; more than 14 in one case of a thousand
 
 
-def test_the_chance_of_being_first_is_that_of_the_t_distribution() -> None:
-    """Of two, it is the tail of Student's t on their difference."""
-    rng = np.random.default_rng(3)
+def test_the_chance_of_being_first_is_what_comes_true() -> None:
+    rng, said, right = np.random.default_rng(3), [], []
+    for _ in range(200):
+        true = rng.normal(0, 0.006, 4)
+        found = ranked(simulated(rng, true.tolist(), rounds=5))
+        if not math.isnan(found.standings[0].chance):
+            said.append(found.standings[0].chance)
+            right.append(NAMES[int(true.argmin())] == found.standings[0].configuration)
+    assert len(said) > 190 and np.mean(said) == pytest.approx(np.mean(right), abs=0.09)
     readings = simulated(rng, [0.0, 0.004], rounds=5)
-    found = ranked(readings)
-    logs = np.log(readings.value).reshape(5, 2)
-    apart = logs[:, 1] - logs[:, 0]
-    t = abs(apart.mean()) / (apart.std(ddof=1) / math.sqrt(5))
-    assert found.standings[0].chance == pytest.approx(stats.t.cdf(t, 4), abs=0.015)
+    assert math.isnan(
+        ranked(readings).standings[0].chance
+    )  # two do not tell how far levels lie apart
 
 
 def test_equal_readings_without_a_step_rank_nobody() -> None:

@@ -10,23 +10,19 @@ import numpy as np
 
 from ferocal.analysis.data.index import deciding_places
 from ferocal.analysis.data.readings import Readings
-from ferocal.analysis.data.series import Scale, Series, change_of
-from ferocal.analysis.inference.effects import Estimate
+from ferocal.analysis.data.series import Scale, Series
+from ferocal.analysis.inference.effects import Estimate, Setting
 from ferocal.analysis.inference.judging import judge_contrasts
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast
 from ferocal.analysis.series.course import Course, find_courses
-from ferocal.analysis.series.steps import (
-    Search,
-    course_of_difference,
-    find_plateaus,
-    search_courses,
-)
+from ferocal.analysis.series.shifts import release_contrast
+from ferocal.analysis.series.steps import Search, course_of_difference, search_courses
 from ferocal.answers.answer import Answer, basis_of
 from ferocal.answers.compare import setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.release_line import find_release_line
-from ferocal.answers.release_noise import ordered_factor, with_release_floors
+from ferocal.answers.release_noise import ordered_factor
 from ferocal.answers.selection import Selection
 from ferocal.errors import NothingToShowError
 from ferocal.study.configurations import CONTROL
@@ -111,7 +107,7 @@ def compare_across(
     """
     selection = (selection or Selection()).resolve(study)
     setting = setting_of(study, evidence, study.baseline)
-    readings, setting = with_release_floors(study, evidence.readings, setting)
+    readings = evidence.readings
     first, others = _benches(study, readings, selection)
     series = _series(readings, selection)
     factor = ordered_factor(study)
@@ -149,9 +145,7 @@ def compare_across(
         first_bench=readings.benches[first],
         order=tuple(readings.configurations[c] for c in order),
         leads=leads,
-        changes=tuple(
-            _changes(readings, order, series, (first, others), interleaved=setting.interleaved)
-        )
+        changes=tuple(_changes(readings, order, series, (first, others), setting))
         if factor is not None
         else (),
         differing=_differing(study, evidence, [readings.benches[b] for b in (first, *others)]),
@@ -203,24 +197,21 @@ def _changes(
     order: Sequence[int],
     series: Sequence[int],
     benches: tuple[int, Sequence[int]],
-    *,
-    interleaved: bool,
+    setting: Setting,
 ) -> Iterator[LeadChange]:
     """Where the difference of two benches has a step from one leader to the other."""
     first, others = benches
 
     def courses(bench: int) -> dict[int, Course]:
-        found = find_courses(readings, bench, order, interleaved=interleaved)
+        found = find_courses(readings, bench, order, interleaved=setting.interleaved)
         return {course.series: course for course in found if course.series in series}
 
     base = courses(first)
     for bench in others:
         own = courses(bench)
         pairs = [course_of_difference(own[n], base[n]) for n in series if n in own and n in base]
-        searches = search_courses(pairs, readings.series, readings.benches[bench])
-        for search in searches:
-            reigns = list(_reigns(readings, search, order, readings.benches[bench],
-                                  readings.benches[first]))  # fmt: skip
+        for search in search_courses(pairs, readings.series):
+            reigns = list(_reigns(readings, search, order, (bench, first), setting))
             for before, after in itertools.pairwise(reigns):
                 if before.leader != after.leader:
                     yield LeadChange(
@@ -234,19 +225,32 @@ def _changes(
 
 
 def _reigns(
-    readings: Readings, search: Search, order: Sequence[int], bench: str, other: str
+    readings: Readings,
+    search: Search,
+    order: Sequence[int],
+    pair: tuple[int, int],
+    setting: Setting,
 ) -> Iterator[Reign]:
-    """The stretches of a difference in which one bench is shown to lead."""
-    higher = readings.series[search.course.series].better == "higher"
-    for plateau in find_plateaus(search):
-        if plateau.low > 0 or plateau.high < 0:
-            change, low, high = (
-                change_of(end, search.course.scale)
-                for end in (plateau.level, plateau.low, plateau.high)
-            )
-            names = [readings.configurations[order[n]] for n in (plateau.first, plateau.last)]
-            leader = bench if (plateau.level > 0) == higher else other
-            yield Reign(names[0], names[1], leader, change, low, high)
+    """The stretches of a difference of two benches in which one is shown to lead."""
+    contrasts = []
+    for n, (first, last) in enumerate(search.stretches):
+        weights = search.level_weights(first, last)
+        sides = [
+            release_contrast(search, bench, order, sign * weights, f"stretch {n}").weights
+            for bench, sign in zip(pair, (1.0, -1.0), strict=True)
+        ]
+        contrasts.append(Contrast((*sides[0], *sides[1]), f"stretch {n}"))
+    found = judge_contrasts(readings, contrasts, setting) if len(contrasts) > 1 else {}
+    for n, (first, last) in enumerate(search.stretches):
+        estimate = found.get(n)
+        if estimate is None or not (estimate.shift.low > 0 or estimate.shift.high < 0):
+            continue
+        names = [readings.configurations[order[k]] for k in (first, last)]
+        better = (estimate.shift.mean > 0) == (
+            readings.series[search.course.series].better == "higher"
+        )
+        leader = readings.benches[pair[0] if better else pair[1]]
+        yield Reign(names[0], names[1], leader, estimate.change, estimate.low, estimate.high)
 
 
 def _differing(

@@ -13,7 +13,6 @@ from ferocal.analysis.rank.lineup import Contestant
 from ferocal.analysis.rank.standings import rank_contestants
 from ferocal.answers.compare import find_barred, setting_of
 from ferocal.answers.evidence import Evidence
-from ferocal.answers.release_noise import with_release_floors
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
 
@@ -48,7 +47,7 @@ def find_all_best(study: Study, evidence: Evidence) -> dict[tuple[str, Series], 
     """The best of every metric on every bench, by these; what is not comparable takes no part."""
     setting = setting_of(study, evidence, study.baseline)
     barred = find_barred(study, evidence, study.baseline, setting)
-    readings, setting = with_release_floors(study, evidence.readings, setting)
+    readings = evidence.readings
     names = [c.name for c in study.configurations if c.name != CONTROL]
     pairs = {
         (readings.benches[b], readings.series[s])

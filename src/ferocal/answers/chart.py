@@ -16,7 +16,6 @@ from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.answers.best import find_best
 from ferocal.answers.compare import Comparison, compare, setting_of
 from ferocal.answers.evidence import Evidence
-from ferocal.answers.release_noise import with_release_floors
 from ferocal.answers.selection import Selection
 from ferocal.errors import NothingToShowError
 from ferocal.ledger.records import Reference
@@ -130,8 +129,8 @@ class _Maker:
     ) -> None:
         self.evidence, self.references = evidence, references
         self.comparison, self.selection = comparison, selection
-        setting = setting_of(study, evidence, comparison.baseline)
-        self.readings, self.setting = with_release_floors(study, evidence.readings, setting)
+        self.readings = evidence.readings
+        self.setting = setting_of(study, evidence, comparison.baseline)
         found_effects = estimate_effects(self.readings, comparison.baseline, self.setting)
         self.effects = [effect for effect in found_effects if not effect.control]
         tables = [tabulate(evidence.readings, n) for n in range(len(evidence.readings.benches))]

@@ -247,6 +247,7 @@ def setting_of(study: Study, evidence: Evidence, baseline: str) -> Setting:
         control=CONTROL if study.head.control and baseline == study.baseline else None,
         noise_floors=evidence.noise_floors,
         floor_arm=CONTROL if study.head.control else None,
+        release_floor=None if evidence.releases is None else evidence.releases.floor,
         differing={c.name: c.differs_in(base) for c in study.configurations},
         amounts={
             c.name: {name: amount for name, (amount, unit) in c.quantities.items() if unit == ONE}

@@ -13,9 +13,8 @@ from ferocal.analysis.data.index import (
     index_weights,
 )
 from ferocal.analysis.data.readings import Readings, choose_scales
-from ferocal.analysis.data.series import Scale, Series
+from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.effects import Setting
-from ferocal.answers.release_noise import with_release_floors
 from ferocal.study.load import Study
 
 
@@ -37,8 +36,7 @@ class Composite:
 class Composites:
     """Makes composites of the readings of a study.
 
-    With ``per_metric``, the place of a metric, each is over that metric. ``setting`` has the noise
-    of the composites that were made, too.
+    With ``per_metric``, the place of a metric, each is over that metric.
     """
 
     def __init__(
@@ -53,13 +51,7 @@ class Composites:
         self._study, self._readings = study, readings
         self._preference, self._per_metric = preference, per_metric
 
-    def make(
-        self,
-        here: Readings,
-        scales: tuple[Scale, ...],
-        members: Sequence[int],
-        reasons: dict[int, WhyNot],
-    ) -> Composite | None:
+    def make(self, members: Sequence[int], reasons: dict[int, WhyNot]) -> Composite | None:
         """All metrics together, None where fewer than two can enter, of those that have a weight.
 
         What has none is added to the ``reasons``. Weights that are asked for count in any case.
@@ -69,27 +61,20 @@ class Composites:
         if len(weights) < (2 if self._preference is None else 1):
             return None
         name = self._preference or INDEX
-        index = index_series(here, list(weights), self._study.head.margin, name)
-        extended, place = self.with_index(here, scales, {index: dict(weights)})
-        return Composite(extended, place, weights, self._parts(here.series, weights))
+        index = index_series(self._readings, list(weights), self._study.head.margin, name)
+        extended, place = self.with_index({index: dict(weights)})
+        return Composite(extended, place, weights, self._parts(self._readings.series, weights))
 
-    def with_index(
-        self,
-        readings: Readings,
-        scales: tuple[Scale, ...],
-        indices: dict[Series, dict[int, float]],
-    ) -> tuple[Readings, int]:
+    def with_index(self, indices: dict[Series, dict[int, float]]) -> tuple[Readings, int]:
         """The readings with an index, over the metric that it is per where there is one."""
+        readings = self._readings
         if self._per_metric is not None:
             n = self._per_metric
             indices = {
                 s: {**w, n: w.get(n, 0.0) + sign_of_cost(readings.series[n])}
                 for s, w in indices.items()
             }
-        extended, _ = add_index(readings, scales, indices, as_read=True)
-        # An index varies in its own way, which all of its releases may show.
-        everything, _ = add_index(self._readings, choose_scales(self._readings), indices)
-        _, self.setting = with_release_floors(self._study, everything, self.setting)
+        extended, _ = add_index(readings, choose_scales(readings), indices, as_read=True)
         return extended, len(readings.series)
 
     def _weighted(self, members: Sequence[int]) -> list[Series]:

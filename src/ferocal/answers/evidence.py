@@ -33,6 +33,7 @@ from ferocal.answers.criteria import (
 )
 from ferocal.answers.definitions import find_definition_changes
 from ferocal.answers.metrics import study_series
+from ferocal.answers.release_noise import ReleaseSearches, ordered_factor
 from ferocal.answers.rounds import find_rounds
 from ferocal.ledger.reading.additions import read_noise_floors, read_notes
 from ferocal.ledger.reading.columns import ReadingColumns, read_columns, read_statistics
@@ -71,6 +72,7 @@ Uncomputed = dict[tuple[str, str, str], list[tuple[str, int]]]
 class Evidence:
     """The contents of a ledger for a study.
 
+    ``releases`` looks for steps along the releases of the study, None where no factor is ordered.
     ``visits`` are in the order in which they were made, ``facts`` by the key that they name.
     ``contexts`` are by bench, without what depends on the baseline of a comparison, and
     ``noise_floors`` by bench and series. ``looks`` is the plan of a study that is measured until
@@ -82,6 +84,7 @@ class Evidence:
     """
 
     readings: Readings
+    releases: ReleaseSearches | None
     visits: list[VisitRow]
     facts: dict[int, list[dict[str, Any]]]
     contexts: dict[str, Context]
@@ -121,8 +124,10 @@ def _gather(study: Study, ledger: Ledger) -> Evidence:
     facts = recorded_facts(ledger)
     limits = read_look_limits(ledger)
     changes = find_criteria_changes(study, read_criteria(ledger))
+    ordered = ordered_factor(study) is not None and len(readings.value) > 0
     return Evidence(
         readings=readings,
+        releases=ReleaseSearches(study, readings) if ordered else None,
         visits=list(visits.values()),
         facts=facts,
         contexts=_contexts(study, ledger, columns, stray, visits, facts, changes, uncomputed),

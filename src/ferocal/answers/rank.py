@@ -15,8 +15,8 @@ from ferocal.analysis.data.index import (
     index_scales,
     why_not_in_index,
 )
-from ferocal.analysis.data.readings import Readings, choose_scales
-from ferocal.analysis.data.series import Scale, Series
+from ferocal.analysis.data.readings import Readings
+from ferocal.analysis.data.series import Series
 from ferocal.analysis.rank.lineup import Contestant
 from ferocal.analysis.rank.sensitivity import find_tippings, orders_without, turned_means
 from ferocal.analysis.rank.standings import (
@@ -32,7 +32,6 @@ from ferocal.answers.compare import find_barred, setting_of
 from ferocal.answers.composite import Composite, Composites, sign_of_cost
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.per import Per, differing_quantities, find_per, offset_of, per_unit
-from ferocal.answers.release_noise import with_release_floors
 from ferocal.answers.selection import Selection
 from ferocal.errors import NothingToShowError, UsageError
 from ferocal.study.configurations import CONTROL
@@ -162,7 +161,7 @@ class _Maker:
         self.barred = (
             find_barred(study, evidence, study.baseline, setting) if across != "benches" else {}
         )
-        self.readings, setting = with_release_floors(study, evidence.readings, setting)
+        self.readings = evidence.readings
         self.per_metric = None if per is None else _metric_named(self.readings, study, per)
         self.composites = Composites(study, self.readings, setting, preference, self.per_metric)
         self.quantity: Per | None = None
@@ -217,16 +216,12 @@ class _Maker:
 
     def _field(self, cells: Sequence[tuple[int, int]]) -> Field | None:
         metrics, here = self._metrics(), self._only(cells)
-        scales = choose_scales(here)
         reasons = why_not_in_index(here, metrics)
         barred = {n: self._barred(n, cells) for n in metrics}
         reasons |= {n: WhyNot.NOT_COMPARABLE for n in metrics if barred[n] and n not in reasons}
         members = [n for n in metrics if n not in reasons]
-        whole = self.composites.make(here, scales, members, reasons)
-        found = {
-            n: self._rank_metric(here, scales, n, [c for c in cells if c not in barred[n]])
-            for n in metrics
-        }
+        whole = self.composites.make(members, reasons)
+        found = {n: self._rank_metric(n, [c for c in cells if c not in barred[n]]) for n in metrics}
         ranked = {n: ranking for n, ranking in found.items() if ranking is not None}
         composite = None if whole is None else self._rank_whole(whole, cells, self.quantity)
         if composite is None and not ranked:
@@ -236,7 +231,7 @@ class _Maker:
         alone = next((n for n in ranked if n not in reasons), next(iter(ranked), metrics[0]))
         resources = self._resources(cells)
         per = {
-            r.name: self._rank(here, alone, cells, r)
+            r.name: self._rank(self.readings, alone, cells, r)
             if whole is None
             else self._rank_whole(whole, cells, r)
             for r in resources
@@ -311,23 +306,18 @@ class _Maker:
         codes = np.array([b * len(readings.configurations) + c for b, c in cells])
         return readings.select(np.isin(readings.cell_of, codes))
 
-    def _rank_metric(
-        self,
-        readings: Readings,
-        scales: tuple[Scale, ...],
-        series: int,
-        cells: Sequence[tuple[int, int]],
-    ) -> Ranking | None:
+    def _rank_metric(self, series: int, cells: Sequence[tuple[int, int]]) -> Ranking | None:
+        readings = self.readings
+        ratios = index_scales(self._only(cells))
         if self.per_metric is None or self.per_metric == series:
-            if self.quantity is not None and index_scales(readings)[series] != "ratio":
+            if self.quantity is not None and ratios[series] != "ratio":
                 return None
             return self._rank(readings, series, cells, self.quantity)
-        ratios = index_scales(readings)
         if ratios[series] != "ratio" or ratios[self.per_metric] != "ratio":
             return None
         s = readings.series[series]
         index = replace(s, unit="1", better="higher")
-        extended, place = self.composites.with_index(readings, scales, {index: {series: 1.0}})
+        extended, place = self.composites.with_index({index: {series: 1.0}})
         return self._rank(extended, place, cells, None, {series: 1.0})
 
     def _rank(
@@ -364,7 +354,6 @@ class _Maker:
             series,
             contestants,
             self.composites.setting,
-            confidence=self.evidence.confidence,
             relative_to=self._base(cells) if relative else None,
         )
 
@@ -409,13 +398,13 @@ class _Maker:
 def rank_values(study: Study, evidence: Evidence, series: Series) -> tuple[Standing, ...]:
     """Values with intervals of every configuration on every bench, by one metric."""
     setting = setting_of(study, evidence, study.baseline)
-    readings, setting = with_release_floors(study, evidence.readings, setting)
+    readings = evidence.readings
     place = readings.series.index(series)
     own = readings.select(readings.series_of == place)
     cells = np.unique(np.stack([own.bench_of, own.configuration_of]), axis=1).T.tolist()
     names = readings.configurations
     contestants = [Contestant(b, c) for b, c in cells if names[c] != CONTROL]
-    return value_contestants(readings, place, contestants, setting, confidence=evidence.confidence)
+    return value_contestants(readings, place, contestants, setting)
 
 
 def _metric_named(readings: Readings, study: Study, name: str) -> int | None:

@@ -6,8 +6,6 @@ import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-import numpy as np
-
 from ferocal.analysis.data.index import deciding_places
 from ferocal.analysis.data.readings import Readings, choose_scales
 from ferocal.analysis.data.series import Scale, Series
@@ -25,6 +23,7 @@ from ferocal.analysis.series.seeking import LEAST_SEPARATION, Seeking, end_diffe
 from ferocal.analysis.series.steps import Search
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.release_line import ReleaseLine, find_release_line
+from ferocal.answers.release_noise import runs_per_visit
 from ferocal.answers.selection import Selection
 from ferocal.errors import UsageError
 from ferocal.study.load import Study
@@ -85,8 +84,8 @@ def find_next(
 def _stretches(search: Search) -> Iterator[tuple[int, int]]:
     """From where to where each step is alone; all releases where the ends differ."""
     at = search.course.place
-    edges = [int(at[0]), *(x for s in search.steps for x in (s.last, s.first)), int(at[-1])]
-    for number, step in enumerate(search.steps):
+    edges = [int(at[0]), *(x for s in search.shifts for x in (s.last, s.first)), int(at[-1])]
+    for number, step in enumerate(search.shifts):
         if step.kind == "step":
             yield edges[2 * number], edges[2 * number + 3]
     if not search.searched and len(at) > 1:
@@ -209,12 +208,6 @@ def _runs_needed(
     left = (known.change / _REACHED) ** 2 - of_visit
     enough = (k for k in range(1, _MOST_RUNS + 1) if of_run * share_of_runs(k) <= left)
     return next(enough, None)
-
-
-def runs_per_visit(readings: Readings, series: int, bench: int) -> float:
-    """How many runs of a metric the visits to a bench have on average."""
-    rows = (readings.series_of == series) & (readings.bench_of == bench)
-    return float(rows.sum()) / max(1, len(np.unique(readings.visit_of[rows])))
 
 
 def _sum_of_squares(evidence: Evidence, bench: str, series: Series) -> tuple[float, int]:

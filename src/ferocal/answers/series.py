@@ -14,16 +14,14 @@ from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.data.series import Scale, Series, factor_of
 from ferocal.analysis.inference.effects import Estimate, Setting
 from ferocal.analysis.inference.judging import judge_contrasts
-from ferocal.analysis.inference.noise_floors import stated_floor
-from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.inference.weights import Arm, Contrast
-from ferocal.analysis.series.course import Course, join_visits
-from ferocal.analysis.series.steps import Search, SeriesShift
+from ferocal.analysis.series.course import Course
+from ferocal.analysis.series.shifts import SeriesShift, judge_shifts
+from ferocal.analysis.series.steps import BETWEEN_RELEASES, Search, varies_more_than_visits
 from ferocal.answers.answer import Answer, basis_of
 from ferocal.answers.compare import Prospect, prospect_of, setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.release_line import Release, find_release_line
-from ferocal.answers.release_noise import add_release_floors, search_releases
 from ferocal.answers.seeking import NextVisit, find_next
 from ferocal.answers.selection import Selection
 from ferocal.errors import NothingToShowError
@@ -53,6 +51,12 @@ class ReleaseValue:
     against_best: Estimate | None
 
     @property
+    def from_releases(self) -> bool:
+        """Whether a comparison rests on how much releases vary, for want of another floor."""
+        floors = (e.noise_floor for e in self.comparisons if e is not None)
+        return any(floor is not None and floor.source == BETWEEN_RELEASES for floor in floors)
+
+    @property
     def comparisons(self) -> tuple[Estimate | None, Estimate | None, Estimate | None]:
         """With the release before, the first and the best."""
         return self.against_before, self.against_first, self.against_best
@@ -64,10 +68,10 @@ class SeriesAnswer(Answer):
 
     ``at`` are the levels of the other factors. ``unsearched`` are benches and metrics of which too
     few releases were read to look for steps, ``from_releases`` those whose intervals rest on how
-    much releases vary; ``asked`` says that metrics were asked for by name, ``joined`` that visits
-    to one release in one go count as one. ``prospects`` say by bench how more can be measured.
-    ``conditions`` are means by bench, condition and
-    release, NaN where unknown.
+    much releases vary, ``restless`` those of which releases vary by more than their visits;
+    ``asked`` says that metrics were asked for by name. ``prospects`` say by
+    bench how more can be measured. ``conditions`` are means by bench, condition and release, NaN
+    where unknown.
     """
 
     factor: str
@@ -78,9 +82,9 @@ class SeriesAnswer(Answer):
     steps: tuple[SeriesShift, ...]
     unsearched: tuple[tuple[str, Series], ...]
     from_releases: tuple[tuple[str, Series], ...]
-    joined: bool
     next_visit: NextVisit | None
     prospects: Mapping[str, Prospect]
+    restless: tuple[tuple[str, Series], ...]
     asked: bool
     conditions: Mapping[str, Mapping[str, FloatArray]]
 
@@ -109,16 +113,20 @@ def follow(
     """
     selection = (selection or Selection()).resolve(study)
     line = find_release_line(study, factor, at)
-    readings = join_visits(evidence.readings)
+    readings = evidence.readings
     places = line.places(readings)
     setting = setting_of(study, evidence, study.baseline)
-    searches = search_releases(readings, places, setting)
+    releases = None if evidence.releases is None else evidence.releases.along(places)
+    searches: dict[str, tuple[Search, ...]] = {
+        bench: () if releases is None else tuple(releases.on_bench(n).values())
+        for n, bench in enumerate(readings.benches)
+    }
     if not any(searches.values()):
         raise NothingToShowError(
             f"no reading has been recorded for any level of {factor}; begin with `ferocal measure`"
         )
-    setting, own = add_release_floors(readings, setting, searches)
-    maker = _Values(readings, places, setting, evidence.confidence)
+    maker = _Values(readings, places, setting)
+    shifts = judge_shifts(readings, searches, places, setting)
 
     def wanted(bench: str, series: Series) -> bool:
         return selection.wants(bench, study.baseline, series.workload, series.metric)
@@ -130,7 +138,6 @@ def follow(
         if wanted(bench, readings.series[search.course.series])
     ]
     values = [v for v in maker.all(searches) if wanted(v.bench, v.series)]
-    shown = {(bench, series) for bench, _, series in found}
     return SeriesAnswer(
         **basis_of(study, evidence),
         factor=factor,
@@ -138,10 +145,12 @@ def follow(
         at=line.at,
         releases=tuple(_with_notes(release, evidence) for release in line.releases),
         values=tuple(values),
-        steps=tuple(step for _, search, _ in found for step in search.steps),
+        steps=tuple(
+            step for bench, search, _ in found for step in shifts[bench, search.course.series]
+        ),
         unsearched=tuple((bench, series) for bench, s, series in found if not s.searched),
-        from_releases=tuple(place for place in own if place in shown),
-        joined=readings is not evidence.readings,
+        from_releases=tuple(dict.fromkeys((v.bench, v.series) for v in values if v.from_releases)),
+        restless=tuple((b, series) for b, s, series in found if varies_more_than_visits(s)),
         asked=selection.places is not None,
         next_visit=find_next(study, readings, line, searches, selection),
         prospects={bench: prospect_of(study, evidence, bench) for bench in study.benches},
@@ -167,7 +176,6 @@ class _Values:
     readings: Readings
     places: Sequence[int]
     setting: Setting
-    confidence: float
 
     def all(self, searches: Mapping[str, Sequence[Search]]) -> list[ReleaseValue]:
         """The values of all courses, all comparisons of one kind and role being one family."""
@@ -198,6 +206,7 @@ class _Values:
     def _pairs(self, course: Course) -> Iterator[tuple[str, int, int]]:
         """What is compared with what: kind, release, and the other one by their place."""
         at = course.place.tolist()
+        yield from (("value", release, release) for release in at)
         best = self._best(course)
         for earlier, later in itertools.pairwise(at):
             yield "before", later, earlier
@@ -219,6 +228,8 @@ class _Values:
     ) -> Contrast:
         b = self.readings.benches.index(bench)
         arms = [Arm(course.series, b, self.places[n]) for n in (release, other)]
+        if release == other:
+            return Contrast(((arms[0], 1.0),), family)
         return Contrast(((arms[0], 1.0), (arms[1], -1.0)), family)
 
     def _value(
@@ -230,8 +241,9 @@ class _Values:
     ) -> ReleaseValue:
         course = search.course
         release, centre = int(course.place[row]), float(course.centre[row])
-        low, high = self._interval(search, row, bench)
-        ends = (centre, low, high)
+        known = estimate(bench, course.series, release, "value")
+        half = math.nan if known is None else (known.shift.high - known.shift.low) / 2
+        ends = (centre, centre - half, centre + half)
         value, low, high = map(factor_of, ends) if course.scale == "ratio" else ends
         before, first, best = (
             estimate(bench, course.series, release, kind) for kind in ("before", "first", "best")
@@ -240,24 +252,6 @@ class _Values:
             bench, self.readings.series[course.series], course.scale, release,
             int(course.visits[row]), value, low, high, self._best(course), before, first, best,
         )  # fmt: skip
-
-    def _interval(self, search: Search, row: int, bench: str) -> tuple[float, float]:
-        """The interval of one value, from the noise as it is known of comparisons."""
-        course = search.course
-        series, centre = self.readings.series[course.series], float(course.centre[row])
-        value = factor_of(centre) if course.scale == "ratio" else centre
-        floor = self.setting.noise_floors.get((bench, series))
-        stated = stated_floor(series, course.scale, value) if floor is None else None
-        known = None if floor is None else (floor.variance, floor.degrees)
-        if stated is not None:
-            known = (stated.variance, stated.degrees)
-        elif search.spread is not None:
-            known = (search.spread.variance, search.spread.degrees)
-        if known is None:
-            return math.nan, math.nan
-        error = math.sqrt(known[0] / float(course.visits[row]))
-        half = error * float(t_quantile(known[1], 0.5 + self.confidence / 2))
-        return centre - half, centre + half
 
 
 def _conditions(evidence: Evidence, bench: str, places: Sequence[int]) -> dict[str, FloatArray]:

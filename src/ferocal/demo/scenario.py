@@ -14,7 +14,7 @@ from ferocal.analysis.data.series import Series
 from ferocal.analysis.factors.results import FactorEffect, Judged
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.rank.standings import Ranking, Standing
-from ferocal.analysis.series.steps import SeriesShift
+from ferocal.analysis.series.shifts import SeriesShift
 from ferocal.answers.series import SeriesAnswer
 from ferocal.demo.bench import true_change
 from ferocal.demo.lobby import HOSTS as LOBBY_HOSTS

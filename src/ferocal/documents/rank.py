@@ -247,15 +247,10 @@ def remarks_of(answer: RankAnswer) -> Iterator[str]:
     rankings = [r for field in answer.fields for r in (field.composite, *field.rankings) if r]
     ties = any(s.rank_best != s.rank_worst for r in rankings for s in r.standings)
     if ties:
-        how = (
-            "simultaneous pairwise tests, paired by round"
-            if all(r.in_rounds for r in rankings)
-            else "pairwise tests, adjusted for their number"
-        )
-        yield f"equal ranks are statistical ties ({how})"
+        yield "equal ranks are statistical ties (pairwise tests, adjusted for their number)"
     for name, caveat in dict.fromkeys(pair for field in answer.fields for pair in field.barred):
         yield f"not ranked: {name} is not comparable ({seen_text(caveat)})"
-    if any(math.isnan(s.chance) for r in rankings for s in r.standings):
+    if any(math.isnan(s.low) for r in rankings for s in r.standings):
         yield "where the noise between visits is unknown, chances and ties are unknown too"
     absent = list(dict.fromkeys(s.title for field in answer.fields for s in field.absent))
     if absent:

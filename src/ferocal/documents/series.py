@@ -40,7 +40,7 @@ from ferocal.terms.wording import counted, listed
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
     from ferocal.analysis.inference.effects import Estimate
-    from ferocal.analysis.series.steps import SeriesShift
+    from ferocal.analysis.series.shifts import SeriesShift
     from ferocal.answers.release_line import Release
     from ferocal.answers.series import ReleaseValue, SeriesAnswer
 
@@ -258,9 +258,11 @@ def remarks_of(answer: SeriesAnswer) -> Iterator[str]:
             "each release was visited once, so intervals use the scatter between releases (no "
             "noise floor is known)"
         )
-    if answer.joined:
+    if answer.restless:
+        names = list(dict.fromkeys(series.title for _, series in answer.restless))
         yield (
-            "back-to-back visits to a release count as one, because day-to-day variation is unknown"
+            f"releases vary more than their visits do in {_some(names)}: each may be a change, or "
+            "days differ"
         )
     if answer.at:
         yield f"with {listed([f'{f} {level}' for f, level in answer.at.items()])}"

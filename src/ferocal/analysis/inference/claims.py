@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
@@ -16,8 +16,8 @@ from ferocal.analysis.inference.components import components_of
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Estimate, Setting
 from ferocal.analysis.inference.families import adjust_holm
-from ferocal.analysis.inference.judging import judge_contrasts
-from ferocal.analysis.inference.noise_floors import KNOWN_DEGREES, find_own_floor, stated_floor
+from ferocal.analysis.inference.judging import find_floor, judge_contrasts
+from ferocal.analysis.inference.noise_floors import KNOWN_DEGREES, stated_floor
 from ferocal.analysis.inference.power import MOST_ROUNDS
 from ferocal.analysis.inference.student import (
     chi_square_quantile,
@@ -27,6 +27,9 @@ from ferocal.analysis.inference.student import (
 )
 from ferocal.analysis.inference.verdicts import SIGNIFICANCE, Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast
+
+# Equally likely parts of the distribution of a standard deviation.
+_STRIPS = 400
 
 
 class ClaimVerdict(StrEnum):
@@ -116,6 +119,7 @@ class _Known:
     degrees: float = math.nan
     sure: tuple[float, float] | None = None
     band_degrees: float = math.inf
+    shares_floor: bool = False
 
     @functools.cached_property
     def chances(self) -> tuple[float, float]:
@@ -128,7 +132,8 @@ class _Known:
         if math.isnan(self.error) or math.isnan(low):
             return math.nan, math.nan
         if self.test.noise and self.error > 0:
-            return self._within_estimated(), min(1.0, 2 * self._beyond_estimated())
+            outside = self._within_estimated()
+            return outside, min(1.0, 2 * (1 - outside))
         refuting = min(self._above(high), self._below(low))
         ends = 1 if self.test.one_sided else 2
         return max(self._below(high), self._above(low)), min(1.0, ends * refuting)
@@ -136,36 +141,22 @@ class _Known:
     def _within_estimated(self) -> float:
         """The p-value of being within a band whose own width was estimated.
 
-        The least level at which the upper limit of the distance beyond the band is below zero;
-        the limits of the mean and of the standard deviation are combined by the method of
-        variance estimates recovery (Zou and Donner 2008, Construction of confidence limits about
-        effect measures, Statistics in Medicine 27, 1693-1702).
+        The generalized p-value (Tsui and Weerahandi 1989, Generalized p-values in significance
+        testing of hypotheses in the presence of nuisance parameters, Journal of the American
+        Statistical Association 84, 602-607): the chance of being outside, of means and standard
+        deviations that are drawn as what was found has them. Where the same noise floor gives the
+        band and the error of the mean, they are drawn together. Simulated at the edge of the band,
+        4 to 6 % are called within, with 2 to 30 degrees of freedom.
         """
-        apart, band = abs(self.mean), self.ends[1]
-        if apart >= band:
-            return 1.0
-
-        def is_within(level: np.ndarray) -> np.ndarray:
-            least = band * np.sqrt(
-                self.band_degrees / chi_square_quantile(self.band_degrees, 1 - level)
-            )
-            reach = t_quantile(self.degrees, 1 - level) * self.error
-            return np.asarray(apart - band + np.hypot(reach, band - least) < 0)
-
-        return _least_level(is_within)
-
-    def _beyond_estimated(self) -> float:
-        """The p-value of being beyond a band whose own width was estimated."""
-        apart, band = abs(self.mean), self.ends[1]
-        if apart <= band:
-            return 1.0
-
-        def is_beyond(level: np.ndarray) -> np.ndarray:
-            most = band * np.sqrt(self.band_degrees / chi_square_quantile(self.band_degrees, level))
-            reach = t_quantile(self.degrees, 1 - level) * self.error
-            return np.asarray(apart - band - np.hypot(reach, most - band) > 0)
-
-        return _least_level(is_beyond)
+        draws = (np.arange(_STRIPS) + 0.5) / _STRIPS
+        scale = np.sqrt(self.band_degrees / chi_square_quantile(self.band_degrees, draws))
+        error = self.error * scale if self.shares_floor else np.full(_STRIPS, self.error)
+        degrees = KNOWN_DEGREES if self.shares_floor else self.degrees
+        reach = self.ends[1] * scale
+        inside = t_cdf(degrees, (reach - self.mean) / error) - t_cdf(
+            degrees, (-reach - self.mean) / error
+        )
+        return float(np.clip(1 - np.mean(inside), 0.0, 1.0))
 
     def _below(self, end: float) -> float:
         """The p-value of being below an end, which everything is of none."""
@@ -209,13 +200,6 @@ class _Known:
         return max(1, int(enough[0]) - present) if len(enough) else None
 
 
-def _least_level(decides: Callable[[np.ndarray], np.ndarray]) -> float:
-    """The least level at which a test decides, within a hundredth of it; 1 where none does."""
-    levels = np.geomspace(1e-12, 0.5, 2700)
-    found = np.flatnonzero(decides(levels))
-    return float(levels[found[0]]) if len(found) else 1.0
-
-
 def _known_of(
     readings: Readings,
     scales: tuple[Scale, ...],
@@ -240,7 +224,8 @@ def _known_of(
         sure = None if estimate.verdict is Verdict.SEEN_ONCE else (shift.low, shift.high)
         return replace(known, sure=sure)
     error = error_behind(shift.low, shift.high, shift.degrees)
-    return replace(known, mean=shift.mean, error=error, degrees=shift.degrees)
+    shares = estimate.method in (Method.FLOOR, Method.STATED)
+    return replace(known, mean=shift.mean, error=error, degrees=shift.degrees, shares_floor=shares)
 
 
 def _bounds_of(
@@ -259,9 +244,7 @@ def _noise_of_a_run(
     readings: Readings, scales: tuple[Scale, ...], arm: Arm, setting: Setting
 ) -> tuple[float, float]:
     """The standard deviation of single runs, and its degrees of freedom; NaN where unknown."""
-    key = (readings.benches[arm.bench], readings.series[arm.series])
-    own = find_own_floor(readings.numbers, arm.series, arm.bench, scales, setting.floor_arm)
-    floor = own or setting.noise_floors.get(key)
+    floor = find_floor(readings.numbers, arm.series, arm.bench, scales, setting)
     if floor is None:
         value = arm.select(readings.numbers).value
         middle = float(value.mean()) if len(value) else math.nan

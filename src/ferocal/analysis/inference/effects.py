@@ -18,6 +18,7 @@ from ferocal.terms.roles import DECIDING
 
 if TYPE_CHECKING:
     from ferocal.analysis.caveats.kinds import Caveat
+    from ferocal.analysis.data.readings import Readings
 
 CONTROL_LEVEL = 0.01
 # By what more evidence can be had: further rounds, further visits to each side, or not at all.
@@ -116,7 +117,8 @@ class Setting:
     ``looks_taken`` are the rounds after which looks were recorded, by bench; None for all that
     the readings reach.
     ``noise_floors`` are those imported from elsewhere, by bench and series; the visits to
-    ``floor_arm`` give one too, which counts first. ``control`` is the configuration that is
+    ``floor_arm`` give one too, which counts first; where neither is, ``release_floor`` is asked for
+    that of a series on a bench by how much releases vary. ``control`` is the configuration that is
     the baseline measured a second time. For the caveats: ``differing`` names the factors in
     which each configuration differs from the baseline, ``amounts`` how much each has of what can be
     counted (cores, adapters), ``planned_rounds`` the number of rounds with which measuring began
@@ -130,6 +132,7 @@ class Setting:
     control: str | None = None
     noise_floors: Mapping[tuple[str, Series], NoiseFloor] = field(default_factory=dict)
     floor_arm: str | None = None
+    release_floor: Callable[[Readings, int, int], NoiseFloor | None] | None = None
     differing: Mapping[str, Sequence[str]] = field(default_factory=dict)
     amounts: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
     planned_rounds: Mapping[str, int] = field(default_factory=dict)

@@ -117,6 +117,22 @@ def _rows(
     return map(_Row._make, zip(*lists, judged.verdict, strict=True))
 
 
+def find_floor(
+    readings: Readings, series: int, bench: int, scales: Sequence[Scale], setting: Setting
+) -> NoiseFloor | None:
+    """The noise floor of a series on a bench, None where there is none.
+
+    That of the study's own visits, else one from elsewhere, else how much releases vary.
+    """
+    own = find_own_floor(readings, series, bench, tuple(scales), setting.floor_arm)
+    if own is not None:
+        return own
+    brought = setting.noise_floors.get((readings.benches[bench], readings.series[series]))
+    if brought is None and setting.release_floor is not None:
+        brought = setting.release_floor(readings, series, bench)
+    return brought if brought is not None and brought.scale == scales[series] else None
+
+
 class _Analysis:
     """The steps from readings to judged contrasts."""
 
@@ -190,11 +206,13 @@ class _Analysis:
         return table
 
     def _range_uncertainty(self, readings: Readings) -> FloatArray:
-        """What reading off moving displays leaves uncertain in each contrast."""
+        """What reading off moving displays, and what is asked, leave uncertain in contrasts."""
+        doubt = np.array([contrast.doubt for contrast in self.contrasts])
         if not readings.width.any():
-            return np.zeros(len(self.contrasts))
+            return doubt
         uncertainty = reading_uncertainty(readings, self.scales)
-        return uncertainty_of(self.contrasts, uncertainty, readings)
+        read: FloatArray = np.hypot(doubt, uncertainty_of(self.contrasts, uncertainty, readings))
+        return read
 
     def _stated_of(self, arm: Arm) -> float | None:
         """The SD of visits to an arm as it is stated, on the scale of the analysis."""
@@ -205,15 +223,10 @@ class _Analysis:
         return stated_sd(series, self.scales[arm.series], float(value.mean()))
 
     def _floor_of(self, series: int, bench: int) -> NoiseFloor | None:
-        """The noise floor of a series: of the study's own visits, else one imported."""
         if (series, bench) not in self._floors:
-            readings, setting = self.readings, self.setting
-            key = (readings.benches[bench], readings.series[series])
-            brought = setting.noise_floors.get(key)
-            if brought is not None and brought.scale != self.scales[series]:
-                brought = None
-            own = find_own_floor(readings, series, bench, self.scales, setting.floor_arm)
-            self._floors[series, bench] = own or brought
+            self._floors[series, bench] = find_floor(
+                self.readings, series, bench, self.scales, self.setting
+            )
         return self._floors[series, bench]
 
     def _judge(
@@ -233,6 +246,7 @@ class _Analysis:
                 "higher" if c.turned else self.readings.series[c.first.series].better for c in asked
             ],
             families=[c.family for c in asked],
+            repeats=np.array([c.repeats for c in asked], dtype=np.int64),
             confidence=confidence,
             counts=pending,
             seen_once=table.method == METHODS.index(Method.NONE),

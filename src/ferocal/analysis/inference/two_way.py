@@ -74,6 +74,19 @@ class TwoWay:
             found.append((rows, (vectors * roots) @ vectors.T))
         return found
 
+    @functools.cached_property
+    def is_connected(self) -> bool:
+        """Whether every arm can be compared with every other within rounds."""
+        rank = np.linalg.matrix_rank(self._columns, tol=_ZERO)
+        return bool(rank == self._columns.shape[1] - 1)
+
+    @functools.cached_property
+    def leverage(self) -> FloatArray:
+        """How much of each visit its own value explains, shape (n,)."""
+        own = np.einsum("nk,kl,nl->n", self._columns, self._inverse, self._columns)
+        shares: FloatArray = own + 1 / np.bincount(self.block)[self.block]
+        return shares
+
     def determines(self, weights: FloatArray) -> bool:
         """Whether rounds connect the arms of a contrast, shape (k,)."""
         cross = self._columns.T @ self._columns
@@ -87,7 +100,7 @@ class TwoWay:
         """
         count = np.bincount(self.arm)
         plain: FloatArray = np.bincount(self.arm, value) / count
-        if np.linalg.matrix_rank(self._columns, tol=_ZERO) < len(count) - 1:
+        if not self.is_connected:
             return plain
         found: FloatArray = self._inverse @ (self._columns.T @ value)
         found += float(count @ (plain - found)) / len(value)

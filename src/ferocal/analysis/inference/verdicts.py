@@ -61,6 +61,7 @@ def judge(
     confidence: float = CONFIDENCE,
     counts: np.ndarray | None = None,
     seen_once: np.ndarray | None = None,
+    repeats: IntArray | int = 1,
 ) -> Judgement:
     """The verdicts on effects, the only place where any is made of an interval.
 
@@ -82,6 +83,8 @@ def judge(
         direction never are.
     seen_once
         Of which no noise is known, shape (n,); by default those without an interval.
+    repeats
+        How many tests in a row each is one of, shape (n,) (Bonferroni).
     """
     level = SIGNIFICANCE if confidence == CONFIDENCE else 1 - confidence
     interval = t_interval(mean, error, degrees, confidence=confidence)
@@ -89,7 +92,7 @@ def judge(
     judged = np.array([direction != "none" for direction in directions], dtype=bool)
     members = judged if counts is None else judged & counts
     adjusted, multiplied, size = adjust_by_family(interval.p_value, families, members)
-    adjusted = np.minimum(1.0, adjusted * SIGNIFICANCE / level)
+    adjusted = np.minimum(1.0, adjusted * repeats * SIGNIFICANCE / level)
     with np.errstate(invalid="ignore"):
         equivalent = (-margin < low) & (high < margin)
         changed = ~equivalent & (adjusted < SIGNIFICANCE) & ~np.isnan(low)
@@ -111,4 +114,4 @@ def judge(
             better.tolist(), strict=True,
         )
     ]  # fmt: skip
-    return Judgement(interval, adjusted, size, level / multiplied, verdict, beyond)
+    return Judgement(interval, adjusted, size, level / multiplied / repeats, verdict, beyond)

@@ -36,13 +36,16 @@ class Contrast(NamedTuple):
     configuration (several metrics of one run) are combined visit by visit. ``family`` names
     the tests with which the contrast shares an error rate. ``turned`` means that more is to be
     better whatever the series, and ``offset`` is taken off what is so found: a price, or what
-    an ideal would be.
+    an ideal would be. ``doubt`` is the standard uncertainty of the weights themselves, and
+    ``repeats`` how many tests like this one are made in a row, one a night, of which it is one.
     """
 
     weights: tuple[tuple[Arm, float], ...]
     family: str
     turned: bool = False
     offset: float = 0.0
+    doubt: float = 0.0
+    repeats: int = 1
 
     @property
     def first(self) -> Arm:

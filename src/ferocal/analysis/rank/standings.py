@@ -4,21 +4,20 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 
-from ferocal.analysis.data.readings import Readings
-from ferocal.analysis.data.series import Scale, Series, factor_of, margin_on_scale
-from ferocal.analysis.inference.effects import Setting
+from ferocal.analysis.data.readings import Readings, choose_scales
+from ferocal.analysis.data.series import Scale, Series, factor_of
+from ferocal.analysis.inference.contrasts import METHODS, Method
+from ferocal.analysis.inference.effects import Estimate, Setting
 from ferocal.analysis.inference.judging import judge_contrasts
-from ferocal.analysis.inference.student import t_quantile
-from ferocal.analysis.inference.studentized import range_quantile
+from ferocal.analysis.inference.student import error_behind
 from ferocal.analysis.inference.verdicts import CONFIDENCE, Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast
+from ferocal.analysis.rank.first import chances_of_first
 from ferocal.analysis.rank.lineup import Contestant, Lineup, line_up, some_are_bounds
-
-_DRAWS = 10_000
 
 
 @dataclass(frozen=True)
@@ -45,23 +44,32 @@ class Standing:
 class Ranking:
     """All contestants by one metric or composite, the best first.
 
-    ``verdicts`` says of every pair whether the first is better, worse or equal to the second, or
-    that this is open, by their places among ``standings``. ``in_rounds`` says that all pairs
-    come from common rounds (Tukey and Kramer), else they were adjusted after Holm. ``against`` is
+    ``estimates`` compare the first of every pair with the second, by their places among
+    ``standings``; those of the other order are their opposites. ``verdicts`` says of every pair
+    whether the first is better, worse or equal to the second, or that this is open. ``against`` is
     the place of the contestant to which values are relative, None for those in the unit.
     """
 
     series: Series
     scale: Scale
     standings: tuple[Standing, ...]
+    estimates: Mapping[tuple[int, int], Estimate]
     verdicts: Mapping[tuple[int, int], Verdict]
-    in_rounds: bool
     against: int | None = None
+
+    @property
+    def sources(self) -> tuple[Method, ...]:
+        """What the comparisons of pairs rest on."""
+        used = {estimate.method for estimate in self.estimates.values()}
+        return tuple(method for method in METHODS if method in used)
 
     def label(self, place: int, across: str) -> str:
         """What the contestant at a place is called where "configurations" or "benches" compete."""
         standing = self.standings[place]
         return standing.bench if across == "benches" else standing.configuration
+
+
+_TURNED = {Verdict.BETTER: Verdict.WORSE, Verdict.WORSE: Verdict.BETTER}
 
 
 def rank_contestants(
@@ -70,78 +78,69 @@ def rank_contestants(
     contestants: Sequence[Contestant],
     setting: Setting,
     *,
-    confidence: float = CONFIDENCE,
     relative_to: int | None = None,
 ) -> Ranking | None:
     """Rank contestants by a series; None where fewer than two were read, or some as bounds only.
 
-    All pairs are compared simultaneously. Where all were visited in common rounds, these are blocks
-    and the variance is pooled (Tukey 1953, The problem of multiple comparisons; Kramer 1956,
-    Biometrics 12, 307-310); elsewhere the pairs are contrasts of visits, adjusted after Holm.
-    A rank lies between one more than those shown to be better and those not shown to be worse.
-    ``relative_to`` is the contestant to which values are relative.
+    All pairs are contrasts, as in a comparison, and one family (Holm 1979); those who compete are
+    in the order of their levels, which these are the differences of. A rank lies between one more
+    than those shown to be better and those not shown to be worse. ``relative_to`` is the
+    contestant to which values are relative.
     """
     if some_are_bounds(readings, series, contestants):
         return None
-    found = line_up(readings, series, contestants, setting)
-    if len(found.present) < 2:
+    found = line_up(readings, series, contestants, setting, choose_scales(readings))
+    count = len(found.present)
+    if count < 2:
         return None
-    pairs = _from_rounds(found, confidence) if found.table is not None else None
-    in_rounds = pairs is not None
-    if pairs is None:
-        pairs = _from_contrasts(readings, series, contestants, found, setting)
-    order = sorted(range(len(found.present)), key=lambda n: -found.turned[n])
-    verdicts = {
-        (a, b): pairs[order[a], order[b]]
-        for a in range(len(order))
-        for b in range(len(order))
-        if a != b
-    }
-    chances = _chances(found)
+    pairs, values = _estimates(readings, series, found, setting)
+    verdicts = {}
+    for (a, b), estimate in pairs.items():
+        verdicts[a, b] = estimate.verdict
+        verdicts[b, a] = _TURNED.get(estimate.verdict, estimate.verdict)
+    order = _order(found, verdicts)
+    place_of = {n: place for place, n in enumerate(order)}
+    chances = _chances(found, values, order, setting)
+    base = None
+    if relative_to is not None and relative_to in found.places:
+        base = found.places.index(relative_to)
     standings = []
-    for place, n in enumerate(order):
-        shown = [verdicts[place, other] for other in range(len(order)) if other != place]
-        value, low, high = _value(found, n, confidence, relative_to)
+    for n in order:
+        shown = [verdicts[n, other] for other in order if other != n]
         standings.append(
             Standing(
-                bench=readings.benches[found.present[n].bench],
-                configuration=readings.configurations[found.present[n].configuration],
-                value=value,
-                low=low,
-                high=high,
-                rank_best=1 + shown.count(Verdict.WORSE),
-                rank_worst=len(order) - shown.count(Verdict.BETTER),
-                chance=chances[n],
-                visits=int(found.visits[n]),
+                readings.benches[found.present[n].bench],
+                readings.configurations[found.present[n].configuration],
+                *_value(found, n, values, pairs, base),
+                1 + shown.count(Verdict.WORSE),
+                count - shown.count(Verdict.BETTER),
+                chances[n],
+                int(found.visits[n]),
             )
         )
-    against = None
-    if relative_to is not None and relative_to in found.places:
-        against = order.index(found.places.index(relative_to))
     return Ranking(
-        readings.series[series], found.scale, tuple(standings), verdicts,
-        in_rounds, against,
-    )  # fmt: skip
+        found.series,
+        found.scale,
+        tuple(standings),
+        {(place_of[a], place_of[b]): e for (a, b), e in pairs.items()},
+        {(place_of[a], place_of[b]): v for (a, b), v in verdicts.items()},
+        None if base is None else place_of[base],
+    )
 
 
 def value_contestants(
-    readings: Readings,
-    series: int,
-    contestants: Sequence[Contestant],
-    setting: Setting,
-    *,
-    confidence: float = CONFIDENCE,
+    readings: Readings, series: int, contestants: Sequence[Contestant], setting: Setting
 ) -> tuple[Standing, ...]:
     """Values with their intervals, without ranks: each is said to be between first and last."""
-    found = line_up(readings, series, contestants, setting)
-    count = len(found.present)
+    found = line_up(readings, series, contestants, setting, choose_scales(readings))
+    _, values = _estimates(readings, series, found, setting, pairs=False)
     return tuple(
         Standing(
             readings.benches[c.bench],
             readings.configurations[c.configuration],
-            *_value(found, n, confidence, None),
+            *_value(found, n, values, {}, None),
             1,
-            count,
+            len(found.present),
             math.nan,
             int(found.visits[n]),
         )
@@ -149,131 +148,70 @@ def value_contestants(
     )
 
 
-def _from_rounds(found: Lineup, confidence: float) -> dict[tuple[int, int], Verdict] | None:
-    """Verdicts of all pairs from common rounds."""
-    assert found.table is not None
-    variance, degrees = found.pooled
-    rounds, count = found.table.shape
-    centre = found.sign * found.table.mean(axis=0)
-    if variance == 0 and not found.fixed.all():
-        return None  # no spread, and no step that says how much is behind it
-    error = math.sqrt(2 * variance / rounds)
-    apart = range_quantile(confidence, count, degrees) / math.sqrt(2)
-    each = float(t_quantile(degrees, 0.5 + confidence / 2))
-    margin = margin_on_scale(found.series, found.scale)
-    verdicts = {}
-    for a in range(count):
-        for b in range(count):
-            both = max(error, math.hypot(found.fixed[a], found.fixed[b]))
-            change = float(centre[a] - centre[b])
-            verdicts[a, b] = _verdict(change, apart * both, each * both, margin)
-    return verdicts
-
-
-def _verdict(change: float, apart: float, half: float, margin: float) -> Verdict:
-    """The verdict on a difference that is to be beyond ``apart``, with its own half width."""
-    if abs(change) + half < margin:
-        return Verdict.EQUIVALENT
-    if abs(change) <= apart:
-        return Verdict.INCONCLUSIVE
-    return Verdict.BETTER if change > 0 else Verdict.WORSE
-
-
-_TURNED = {Verdict.BETTER: Verdict.WORSE, Verdict.WORSE: Verdict.BETTER}
-
-
-def _from_contrasts(
-    readings: Readings,
-    series: int,
-    contestants: Sequence[Contestant],
-    found: Lineup,
-    setting: Setting,
-) -> dict[tuple[int, int], Verdict]:
-    """Verdicts of all pairs as contrasts, adjusted after Holm."""
-    if any(c.offset for c in contestants):
-        readings = _shifted(readings, series, contestants)
-    asked = [(a, b) for a in range(len(found.present)) for b in range(a)]
-    contrasts = []
-    for pair in asked:
-        arms = [Arm(series, found.present[n].bench, found.present[n].configuration) for n in pair]
-        contrasts.append(Contrast(((arms[0], 1.0), (arms[1], -1.0)), "rank"))
-    judged = judge_contrasts(readings, contrasts, setting)
-    verdicts = {}
-    for number, (a, b) in enumerate(asked):
-        estimate = judged.get(number)
-        verdict = Verdict.INCONCLUSIVE if estimate is None else estimate.verdict
-        verdicts[a, b], verdicts[b, a] = verdict, _TURNED.get(verdict, verdict)
-    return verdicts
-
-
-def _shifted(readings: Readings, series: int, contestants: Sequence[Contestant]) -> Readings:
-    """Readings of a series with the offsets of the contestants in them."""
-    value = readings.value.copy()
-    for c in contestants:
-        rows = readings.series_of == series
-        rows &= (readings.bench_of == c.bench) & (readings.configuration_of == c.configuration)
-        value[rows] *= factor_of(c.offset)
-    return replace(readings, value=value)
-
-
-def _chances(found: Lineup) -> list[float]:
-    """For each contestant the chance of being the best of all.
-
-    The share of draws of all true values in which it is, each drawn from its Student
-    distribution around what was found; in common rounds with a common variance.
-    """
+def _estimates(
+    readings: Readings, series: int, found: Lineup, setting: Setting, *, pairs: bool = True
+) -> tuple[dict[tuple[int, int], Estimate], dict[int, Estimate]]:
+    """Of all pairs the first against the second, and of each its value."""
     count = len(found.present)
-    chance = np.random.default_rng([count, _DRAWS])
-    normal = chance.standard_normal((_DRAWS, count))
-    if found.table is not None:
-        variance, degrees = found.pooled
-        centre = found.sign * found.table.mean(axis=0)
-        wide = np.sqrt(degrees / chance.chisquare(degrees, (_DRAWS, 1)))
-        error = np.full(count, math.sqrt(variance / len(found.table)))
-    else:
-        centre, error = found.turned, found.error
-        if np.isnan(error).any():
-            return [math.nan] * count
-        wide = np.sqrt(found.degrees / chance.chisquare(found.degrees, (_DRAWS, count)))
-    drawn = centre + np.maximum(error, found.fixed) * wide * normal
-    if not np.maximum(error, found.fixed).any():
-        return [math.nan] * count
-    wins = np.bincount(drawn.argmax(axis=1), minlength=count)
-    return [float(w) for w in wins / _DRAWS]
+    arms = [Arm(series, c.bench, c.configuration) for c in found.present]
+    offsets = [c.offset for c in found.present]
+    asked: list[Contrast] = [
+        Contrast(((arm, 1.0),), f"value {n}", offset=-offset)
+        for n, (arm, offset) in enumerate(zip(arms, offsets, strict=True))
+    ]
+    places = [(a, b) for a in range(count) for b in range(a)] if pairs else []
+    asked += [
+        Contrast(((arms[a], 1.0), (arms[b], -1.0)), "rank", offset=offsets[b] - offsets[a])
+        for a, b in places
+    ]
+    judged = judge_contrasts(readings, asked, setting)
+    return (
+        {pair: judged[count + k] for k, pair in enumerate(places)},
+        {n: judged[n] for n in range(count)},
+    )
+
+
+def _order(found: Lineup, verdicts: Mapping[tuple[int, int], Verdict]) -> list[int]:
+    """The best level first; nobody stands before one that is shown to be better."""
+    order: list[int] = []
+    for n in np.argsort(-found.sign * found.level, kind="stable").tolist():
+        beaten = [k for k, other in enumerate(order) if verdicts[n, other] is Verdict.BETTER]
+        order.insert(beaten[0] if beaten else len(order), n)
+    return order
+
+
+def _chances(
+    found: Lineup, values: Mapping[int, Estimate], order: Sequence[int], setting: Setting
+) -> list[float]:
+    """The chances of being first; unknown where noise differs so that the order says another."""
+    level = CONFIDENCE if setting.looks is None else setting.looks.confidence
+    shifts = [values[n].shift for n in range(len(order))]
+    errors = [error_behind(s.low, s.high, s.degrees, confidence=level) for s in shifts]
+    degrees = np.array([s.degrees for s in shifts])
+    chances = chances_of_first(found, np.array(errors), degrees)
+    if math.isnan(chances[0]) or int(np.argmax(chances)) != order[0]:
+        return [math.nan] * len(order)
+    return chances
 
 
 def _value(
-    found: Lineup, n: int, confidence: float, relative_to: int | None
+    found: Lineup,
+    n: int,
+    values: Mapping[int, Estimate],
+    pairs: Mapping[tuple[int, int], Estimate],
+    base: int | None,
 ) -> tuple[float, float, float]:
-    """The value of a contestant with the ends of its interval."""
-    ratio = found.scale == "ratio"
-    if relative_to is None or relative_to not in found.places:
-        error = max(float(found.error[n]), float(found.fixed[n]))
-        half = error * float(t_quantile(found.degrees[n], 0.5 + confidence / 2))
-        ends = (found.centre[n], found.centre[n] - half, found.centre[n] + half)
+    """The value of a contestant with the ends of its interval, relative to another if asked."""
+    if base is None:
+        shift = values[n].shift
+        half = (shift.high - shift.low) / 2
+        ends = (float(found.level[n]), float(found.level[n]) - half, float(found.level[n]) + half)
+    elif n == base:
+        ends = (0.0, 0.0, 0.0)
     else:
-        base = found.places.index(relative_to)
-        ends = _against(found, n, base, confidence)
-    value, low, high = (factor_of(e) if ratio else float(e) for e in ends)
+        sign = 1.0 if (n, base) in pairs else -1.0
+        shift = pairs[(n, base) if sign > 0 else (base, n)].shift
+        low, high = (shift.low, shift.high) if sign > 0 else (-shift.high, -shift.low)
+        ends = (sign * shift.mean, low, high)
+    value, low, high = (factor_of(e) if found.scale == "ratio" else float(e) for e in ends)
     return value, low, high
-
-
-def _against(found: Lineup, n: int, base: int, confidence: float) -> tuple[float, float, float]:
-    """A contestant relative to another, with the ends of the interval of that."""
-    if n == base:
-        return 0.0, 0.0, 0.0
-    if found.table is not None:
-        # Of the rounds of these two alone, whose differences may vary otherwise than others.
-        apart = found.table[:, n] - found.table[:, base]
-        mean, degrees = float(apart.mean()), len(apart) - 1.0
-        error = float(np.std(apart, ddof=1)) / math.sqrt(len(apart))
-    else:
-        mean = float(found.centre[n] - found.centre[base])
-        squares = found.error[[n, base]] ** 2
-        error = math.sqrt(float(squares.sum()))
-        degrees = math.nan
-        if error > 0:
-            degrees = float(squares.sum() ** 2 / np.sum(squares**2 / found.degrees[[n, base]]))
-    half = max(error, math.hypot(found.fixed[n], found.fixed[base]))
-    half *= float(t_quantile(degrees, 0.5 + confidence / 2))
-    return mean, mean - half, mean + half

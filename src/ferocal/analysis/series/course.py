@@ -16,9 +16,7 @@ from ferocal.analysis.data.readings import (
 )
 from ferocal.analysis.data.segments import FloatArray, IntArray
 from ferocal.analysis.data.series import Scale
-
-# Visits to one release within a day, while releases lie further apart, were made in one go.
-_ONE_GO_DAYS = 1.0
+from ferocal.analysis.inference.two_way import TwoWay
 
 
 @dataclass(frozen=True)
@@ -97,66 +95,16 @@ def _course(
 ) -> Course:
     value, rounds = summaries.centre[rows], summaries.round_of[rows]
     releases, index, count = np.unique(place, return_inverse=True, return_counts=True)
-    visits: IntArray = count.astype(np.int64)
     degrees, squares, cleared = 0, 0.0, value
-    centre: FloatArray = np.bincount(index, value) / visits
+    centre: FloatArray = np.bincount(index, value) / count
     if interleaved and (rounds != NO_ROUND).all():
-        known = _without_rounds(value, index, rounds)
-        if known is not None:
-            centre, by_visit, squares, degrees = known
-            cleared = value - by_visit
+        _, block = np.unique(rounds, return_inverse=True)
+        model = TwoWay(index, block)
+        # Rounds that do not connect all releases say nothing of some.
+        if model.is_connected:
+            centre, left = model.levels(value), model.left_over(value)
+            squares = float(left @ left)
+            degrees = len(value) - len(releases) - len(np.unique(block)) + 1
+            cleared = centre[index] + left
+    visits: IntArray = count.astype(np.int64)
     return Course(series, scale, releases, centre, visits, squares, degrees, place.copy(), cleared)
-
-
-def _without_rounds(
-    value: FloatArray, index: IntArray, rounds: IntArray
-) -> tuple[FloatArray, FloatArray, float, int] | None:
-    """Releases and rounds that add up: the releases, the rounds, squares and degrees left.
-
-    None where the rounds do not connect all releases, so that they say nothing of some. Least
-    squares for two-way data, which need not be complete (Yates 1934, The analysis of multiple
-    classifications with unequal numbers in the different classes, Journal of the American
-    Statistical Association 29, 51-66).
-    """
-    _, block = np.unique(rounds, return_inverse=True)
-    sizes = int(index.max()) + 1, int(block.max()) + 1
-    design = np.zeros((len(value), sum(sizes)))
-    design[np.arange(len(value)), index] = 1.0
-    design[np.arange(len(value)), sizes[0] + block] = 1.0
-    found, _, rank, _ = np.linalg.lstsq(design, value, rcond=None)
-    if rank < sum(sizes) - 1:
-        return None
-    left = value - design @ found
-    of_block = found[sizes[0] :] - found[sizes[0] :].mean()
-    centre = found[: sizes[0]] + found[sizes[0] :].mean()
-    return centre, of_block[block], float(left @ left), len(value) - int(rank)
-
-
-def join_visits(readings: Readings) -> Readings:
-    """Visits to one release in one go as one visit, where releases lie days apart.
-
-    What comes between one day and another is not seen by visits of the same day, so that these
-    say nothing of how much releases measured at other times differ by chance. Rounds and visits
-    of unknown time stay as they are.
-    """
-    alone = (readings.round_of == NO_ROUND) & ~np.isnan(readings.time)
-    if not alone.any():
-        return readings
-    visits, first = np.unique(readings.visit_of, return_index=True)
-    rows = first[alone[first]]
-    order = rows[np.lexsort((readings.time[rows], readings.bench_of[rows]))]
-    cell, time = readings.cell_of[order], readings.time[order]
-    gap = np.diff(time)
-    same_bench = np.diff(readings.bench_of[order]) == 0
-    stays = (np.diff(cell) == 0) & (gap < _ONE_GO_DAYS)
-    if not (same_bench & (np.diff(cell) != 0) & (gap >= _ONE_GO_DAYS)).any():
-        return readings
-    joined = dict(zip(visits.tolist(), visits.tolist(), strict=True))
-    numbers = readings.visit_of[order].tolist()
-    for n, together in enumerate(stays.tolist()):
-        if together:
-            joined[numbers[n + 1]] = joined[numbers[n]]
-    new = np.array([joined[visit] for visit in visits.tolist()], dtype=np.int64)
-    if np.array_equal(new, visits):
-        return readings
-    return replace(readings, visit_of=new[np.searchsorted(visits, readings.visit_of)])

@@ -20,8 +20,7 @@ class KindEvidence(NamedTuple):
     """How well a course is described by a step, by two in the same direction, by a creep.
 
     Each is the logarithm of a mean likelihood. ``begin`` and ``end`` are the indices between
-    which the best creep goes; ``total`` is the whole change of a creep, ``factor`` and ``between``
-    are what its variance is made of: a multiple of that of a visit, and that over its ends.
+    which the best creep goes; ``between`` is how much its whole change varies over its ends.
     """
 
     step: float
@@ -29,9 +28,29 @@ class KindEvidence(NamedTuple):
     creep: float
     begin: int
     end: int
-    total: float
-    factor: float
     between: float
+
+
+def creep_weights(course: Course) -> FloatArray:
+    """With which weights the releases of a course make the whole change of a creep, shape (n,).
+
+    The mean over all creeps, each as likely as it is.
+    """
+    weight = course.visits.astype(float)
+    of = _shapes(tuple(course.place.tolist()), tuple(weight.tolist()))[2]
+    value = np.sqrt(weight) * (course.centre - np.average(course.centre, weights=weight))
+    logs = _log_likelihood(of, value, course)
+    chance = np.exp(logs - np.logaddexp.reduce(logs))
+    weights: FloatArray = np.sqrt(weight) * ((chance / of.size) @ of.unit)
+    return weights
+
+
+def _log_likelihood(of: _Shapes, value: FloatArray, course: Course) -> FloatArray:
+    total = float(value @ value) + course.squares
+    degrees = len(course.centre) - 2 + course.degrees
+    left = np.maximum(total - (of.unit @ value) ** 2, 1e-12 * total)
+    logs: FloatArray = -np.log(of.size) - degrees / 2 * np.log(left) + of.prior
+    return logs
 
 
 def weigh_kinds(course: Course) -> KindEvidence | None:
@@ -48,17 +67,9 @@ def weigh_kinds(course: Course) -> KindEvidence | None:
     weight = course.visits.astype(float)
     shapes = _shapes(tuple(course.place.tolist()), tuple(weight.tolist()))
     value = np.sqrt(weight) * (course.centre - np.average(course.centre, weights=weight))
-    total = float(value @ value) + course.squares
-    degrees = count - 2 + course.degrees
-
-    def log_likelihood(of: _Shapes) -> FloatArray:
-        left = np.maximum(total - (of.unit @ value) ** 2, 1e-12 * total)
-        logs: FloatArray = -np.log(of.size) - degrees / 2 * np.log(left) + of.prior
-        return logs
-
-    if not total:
+    if not float(value @ value) + course.squares:
         return None
-    steps, pairs, creeps = (log_likelihood(of) for of in shapes)
+    steps, pairs, creeps = (_log_likelihood(of, value, course) for of in shapes)
     of = shapes[2]
     whole = float(np.logaddexp.reduce(creeps))
     chance = np.exp(creeps - whole)
@@ -71,8 +82,6 @@ def weigh_kinds(course: Course) -> KindEvidence | None:
         whole,
         begin,
         end,
-        mean,
-        float(chance @ (1 / of.size**2)),
         float(chance @ (each - mean) ** 2),
     )
 

@@ -1,4 +1,4 @@
-"""Steps and creeps of all metrics, with their size, their place and their kind."""
+"""Steps and creeps of all metrics, with their place and their kind, and what they add up."""
 
 from __future__ import annotations
 
@@ -7,16 +7,14 @@ import math
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal, NamedTuple
+from typing import Literal
 
 import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray
-from ferocal.analysis.data.series import Scale, Series, change_of
+from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.families import adjust_by_family
 from ferocal.analysis.inference.noise_floors import NoiseFloor
-from ferocal.analysis.inference.student import t_cdf, t_quantile
-from ferocal.analysis.inference.verdicts import CONFIDENCE, Verdict
 from ferocal.analysis.series.breaks import (
     FIRST,
     can_be_searched,
@@ -26,41 +24,33 @@ from ferocal.analysis.series.breaks import (
     pooled_variance,
 )
 from ferocal.analysis.series.course import Course
-from ferocal.analysis.series.kinds import KindEvidence, creep_values, weigh_kinds
+from ferocal.analysis.series.kinds import KindEvidence, creep_values, creep_weights, weigh_kinds
 from ferocal.analysis.series.place import locate
 
 ShiftKind = Literal["step", "creep"]
-# A level that is back where it was differs from that by no more than chance at this level.
-_SAME = 0.05
+# Where such a noise floor is from.
+BETWEEN_RELEASES = "how much releases vary between steps"
 
 
 @dataclass(frozen=True)
-class SeriesShift:
-    """A change of a metric between two releases, or over several (``kind`` "creep").
+class FoundShift:
+    """A change of a course between two releases, or over several (``kind`` "creep").
 
     ``last`` is the release before it and ``first`` the one after, ``earliest`` and ``latest``
-    those between which it lies with 95 %, all by their place. ``change``, ``low`` and ``high``
-    are shares, or in the unit on the "difference" scale. ``certainty`` is the probability of this
-    kind against the other, both being as likely beforehand, NaN where too few releases were
-    read to tell. ``undone`` is the release that undid it, None where it was not.
+    those between which it lies with 95 %, all by their place. Its size is the sum of the releases
+    of the course with their ``weights``, shape (n,), which are uncertain by ``doubt`` because its
+    place is. ``certainty`` is the probability of this kind against the other, both being as likely
+    beforehand, NaN where too few releases were read to tell.
     """
 
-    bench: str
-    series: Series
-    scale: Scale
     kind: ShiftKind
     last: int
     first: int
     earliest: int
     latest: int
-    change: float
-    low: float
-    high: float
-    p_value: float
+    weights: FloatArray
+    doubt: float
     certainty: float
-    verdict: Verdict
-    undone: int | None = None
-    bound: None = None
 
 
 @dataclass(frozen=True)
@@ -72,25 +62,38 @@ class Spread:
 
     def floor(self, scale: Scale, runs: float) -> NoiseFloor:
         """The same as a noise floor, for intervals between single visits."""
-        source = "how much releases vary between steps"
         return NoiseFloor(
-            scale, self.variance, self.degrees, runs, math.nan, 0, source, age=math.nan
+            scale, self.variance, self.degrees, runs, math.nan, 0, BETWEEN_RELEASES, age=math.nan
         )
 
 
 @dataclass(frozen=True)
 class Search:
-    """What was found in a course: its steps and its spread; None for what cannot be known."""
+    """What was found in a course; ``spread`` is None where nothing says how much releases vary."""
 
     course: Course
-    steps: tuple[SeriesShift, ...]
+    shifts: tuple[FoundShift, ...]
     spread: Spread | None
     searched: bool
 
+    @property
+    def stretches(self) -> list[tuple[int, int]]:
+        """The first and last place of every stretch between its shifts; what creeps is in none."""
+        at = self.course.place
+        if not len(at):
+            return []
+        begins = [int(at[0]), *(shift.first for shift in self.shifts)]
+        ends = [*(shift.last for shift in self.shifts), int(at[-1])]
+        return list(zip(begins, ends, strict=True))
 
-def search_courses(
-    courses: Sequence[Course], series: Sequence[Series], bench: str
-) -> tuple[Search, ...]:
+    def level_weights(self, first: int, last: int) -> FloatArray:
+        """With which weights releases make the mean level of a stretch, by place; shape (n,)."""
+        rows = (self.course.place >= first) & (self.course.place <= last)
+        weights: FloatArray = self.course.visits * rows / float(self.course.visits[rows].sum())
+        return weights
+
+
+def search_courses(courses: Sequence[Course], series: Sequence[Series]) -> tuple[Search, ...]:
     """The steps of all courses; the metrics of one role are one family (Holm 1979)."""
     can = np.array([can_be_searched(course) for course in courses], dtype=bool)
     roles = [series[course.series].role for course in courses]
@@ -100,12 +103,12 @@ def search_courses(
     )
     adjusted, _, _ = adjust_by_family(p_values, roles, can)
     return tuple(
-        _search(course, series[course.series], bench, p <= FIRST, searched)
+        _search(course, p <= FIRST, searched)
         for course, p, searched in zip(courses, adjusted.tolist(), can.tolist(), strict=True)
     )
 
 
-def _search(course: Course, series: Series, bench: str, some: bool, searched: bool) -> Search:
+def _search(course: Course, some: bool, searched: bool) -> Search:
     breaks = find_breaks(course) if some else []
     if not breaks:
         variance, degrees = pooled_variance(course, ())
@@ -122,9 +125,8 @@ def _search(course: Course, series: Series, bench: str, some: bool, searched: bo
         squares += course.squares
     # Where it begins and ends is fitted, too.
     degrees -= 2 * sum(group.creep is not None for group in groups)
-    spread = Spread(squares / degrees, degrees) if degrees > 0 else None
-    steps = [step for group in groups for step in group.steps(series, bench, spread)]
-    return Search(course, tuple(_with_returns(course, steps, breaks, spread)), spread, searched)
+    spread = Spread(squares / degrees, degrees) if degrees > 0 and squares > 0 else None
+    return Search(course, tuple(s for group in groups for s in group.shifts()), spread, searched)
 
 
 def _segment_means(course: Course, breaks: Sequence[int]) -> FloatArray:
@@ -166,82 +168,53 @@ class _Group:
         assert self.creep is not None
         return creep_values(self.part, self.creep.begin, self.creep.end)
 
-    def steps(self, series: Series, bench: str, spread: Spread | None) -> Iterator[SeriesShift]:
-        part = self.part
-        if self.creep is not None:
-            known = self.creep
-            begin, end = (int(part.place[n]) for n in (known.begin, known.end))
-            size = _Size(known.total, known.factor, known.between)
-            found = _judge(self.course, series, size, spread)
-            yield SeriesShift(
-                bench, series, self.course.scale, "creep", begin, end, begin, end, *found[:4],
-                self.certainty, found[4],
-            )  # fmt: skip
+    def shifts(self) -> Iterator[FoundShift]:
+        """The group as a creep, or as a step between each segment and the next."""
+        if self.creep is None:
+            for first, middle, last in zip(self.ends, self.ends[1:], self.ends[2:], strict=False):
+                yield replace(_step(self.course, first, middle, last), certainty=self.certainty)
             return
-        for first, middle, last in zip(self.ends, self.ends[1:], self.ends[2:], strict=False):
-            size, span = _size_of_step(self.course, first, middle, last)
-            found = _judge(self.course, series, size, spread)
-            before, after = (int(self.course.place[n]) for n in (middle - 1, middle))
-            yield SeriesShift(
-                bench, series, self.course.scale, "step", before, after, *span, *found[:4],
-                self.certainty, found[4],
-            )  # fmt: skip
+        part, known = self.part, self.creep
+        begin, end = (int(part.place[n]) for n in (known.begin, known.end))
+        weights = np.zeros(len(self.course.place))
+        weights[self.first : self.end] = creep_weights(part)
+        doubt = math.sqrt(known.between)
+        yield FoundShift("creep", begin, end, begin, end, weights, doubt, self.certainty)
 
 
-class _Size(NamedTuple):
-    """The size of a change, with what its variance is made of, as in `KindEvidence`."""
-
-    total: float
-    factor: float
-    between: float
-
-
-def _size_of_step(
-    course: Course, first: int, middle: int, last: int
-) -> tuple[_Size, tuple[int, int]]:
-    """The size of a step over all places where it may be, and between which releases it is.
+def _step(course: Course, first: int, middle: int, last: int) -> FoundShift:
+    """A step over all places where it may be, and between which releases it is.
 
     It is there with 95 % probability; if that is unknown, the place is as found.
     """
     at = course.place
     begin, end = int(at[first]), int(at[last - 1])
+    beside = int(at[middle - 1]), int(at[middle])
     part = course.part(begin, end)
     known = locate(part.visit_place - begin, part.visit_centre, end - begin + 1)
-    beside = int(at[middle - 1]), int(at[middle])
     if known is None:
-        return _Size(*difference(course, first, middle, last), 0.0), beside
+        weights = _difference_weights(course, first, middle, last)
+        return FoundShift("step", *beside, *beside, weights, 0.0, math.nan)
     low, high = known.span()
     before = part.place[part.place <= begin + low].max(initial=begin)
     after = part.place[part.place > begin + high].min(initial=end)
     cuts = range(first + 1, last)
     # Places between releases that were not read are one for the size.
     chance = np.array([known.chance[at[n - 1] - begin : at[n] - begin].sum() for n in cuts])
-    sizes = np.array([difference(course, first, n, last) for n in cuts])
-    total = float(chance @ sizes[:, 0])
-    between = float(chance @ (sizes[:, 0] - total) ** 2)
+    sizes = np.array([difference(course, first, n, last)[0] for n in cuts])
+    total = float(chance @ sizes)
+    weights = chance @ np.array([_difference_weights(course, first, n, last) for n in cuts])
+    doubt = math.sqrt(float(chance @ (sizes - total) ** 2))
     span = min(int(before), beside[0]), max(int(after), beside[1])
-    return _Size(total, float(chance @ sizes[:, 1]), between), span
+    return FoundShift("step", *beside, *span, weights, doubt, math.nan)
 
 
-def _judge(
-    course: Course, series: Series, size: _Size, spread: Spread | None
-) -> tuple[float, float, float, float, Verdict]:
-    """Change with the ends of its interval, p-value and verdict."""
-    total = size.total
-    change = change_of(total, course.scale)
-    if spread is None or spread.variance == 0:
-        return change, math.nan, math.nan, math.nan, Verdict.SEEN_ONCE
-    error = math.sqrt(spread.variance * size.factor + size.between)
-    half = error * float(t_quantile(spread.degrees, 0.5 + CONFIDENCE / 2))
-    p_value = 2 * float(t_cdf(spread.degrees, -abs(total) / error))
-    low, high = total - half, total + half
-    verdict = Verdict.INCONCLUSIVE
-    if series.better == "none":
-        verdict = Verdict.NOT_JUDGED
-    elif low > 0 or high < 0:
-        verdict = Verdict.BETTER if (total > 0) == (series.better == "higher") else Verdict.WORSE
-    low, high = (change_of(end, course.scale) for end in (low, high))
-    return change, low, high, p_value, verdict
+def _difference_weights(course: Course, first: int, middle: int, last: int) -> FloatArray:
+    """With which weights releases make the difference of two adjacent segments, shape (n,)."""
+    weights = np.zeros(len(course.place))
+    for a, b, sign in ((first, middle, -1.0), (middle, last, 1.0)):
+        weights[a:b] = sign * course.visits[a:b] / float(course.visits[a:b].sum())
+    return weights
 
 
 def _groups(course: Course, breaks: Sequence[int]) -> Iterator[_Group]:
@@ -270,63 +243,26 @@ def _with_kind(group: _Group, *, several: bool) -> _Group:
     return replace(group, certainty=1 - creep)
 
 
-def _with_returns(
-    course: Course, steps: Sequence[SeriesShift], breaks: Sequence[int], spread: Spread | None
-) -> Iterator[SeriesShift]:
-    """Steps with the release that took them back, where the level is what it was before."""
-    for step, follower in itertools.zip_longest(steps, steps[1:]):
-        opposite = follower is not None and (follower.change > 0) != (step.change > 0)
-        if not opposite or spread is None or spread.variance == 0:
-            yield step
-            continue
-        before, after = (_level(course, breaks, place) for place in (step.last, follower.first))
-        error = math.sqrt(spread.variance * (before[1] + after[1]))
-        p_value = 2 * float(t_cdf(spread.degrees, -abs(after[0] - before[0]) / error))
-        yield replace(step, undone=follower.first) if p_value > _SAME else step
+# At this level releases that vary more than visits do so by more than chance.
+_MORE = 0.01
 
 
-def _level(course: Course, breaks: Sequence[int], place: int) -> tuple[float, float]:
-    """The mean of the segment that has a release, and the variance factor of that."""
-    index = int(np.searchsorted(course.place, place))
-    first = max((b for b in breaks if b <= index), default=0)
-    last = min((b for b in breaks if b > index), default=len(course.centre))
-    weight = course.visits[first:last]
-    return float(np.average(course.centre[first:last], weights=weight)), 1 / float(weight.sum())
-
-
-@dataclass(frozen=True)
-class Plateau:
-    """Releases between which no step lies, by the first and last place, with their mean level.
-
-    ``low`` and ``high`` are the ends of its 95 % interval, on the scale of the analysis, NaN
-    where nothing says how much releases vary.
-    """
-
-    first: int
-    last: int
-    level: float
-    low: float
-    high: float
-
-
-def find_plateaus(search: Search) -> list[Plateau]:
-    """The stretches of a course between its steps; what creeps is in none."""
+def varies_more_than_visits(search: Search) -> bool:
+    """Whether releases between two steps differ by more than visits to one of them (Fisher's F)."""
     course = search.course
-    if not len(course.place):
-        return []
-    cuts = [(step.last, step.first) for step in search.steps]
-    begins = [int(course.place[0]), *(first for _, first in cuts)]
-    ends = [*(last for last, _ in cuts), int(course.place[-1])]
-    found = []
-    for first, last in zip(begins, ends, strict=True):
-        rows = (course.place >= first) & (course.place <= last)
-        weight = course.visits[rows]
-        level, half = float(np.average(course.centre[rows], weights=weight)), math.nan
-        if search.spread is not None and search.spread.variance > 0:
-            error = math.sqrt(search.spread.variance / float(weight.sum()))
-            half = error * float(t_quantile(search.spread.degrees, 0.5 + CONFIDENCE / 2))
-        found.append(Plateau(first, last, level, level - half, level + half))
-    return found
+    index = np.searchsorted(course.place, course.visit_place)
+    left = course.visit_centre - course.centre[index]
+    own = len(index) - len(course.place)
+    between, degrees = pooled_variance(
+        replace(course, squares=0.0, degrees=0),
+        [int(np.searchsorted(course.place, first)) for first, _ in search.stretches[1:]],
+    )
+    if own < 1 or degrees < 1 or any(shift.kind == "creep" for shift in search.shifts):
+        return False
+    from scipy.special import fdtrc
+
+    within = float(left @ left) / own
+    return within > 0 and float(fdtrc(degrees, own, between / within)) < _MORE
 
 
 def course_of_difference(one: Course, other: Course) -> Course:

@@ -48,7 +48,7 @@ class RankObject(Object):
     chance_of_first: float | None = key("the chance of being the best of all", "standing.chance")
     visits: int = key("how many visits there are", "standing.visits")
     against: str | None = key("what the values of a composite are relative to", _against)
-    in_rounds: bool = key("whether pairs were compared within common rounds", "ranking.in_rounds")
+    sources: list[str] = key("what comparisons of pairs rest on", "ranking.sources")
 
 
 class _Part(NamedTuple):
