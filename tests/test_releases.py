@@ -401,6 +401,32 @@ def test_releases_that_vary_more_than_their_visits_are_told(ferocal: Ferocal) ->
     assert said not in other.quick("series", "firmware")
 
 
+def test_a_gate_looks_at_the_newest_release_alone(ferocal: Ferocal) -> None:
+    """However long the history: against the level before it, or against the release before it."""
+    gate = ("series", "firmware", "--gate", "worse")
+    fallen = points(24, falls=23)
+    kiosk(ferocal, {n: fallen[n] for n in range(4)}, 4)
+    status, _, told = ferocal.attempt(*gate)
+    assert status == 0 and "unknown yet, so nothing was judged" in told
+    kiosk(ferocal, {n: fallen[n] for n in range(4, 24)}, 24)
+    status, _, told = ferocal.attempt(*gate)
+    assert status == 3 and "gate worse: r23 is worse, " in told
+    assert "against the mean of r00 to r22" in told
+    status, printed, _ = ferocal.attempt(*gate, "--json")
+    (newest,) = json.loads(printed)["newest"]
+    logs = np.log([fallen[n][0] for n in range(24)])
+    # The variance is that of those before, of which there is one fewer degree than of them.
+    theirs = stats.ttest_ind(logs[23:], logs[:23])
+    ends = theirs.confidence_interval()
+    assert math.log1p(newest["low"]) == pytest.approx(ends.low)
+    assert math.log1p(newest["high"]) == pytest.approx(ends.high)
+    assert newest["p_adjusted"] == pytest.approx(20 * theirs.pvalue)
+    compared = ferocal.json("compare", "--against", "previous")
+    (effect,) = compared["effects"]
+    assert (compared["baseline"], effect["configuration"]) == ("r22", "r23")
+    assert effect["p_adjusted"] == effect["p"]
+
+
 def test_too_few_releases_are_said_to_be_too_few(ferocal: Ferocal) -> None:
     kiosk(ferocal, points(3, falls=2), 3, order="file")
     document = ferocal.json("series", "firmware")

@@ -119,11 +119,17 @@ class OpenedStudy:
         )
 
     def series(
-        self, factor: str, *, at: tuple[str, ...] = (), selection: Selection | None = None
+        self,
+        factor: str,
+        *,
+        at: tuple[str, ...] = (),
+        selection: Selection | None = None,
+        gate: bool = False,
     ) -> SeriesAnswer:
         """Where the releases of a factor changed the scores, with all of them compared.
 
         ``at`` names levels of the other factors ("driver=r64"), by default those of the baseline.
+        For a ``gate`` the newest release is compared with the level before it.
 
         Raises
         ------
@@ -135,7 +141,7 @@ class OpenedStudy:
 
         selection = (selection or Selection()).resolve(self.study)
         find_release_line(self.study, factor, at)  # before anything is read
-        return follow(self.study, self.evidence(), factor, at=at, selection=selection)
+        return follow(self.study, self.evidence(), factor, at=at, selection=selection, gate=gate)
 
     def rank(
         self,

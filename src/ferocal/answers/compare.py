@@ -29,11 +29,15 @@ from ferocal.answers.answer import Answer, basis_of
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.gaps import find_gaps
 from ferocal.answers.selection import Selection
+from ferocal.errors import UsageError
 from ferocal.ledger.records import Note
 from ferocal.ledger.store import Ledger
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
 from ferocal.terms.dimensions import ONE
+
+# In place of a baseline: the measured release before the newest.
+PREVIOUS = "previous"
 
 
 @dataclass(frozen=True)
@@ -103,6 +107,7 @@ def compare(
 ) -> Comparison:
     """Every configuration against the study's baseline, or against another one.
 
+    Against `PREVIOUS` it is the newest release against the one measured before it, alone.
     With a selection only some of the effects are in the result. They are judged as before: how
     many comparisons were made does not depend on how many are looked at.
 
@@ -112,9 +117,12 @@ def compare(
         When a name is unknown.
     """
     selection = (selection or Selection()).resolve(study)
+    newest = None
+    if against == PREVIOUS and PREVIOUS not in {c.name for c in study.configurations}:
+        against, newest = _last_two(evidence)
     base = study.configuration(against or study.baseline).name
     setting = setting_of(study, evidence, base)
-    effects = _effects(study, evidence, base, setting)
+    effects = _effects(study, evidence, base, setting, newest)
     wanted = tuple(
         e
         for e in effects
@@ -140,18 +148,31 @@ def compare(
         ),
         notes=evidence.notes,
         alarm=tuple(control_failures(effects)),
-        unmeasured=tuple(_unmeasured(study, wanted, selection, base)),
+        unmeasured=tuple(_unmeasured(study, wanted, selection, base)) if newest is None else (),
         prospects={bench: prospect_of(study, evidence, bench) for bench in study.benches},
         asked=selection.places is not None,
         only_baseline=set(selection.configurations) == {base},
     )
 
 
+def _last_two(evidence: Evidence) -> tuple[str, str]:
+    """The release before the newest, and the newest, of those measured."""
+    measured = [] if evidence.releases is None else evidence.releases.measured()
+    if evidence.releases is None:
+        raise UsageError(
+            f'"{PREVIOUS}" is the level before the newest of a factor that has an `order`, and no '
+            "factor has one"
+        )
+    if len(measured) < 2:
+        raise UsageError(f'fewer than two releases were measured, so none is "{PREVIOUS}"')
+    return measured[-2], measured[-1]
+
+
 def _effects(
-    study: Study, evidence: Evidence, baseline: str, setting: Setting
+    study: Study, evidence: Evidence, baseline: str, setting: Setting, only: str | None = None
 ) -> tuple[Effect, ...]:
-    """All effects against a baseline, with their caveats."""
-    effects = estimate_effects(evidence.readings, baseline, setting)
+    """All effects against a baseline, or that of one configuration, with their caveats."""
+    effects = estimate_effects(evidence.readings, baseline, setting, only)
     contexts = _contexts(study, evidence, setting)
     return add_caveats(effects, evidence.readings, setting, contexts)
 

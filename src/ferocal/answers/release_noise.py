@@ -45,6 +45,11 @@ class ReleaseSearches:
         other._places, other._found = list(places), {}
         return other
 
+    def measured(self) -> list[str]:
+        """The configurations of the releases of which anything was read, in their order."""
+        read = set(self._readings.configuration_of.tolist())
+        return [self._readings.configurations[p] for p in self._places if p in read]
+
     def floor(self, readings: Readings, series: int, bench: int) -> NoiseFloor | None:
         """The noise floor of a series on a bench by how much its releases vary, if it is known.
 

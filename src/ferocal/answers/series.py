@@ -16,6 +16,7 @@ from ferocal.analysis.inference.effects import Estimate, Setting
 from ferocal.analysis.inference.judging import judge_contrasts
 from ferocal.analysis.inference.weights import Arm, Contrast
 from ferocal.analysis.series.course import Course
+from ferocal.analysis.series.newest import Newest, judge_newest
 from ferocal.analysis.series.shifts import SeriesShift, judge_shifts
 from ferocal.analysis.series.steps import BETWEEN_RELEASES, Search, varies_more_than_visits
 from ferocal.answers.answer import Answer, basis_of
@@ -68,10 +69,10 @@ class SeriesAnswer(Answer):
 
     ``at`` are the levels of the other factors. ``unsearched`` are benches and metrics of which too
     few releases were read to look for steps, ``from_releases`` those whose intervals rest on how
-    much releases vary, ``restless`` those of which releases vary by more than their visits;
-    ``asked`` says that metrics were asked for by name. ``prospects`` say by
-    bench how more can be measured. ``conditions`` are means by bench, condition and release, NaN
-    where unknown.
+    much releases vary, ``restless`` those of which releases vary by more than their visits.
+    ``newest`` is the newest release against the level before it, if it was asked for; ``asked``
+    says that metrics were asked for by name. ``prospects`` say by bench how more can be measured.
+    ``conditions`` are means by bench, condition and release, NaN where unknown.
     """
 
     factor: str
@@ -85,6 +86,7 @@ class SeriesAnswer(Answer):
     next_visit: NextVisit | None
     prospects: Mapping[str, Prospect]
     restless: tuple[tuple[str, Series], ...]
+    newest: tuple[Newest, ...]
     asked: bool
     conditions: Mapping[str, Mapping[str, FloatArray]]
 
@@ -101,10 +103,12 @@ def follow(
     *,
     at: Sequence[str] = (),
     selection: Selection | None = None,
+    gate: bool = False,
 ) -> SeriesAnswer:
     """Every release against the one before, the first and the best; steps and creeps.
 
-    A selection limits what is in the result, not how it is judged.
+    A selection limits what is in the result, not how it is judged. For a ``gate`` the newest
+    release is compared with the level before it.
 
     Raises
     ------
@@ -152,10 +156,30 @@ def follow(
         from_releases=tuple(dict.fromkeys((v.bench, v.series) for v in values if v.from_releases)),
         restless=tuple((b, series) for b, s, series in found if varies_more_than_visits(s)),
         asked=selection.places is not None,
+        newest=tuple(
+            newest
+            for newest in (_newest(readings, searches, places, setting) if gate else ())
+            if wanted(newest.bench, newest.series)
+        ),
         next_visit=find_next(study, readings, line, searches, selection),
         prospects={bench: prospect_of(study, evidence, bench) for bench in study.benches},
         conditions={b: _conditions(evidence, b, places) for b in readings.benches},
     )
+
+
+def _newest(
+    readings: Readings,
+    searches: Mapping[str, Sequence[Search]],
+    places: Sequence[int],
+    setting: Setting,
+) -> list[Newest]:
+    courses = {bench: [s.course for s in of_bench] for bench, of_bench in searches.items()}
+    last = max((int(c.place[-1]) for of_bench in courses.values() for c in of_bench), default=-1)
+    recent = {
+        bench: [c for c in of_bench if int(c.place[-1]) == last]
+        for bench, of_bench in courses.items()
+    }
+    return judge_newest(readings, recent, places, setting)
 
 
 def _with_notes(release: Release, evidence: Evidence) -> Release:

@@ -12,7 +12,6 @@ import click
 from ferocal.cli.common import example, say
 from ferocal.cli.publishing import (
     Publication,
-    against_option,
     reading_command,
     selection_options,
 )
@@ -36,7 +35,12 @@ _EXCLUDED = {
 
 @click.command("compare")
 @reading_command
-@against_option
+@click.option(
+    "--against",
+    metavar="NAME",
+    help='Use this configuration as the baseline; "previous": the newest release against the one '
+    "before.",
+)
 @selection_options("metric", "workload", "configuration", "bench", "role", "group")
 @click.option(
     "--sort",

@@ -6,6 +6,7 @@ import math
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
+from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.documents.blocks import (
     Base,
     Block,
@@ -40,6 +41,7 @@ from ferocal.terms.wording import counted, listed
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
     from ferocal.analysis.inference.effects import Estimate
+    from ferocal.analysis.series.newest import Newest
     from ferocal.analysis.series.shifts import SeriesShift
     from ferocal.answers.release_line import Release
     from ferocal.answers.series import ReleaseValue, SeriesAnswer
@@ -313,3 +315,32 @@ def _next(answer: SeriesAnswer) -> Iterator[tuple[str, str | None]]:
         found = answer.next_visit
         yield next_text(found, several), next_command(answer, found)
     yield "draw it", f"ferocal series {answer.factor} -o {answer.factor}.svg"
+
+
+def gate_lines(answer: SeriesAnswer, gate: str) -> tuple[list[str], list[str]]:
+    """A line for every metric that breaks the gate, and for what it could not judge."""
+    shown = shown_series(answer)
+    several = len({v.bench for v in answer.values}) > 1
+    failures, open_ones = [], []
+    for newest in answer.newest:
+        if newest.series not in shown:
+            continue
+        where = f" on bench {newest.bench}" if several else ""
+        name = f"{newest.series.title}{where}"
+        if math.isnan(newest.low):
+            open_ones.append(name)
+        elif newest.verdict is Verdict.WORSE:
+            failures.append(f"gate {gate}: {newest_text(answer, newest)} in {name}")
+    warnings = []
+    if open_ones:
+        text = f"the noise of {_some(open_ones)} is unknown yet, so nothing was judged"
+        warnings.append(f"gate {gate}: {text}: measure five releases, or visits in common rounds")
+    return failures, warnings
+
+
+def newest_text(answer: SeriesAnswer, newest: Newest) -> str:
+    """The newest release against the level before it, such as "r60 is worse, +4 % against r41"."""
+    names = [answer.releases[n].name for n in (newest.first, newest.last)]
+    level = names[0] if names[0] == names[1] else f"the mean of {names[0]} to {names[1]}"
+    change = " ".join(filter(None, change_and_half(newest)))
+    return f"{answer.releases[newest.release].name} is {newest.verdict}, {change} against {level}"

@@ -9,7 +9,7 @@ from ferocal.analysis.inference.judging import judge_contrasts
 
 
 def estimate_effects(
-    readings: Readings, baseline: str, setting: Setting | None = None
+    readings: Readings, baseline: str, setting: Setting | None = None, only: str | None = None
 ) -> tuple[Effect, ...]:
     """The effect of every other configuration on every series, bench by bench.
 
@@ -21,6 +21,8 @@ def estimate_effects(
         The configuration to compare with.
     setting
         What else is known of the study; by default an interleaved one.
+    only
+        The only configuration that is asked about, which is a family of its own; all by default.
 
     Returns
     -------
@@ -29,6 +31,9 @@ def estimate_effects(
     """
     setting = setting or Setting()
     contrasts = against_baseline(readings, baseline, control=setting.control)
+    if only is not None:
+        place = readings.configurations.index(only)
+        contrasts = [c for c in contrasts if c.first.configuration == place]
     effects = []
     for n, estimate in judge_contrasts(readings, contrasts, setting).items():
         arm = contrasts[n].first

@@ -98,6 +98,23 @@ class ShiftObject(OfSeries):
     undone: str | None = key("the release that undid it", _release("undone"))
 
 
+class NewestObject(OfSeries):
+    """The newest release against the level before it."""
+
+    level: str = key("the newest release", _release("release"))
+    first_release: str = key("the level before it begins with this release", _release("first"))
+    last: str = key("and ends with this one", _release("last"))
+    scale: str = key("`ratio`: changes are shares; `difference`: in the unit", "item.scale")
+    change: float = key("the change", "item.change")
+    low: float | None = key("lower end of its interval", "item.low")
+    high: float | None = key("upper end of it", "item.high")
+    p_adjusted: float | None = key(
+        "p-value, adjusted for its family of metrics, and as one of 20 nights", "item.p_adjusted"
+    )
+    verdict: str = key("`better`, `worse`, `equivalent`, …", "item.verdict")
+    method: str = key("where the interval is from", "item.method")
+
+
 class NextVisitObject(Object):
     """The visit that would best locate a step."""
 
@@ -154,5 +171,8 @@ class SeriesObject(Object):
     unmeasured: list[str] = key("releases without any reading", _unmeasured)
     unsearched: list[list[str]] = key(
         "bench, workload and metric of which too few releases were read", _unsearched
+    )
+    newest: list[NewestObject] = key(
+        "the newest release against the level before it, with --gate", _parts("newest")
     )
     next_visit: NextVisitObject | None = key("which release to measure next")
