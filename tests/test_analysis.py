@@ -112,10 +112,10 @@ def test_visits_without_rounds_agree_with_welch(
     (ours,) = effects_of(readings, Setting(interleaved=not rounds))
     logs = np.log(other), np.log(base)
     theirs = stats.ttest_ind(*logs, equal_var=False)
-    # No more degrees than the design has where all visits vary alike.
+    # Where the design has fewer degrees if all visits vary alike, the geometric mean.
     shares = np.array([1 / len(side) for side in logs])
     alike = shares.sum() ** 2 / np.sum(shares**2 / [len(side) - 1 for side in logs])
-    degrees = min(theirs.df, alike)
+    degrees = np.sqrt(theirs.df * min(theirs.df, alike))
     p_value = 2 * stats.t.sf(abs(theirs.statistic), degrees)
     error = np.sqrt(sum(np.var(side, ddof=1) / len(side) for side in logs))
     half = stats.t.ppf(0.975, degrees) * error

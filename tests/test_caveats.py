@@ -119,6 +119,8 @@ def floor(readings: Readings, age: float) -> dict[Any, NoiseFloor]:
 
 def traded(first: float, second: float) -> Case:
     readings = clean(metrics=2, run_sd=0.005, visit_sd=0.005)
+    one, two = readings.series
+    readings = replace(readings, series=(one, replace(two, trades_with=("m0",))))
     factor = np.where(readings.series_of == 0, 1 + first, 1 + second)
     return with_values(readings, lambda r, value: value * np.where(other(r), factor, 1))
 

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from scipy import optimize, stats
+from scipy import integrate, stats
 
 from conftest import Ferocal
 from ferocal.analysis.inference.claims import ClaimTest, ClaimVerdict, judge_claims
@@ -173,14 +173,15 @@ def test_a_claim_is_not_older_than_readings_that_were_taken_long_ago(ferocal: Fe
     assert judged(ferocal)["late"]["written_before"] is False
 
 
-def least_level(beyond: float, error: float, band: float) -> float:
-    """At which level a mean, with five degrees of freedom, is beyond a band that has ten."""
+def chance_within(mean: float, error: float, band: float) -> float:
+    """How probably a mean, with five degrees of freedom, is within a band that has ten."""
 
-    def distance(level: float) -> float:
-        most = band * math.sqrt(10 / stats.chi2.ppf(level, 10))
-        return float(beyond - math.hypot(stats.t.isf(level, 5) * error, most - band))
+    def inside(square: float) -> float:
+        edge = band * math.sqrt(10 / square)
+        within = stats.t.cdf((edge - mean) / error, 5) - stats.t.cdf((-edge - mean) / error, 5)
+        return float(within * stats.chi2.pdf(square, 10))
 
-    return float(optimize.brentq(distance, 1e-12, 0.5, xtol=1e-14))
+    return float(integrate.quad(inside, 0, 80)[0])
 
 
 def test_p_values_of_one_end_and_of_two() -> None:
@@ -198,13 +199,13 @@ def test_p_values_of_one_end_and_of_two() -> None:
         assert test.noise or found.ends[1] == ends[1]
         beyond = effect.shift.mean - found.ends[1]
         expected = times * (
-            least_level(beyond, error, found.ends[1]) if test.noise
+            chance_within(effect.shift.mean, error, found.ends[1]) if test.noise
             else stats.t.sf(beyond / error, 5)
         )  # fmt: skip
         reach = stats.t.ppf(1 - 0.05 / times, 5) * error
         assert found.high - found.mean == pytest.approx(reach)
         assert found.verdict is ClaimVerdict.REFUTED
-        assert found.p_adjusted == pytest.approx(expected, rel=1e-3)
+        assert found.p_adjusted == pytest.approx(expected, rel=2e-3)
 
 
 @pytest.mark.parametrize(

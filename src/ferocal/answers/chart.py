@@ -53,10 +53,12 @@ class Elsewhere:
 class ChartRow:
     """A metric with its cells by configuration; ``margin`` is that on the axis of ratios.
 
-    ``references`` are results from elsewhere.
+    ``reference`` is the configuration to which the others are relative: the baseline, or what
+    stands for it where nothing was read of that. ``references`` are results from elsewhere.
     """
 
     series: Series
+    reference: str
     margin: float
     cells: Mapping[str, ChartCell]
     references: tuple[Elsewhere, ...]
@@ -85,7 +87,7 @@ class RatioChart:
         return [row for row in self.rows if row.references or self._has_gains(row)]
 
     def _has_gains(self, row: ChartRow) -> bool:
-        others = (cell for name, cell in row.cells.items() if name != self.baseline)
+        others = (cell for name, cell in row.cells.items() if name != row.reference)
         return any(math.isfinite(cell.gain) for cell in others)
 
 
@@ -158,7 +160,7 @@ class _Maker:
             for s in comparison.series
             if (comparison.asked or s.role in DECIDING)
             and s.better != "none"
-            and (bench, base, s) in self.cells
+            and any((bench, name, s) in self.cells for name in (base, *names))
         ]
         ratios = [s for s in series if self._is_ratio(s, effects)]
         rows = [self._row(bench, s, names, effects) for s in ratios]
@@ -186,13 +188,15 @@ class _Maker:
     ) -> ChartRow:
         best, first = self._best(bench, series, names)
         sign = -1.0 if series.better == "lower" else 1.0
+        of_row = (e.baseline for (s, _), e in effects.items() if s == series)
+        reference = next(of_row, self.comparison.baseline)
         cells = {}
         for name in names:
             cell = self.cells.get((bench, name, series))
             if cell is None:
                 continue
             ends = [0.0, 0.0, 0.0]
-            if name != self.comparison.baseline:
+            if name != reference:
                 effect = effects.get((series, name))
                 if effect is None:
                     continue
@@ -203,9 +207,10 @@ class _Maker:
                 ends = [sign * x for x in (shift.mean, shift.low, shift.high)]
             low, high = sorted(ends[1:]) if not math.isnan(ends[1]) else (math.nan, math.nan)
             cells[name] = ChartCell(cell, ends[0], low, high, name in best, name == first)
-        base = self.cells[bench, self.comparison.baseline, series].centre
+        base = self.cells[bench, reference, series].centre
         return ChartRow(
             series,
+            reference,
             margin_on_scale(series, "ratio"),
             cells,
             tuple(self._from_elsewhere(series, base)),

@@ -24,6 +24,7 @@ from ferocal.analysis.inference.effects import (
     has_evidence,
 )
 from ferocal.analysis.inference.estimation import estimate_effects
+from ferocal.analysis.inference.families import find_references
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.answers.answer import Answer, basis_of
 from ferocal.answers.evidence import Evidence, gather
@@ -66,9 +67,9 @@ class Comparison(Answer):
     baseline first, and ``series`` all that are wanted. ``gaps`` are the cells without a
     reading, for which there is no effect. ``alarm`` are the effects of the control arm that are
     not nil, whatever was selected. ``unmeasured`` names configurations, by bench, without any
-    effect that an interval stands behind. ``base_cells`` is what was read of the baseline by
-    bench, workload and metric. ``prospects`` say by bench how more evidence can be had.
-    ``asked`` says whether some metrics were asked for by name,
+    effect that an interval stands behind. ``base_cells`` is what was read of the baseline, or of
+    what stands for it, by bench, workload and metric. ``prospects`` say by bench
+    how more evidence can be had. ``asked`` says whether some metrics were asked for by name,
     ``only_baseline`` whether no configuration was but the baseline.
     """
 
@@ -139,7 +140,7 @@ def compare(
             if selection.places is None or (s.workload, s.metric) in selection.places
         ),
         effects=wanted,
-        base_cells=_base_cells(evidence, base),
+        base_cells=_base_cells(evidence, base, setting),
         gaps=tuple(
             gap
             for gap in find_gaps(study, evidence)
@@ -204,15 +205,25 @@ def _levels(study: Study, baseline: str) -> dict[str, Mapping[str, str]]:
     return {c.name: c.levels for c in ordered}
 
 
-def _base_cells(evidence: Evidence, baseline: str) -> dict[tuple[str, str, str], Cell]:
-    """What was read of the baseline, by bench, workload and metric."""
-    place = evidence.readings.configurations.index(baseline)
-    return {
-        (bench, cell.series.workload, cell.series.metric): cell
-        for b, bench in enumerate(evidence.readings.benches)
-        for row in tabulate(evidence.readings, b, place)
-        if (cell := row[place]) is not None
+def _base_cells(
+    evidence: Evidence, baseline: str, setting: Setting
+) -> dict[tuple[str, str, str], Cell]:
+    """What was read of the baseline, or of what stands for it, by bench, workload and metric."""
+    readings = evidence.readings
+    instead, place = find_references(readings, baseline, setting), readings.configurations.index
+    base = place(baseline)
+    wanted = {base, *instead.values()}
+    tables = {
+        (b, c): tabulate(readings, b, c) for b in range(len(readings.benches)) for c in wanted
     }
+    found = {}
+    for b, bench in enumerate(readings.benches):
+        for s, series in enumerate(readings.series):
+            c = instead.get((b, s), base)
+            cell = tables[b, c][s][c]
+            if cell is not None:
+                found[bench, series.workload, series.metric] = cell
+    return found
 
 
 def prospect_of(study: Study, evidence: Evidence, bench: str) -> Prospect:
@@ -266,6 +277,11 @@ def setting_of(study: Study, evidence: Evidence, baseline: str) -> Setting:
         replicates={bench: _replicates(study, evidence, bench) for bench in study.benches},
         # Against another baseline, the control arm is an arm like any other.
         control=CONTROL if study.head.control and baseline == study.baseline else None,
+        baselines={
+            name: workload.baseline
+            for name, workload in study.workloads.items()
+            if workload.baseline and baseline == study.baseline
+        },
         noise_floors=evidence.noise_floors,
         floor_arm=CONTROL if study.head.control else None,
         release_floor=None if evidence.releases is None else evidence.releases.floor,

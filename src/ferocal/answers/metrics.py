@@ -82,6 +82,8 @@ def _series(
         weight=entry.weight,
         metered=isinstance(metric.source, str) or metric.formula is not None,
         per=quantities_in(study, workload, name),
+        part_of=metric.part_of or "",
+        trades_with=metric.trade_off_with,
         label=label,
         depth=depth,
         **_noise_of(study, workload, metric),

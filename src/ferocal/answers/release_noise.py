@@ -61,7 +61,7 @@ class ReleaseSearches:
             search = self.on_bench(bench).get(series)
         else:
             search = self._search(readings.select(readings.series_of == series), bench).get(series)
-        # Of few releases nobody can tell what was chance and what was a step.
+        # Few releases do not tell what was chance and what was a step.
         if search is None or search.spread is None or not search.searched:
             return None
         return search.spread.floor(search.course.scale, runs_per_visit(readings, series, bench))

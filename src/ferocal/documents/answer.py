@@ -169,6 +169,9 @@ def _by_configuration(comparison: Comparison, effects: Sequence[Effect]) -> list
     shown = lines if len(lines) <= _MOST_LINES else lines[: _MOST_LINES - 1]
     rest = [e for line in lines[len(shown) :] for e in line.effects]
     names = short_names(comparison.series)
+    for e in effects:
+        if e.baseline != comparison.baseline and "against" not in names[e.series]:
+            names[e.series] += f" (against {e.baseline})"
     together = tuple(s.label for s in comparison.series if s.label and " " in s.label)
     answer = []
     for line in shown:

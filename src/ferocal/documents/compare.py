@@ -113,7 +113,7 @@ def detail_blocks(
 ) -> Iterator[Block]:
     """Every effect with its interval, p-values and evidence, and every caveat with its advice."""
     effects = [e for e in comparison.effects if not only or is_asked(e.verdict, only)]
-    yield effects_table(effects, comparison.confidence, as_factor=as_factor)
+    yield effects_table(effects, comparison.confidence, comparison.baseline, as_factor=as_factor)
     if gaps := _gap_lines(comparison.gaps, comparison.baseline):
         yield sentences(gaps)
     groups = [
@@ -131,9 +131,9 @@ def detail_blocks(
 
 
 def effects_table(
-    effects: Sequence[Effect], confidence: float, *, as_factor: bool = False
+    effects: Sequence[Effect], confidence: float, baseline: str, *, as_factor: bool = False
 ) -> Table | Lines:
-    """One row per effect, below a heading for each series."""
+    """One row per effect, below a heading for each series, which names any other reference."""
     if not effects:
         return sentences(["no effects to show"])
     numbers = ["change", interval_name(confidence), "p", "adjusted"]
@@ -145,14 +145,18 @@ def effects_table(
         if group[0].series.group != section:
             section = group[0].series.group
             groups.append((Line("", f"— {section} —"), ()))
-        groups.append((_series_heading(group), tuple(_effect_row(e, as_factor) for e in group)))
+        groups.append(
+            (_series_heading(group, baseline), tuple(_effect_row(e, as_factor) for e in group))
+        )
     return Table(tuple(Column(c, c in numbers) for c in columns), tuple(groups))
 
 
-def _series_heading(effects: Sequence[Effect]) -> Line:
+def _series_heading(effects: Sequence[Effect], baseline: str) -> Line:
     """The metric, what it is for, and what its effects rest on where that is the same."""
     series = effects[0].series
     rest = "; ".join(dict.fromkeys(evidence_text(e) for e in effects))
+    if effects[0].baseline != baseline:
+        rest = f"against {effects[0].baseline}; {rest}"
     judged = "" if series.role == "context" else f", {series.role}, margin {series_margin(series)}"
     return Line(f"{series_label(series)}{judged}; {rest}", series.workload)
 

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+from ferocal.analysis.caveats.together import direction_of, find_opposites
 from ferocal.analysis.data.series import share_of
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.documents.numbers import (
@@ -53,6 +54,26 @@ def level_lines(bench: BenchFactors) -> Iterator[tuple[str, str]]:
             told.add(members)
             others = [t.partition(":")[0].replace("=", " ") for t in together]
             yield listed([f"{factor} {level}", *others]), _level_text(own)
+    yield from (("", text) for text in _trade_offs(bench))
+
+
+def _trade_offs(bench: BenchFactors) -> Iterator[str]:
+    """What levels make better at the cost of something that is read with it."""
+    for factor, levels in bench.factors.items():
+        for level in levels[1:]:
+            own = [e.judged for e in bench.effects
+                   if (e.factor, e.level) == (factor, level) and e.judged is not None]  # fmt: skip
+            known = [(j, direction_of(j, j.series)) for j in own]
+            changed = [(j, d) for j, d in known if d is not None]
+            pairs = find_opposites([(j.series, d) for j, d in changed])
+            for a, b in pairs[:1]:
+                better, worse = changed[a][0], changed[b][0]
+                more = f"; {len(pairs) - 1} more" if len(pairs) > 1 else ""
+                yield (
+                    f"But {factor} {level} trades better {better.series.title} "
+                    f"({change_text(better)}) for worse {worse.series.title} "
+                    f"({change_text(worse)}){more}."
+                )
 
 
 def _level_text(effects: Sequence[FactorEffect]) -> str:

@@ -33,12 +33,14 @@ from ferocal.terms.roles import DECIDING
 from ferocal.terms.wording import counted
 
 if TYPE_CHECKING:
+    from ferocal.analysis.data.cells import Cell
     from ferocal.analysis.data.series import Series
     from ferocal.analysis.inference.effects import Effect
     from ferocal.answers.compare import Comparison
 
 # The largest changes of a verdict are named, so many of them.
 _MOST_NAMED = 3
+_STANDS_FOR = "the row is relative to this, in place of the baseline"
 
 
 def overview_blocks(
@@ -166,21 +168,30 @@ class _Overview:
         )
 
     def _base(self, series: Series) -> GridCell:
-        cell = self._comparison.base_cells.get((self._bench, series.workload, series.metric))
+        cell = self._reference(series)
         notes = self._notes(series.workload, self._comparison.baseline)
-        if cell is None:
+        if cell is None or cell.configuration != self._comparison.baseline:
             gap = self._gap(series, self._comparison.baseline)
             return GridCell(gap.number, notes=(*gap.notes, *notes))
         if cell.bounds:
             notes += (bounds_note(cell),)
         return GridCell(short_centre(cell), notes=notes)
 
+    def _reference(self, series: Series) -> Cell | None:
+        """What others are compared with in a row: the baseline, or what stands for it."""
+        return self._comparison.base_cells.get((self._bench, series.workload, series.metric))
+
     def _cell(self, series: Series, name: str) -> GridCell:
         effect = self._effects.get((series, name))
         notes = self._notes(series.workload, name)
         if effect is None:
+            reference = self._reference(series)
+            if reference is not None and reference.configuration == name:
+                return GridCell(short_centre(reference), notes=(_STANDS_FOR, *notes))
             gap = self._gap(series, name)
             return GridCell(gap.number, notes=(*gap.notes, *notes))
+        if effect.baseline != self._comparison.baseline:
+            notes += (f"against {effect.baseline}",)
         if effect.method is Method.STATED:
             notes += ("the interval assumes a stated noise",)
         cell = change_cell(effect, notes)

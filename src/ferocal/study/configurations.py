@@ -75,6 +75,12 @@ def compose_design(file: StudyFile) -> Design:
     problems = _check_names(file, labels)
     if excluded[labels.index(baseline)]:
         problems.append(Problem("configuration.impossible", "must not exclude the baseline"))
+    problems += [
+        Problem(f"workload.{name}.baseline", f'no configuration "{w.baseline}"; '
+                + closest(w.baseline, labels))
+        for name, w in file.workload.items()
+        if w.baseline and w.baseline not in labels
+    ]  # fmt: skip
     composed = []
     for label, levels, skipped in zip(labels, combinations, excluded, strict=True):
         if not skipped:

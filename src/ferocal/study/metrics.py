@@ -45,7 +45,9 @@ class Metric(StudyTable):
 
     ``role`` says what the metric is for: "primary" decides, "secondary" is judged beside,
     "detail" is shown on request, and "context" is never judged, so that ``better`` is "none".
-    A score that is ``part_of`` another metric of the workload stands below that.
+    A score that is ``part_of`` another metric of the workload stands below that. Where it gets
+    better while one of those to ``trade_off_with`` gets worse, or the other way round, that is
+    told; of a rate and its lows, of time and energy, and of parts it is in any case.
     """
 
     kind: Literal["value", "frames", "soak"] = "value"
@@ -59,6 +61,7 @@ class Metric(StudyTable):
     read: Literal["typed", "stopwatch"] = "typed"
     role: Role = "secondary"
     part_of: str | None = None
+    trade_off_with: tuple[str, ...] = ()
     margin: Amount | None = None
     part_margin: dict[str, Amount] = Field(default_factory=dict)
     part_role: dict[str, Role] = Field(default_factory=dict)

@@ -190,8 +190,9 @@ class Workload(Command, Accepting):
     ``before`` and ``after`` are done around every run, outside of what is measured. A run that
     fails is immediately taken again, up to ``retakes`` times. ``noise`` is that between visits
     (SD), as the analyst asserts. Workloads of one ``group`` stand together in every table; in an
-    index over workloads each has its ``weight``. With ``sizes`` it is one workload for each of
-    them, all in every visit.
+    index over workloads each has its ``weight``. ``baseline`` is the configuration with which the
+    others are compared in it, unless it is that of the study. With ``sizes`` it is one workload for
+    each of them, all in every visit.
     Caveats that would leave no verdict on it can be accepted with a reason.
     A workload without command is done by hand: an operator follows its ``instructions``, and
     types what is read, or takes the time.
@@ -213,6 +214,7 @@ class Workload(Command, Accepting):
     retakes: int = Field(default=0, ge=0, le=100)
     noise: Share | None = None
     group: str = ""
+    baseline: str = ""
     weight: float = Field(default=1.0, ge=0, le=LARGEST)
     sizes: Sizes | None = None
     metric: dict[Name, Metric] = Field(min_length=1)
@@ -285,6 +287,12 @@ class Workload(Command, Accepting):
     @model_validator(mode="after")
     def _totals_exist(self) -> Self:
         for name, metric in self.metric.items():
+            for other in metric.trade_off_with:
+                if other not in self.metric or other == name:
+                    raise ValueError(
+                        f'{name}: trade-off-with names "{other}", which is no other metric of this '
+                        "workload"
+                    )
             seen, total = {name}, metric.part_of
             while total is not None:
                 if total not in self.metric:

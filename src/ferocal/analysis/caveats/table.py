@@ -41,7 +41,7 @@ def add_caveats(
     Parameters
     ----------
     effects
-        Effects against one baseline, as from `estimation.estimate_effects`.
+        Effects against their baselines, as from `estimation.estimate_effects`.
     readings
         The readings that they are made of.
     setting
@@ -53,9 +53,9 @@ def add_caveats(
     """
     scales = choose_scales(readings)
     found: list[Effect] = list(effects)
-    present = list(dict.fromkeys(effect.bench for effect in effects))
-    for bench in present:
-        places = [n for n, effect in enumerate(effects) if effect.bench == bench]
+    present = list(dict.fromkeys((effect.bench, effect.baseline) for effect in effects))
+    for bench, baseline in present:
+        places = [n for n, e in enumerate(effects) if (e.bench, e.baseline) == (bench, baseline)]
         here = readings.on_bench(readings.benches.index(bench))
         view = View(
             effects=[effects[n] for n in places],

@@ -8,9 +8,10 @@ from typing import NamedTuple
 
 from ferocal.analysis.caveats.kinds import CaveatKind, Finding, View, finding, size_of
 from ferocal.analysis.data.cells import tabulate
-from ferocal.analysis.data.series import margin_on_scale
-from ferocal.analysis.inference.effects import Effect, control_failures
+from ferocal.analysis.data.series import Series, margin_on_scale
+from ferocal.analysis.inference.effects import Effect, Estimate, control_failures
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
+from ferocal.terms.units import quantity_of
 
 
 class TradeOff(NamedTuple):
@@ -30,20 +31,66 @@ class TradeOff(NamedTuple):
 
 
 def find_trade_offs(effects: Sequence[Effect]) -> list[TradeOff]:
-    """The trade-offs of every workload under every configuration, of what decides most in it."""
-    groups: dict[tuple[str, str], dict[int, Verdict]] = {}
+    """The trade-offs of every workload under every configuration, of what decides most in it.
+
+    Only between metrics that are read as one (`are_read_as_one`).
+    """
+    groups: dict[tuple[str, str, str], dict[int, Verdict]] = {}
     for n, effect in enumerate(effects):
-        direction = _direction(effect)
+        direction = direction_of(effect, effect.series)
         if direction is not None and not effect.control:
-            place = (effect.series.workload, effect.configuration)
+            place = (effect.series.workload, effect.configuration, effect.baseline)
             groups.setdefault(place, {})[n] = direction
     found = []
     for members in groups.values():
-        sides = [[effects[n] for n, d in members.items() if d is v] for v in CHANGED]
-        if all(sides):
-            better, worse = (max(side, key=_weight) for side in sides)
-            found.append(TradeOff(better, worse, list(members)))
+        pairs = find_opposites([(effects[n].series, d) for n, d in members.items()])
+        numbers = list(members)
+        if pairs:
+            better, worse = (effects[numbers[k]] for k in max(
+                pairs, key=lambda p: (_weight(effects[numbers[p[0]]]),
+                                      _weight(effects[numbers[p[1]]])),
+            ))  # fmt: skip
+            told = sorted({numbers[k] for pair in pairs for k in pair})
+            found.append(TradeOff(better, worse, told))
     return found
+
+
+def find_opposites(directions: Sequence[tuple[Series, Verdict]]) -> list[tuple[int, int]]:
+    """Of metrics that get better or worse the pairs that are read as one, the better one first."""
+    return [
+        (a, b)
+        for a, (better, gain) in enumerate(directions)
+        for b, (worse, loss) in enumerate(directions)
+        if (gain, loss) == CHANGED and are_read_as_one(better, worse)
+    ]
+
+
+# Words in the names of metrics that say what is usual, and what is so at worst.
+_USUAL = {"rate", "average", "avg", "mean", "median"}
+_WORST = {"low", "lows", "min", "minimum", "worst", "stutter", "stutters", "p99", "p95", "99"}
+# What is measured of the work, and what that takes.
+_WORK, _COST = {"time", "frame rate", "frequency"}, {"energy", "power"}
+
+
+def are_read_as_one(first: Series, second: Series) -> bool:
+    """Whether two metrics of a workload are read together, so that one may be traded for another.
+
+    Those of one trace, parts of one total or a part and its total, what is usual and what is so at
+    worst, work and the energy that it takes; else those that the study declares.
+    """
+    if first.workload != second.workload:
+        return False
+    traces = [s.metric.partition("/") for s in (first, second)]
+    names = [{s.metric, trace[0]} for s, trace in zip((first, second), traces, strict=True)]
+    declared = bool(names[1] & {*first.trades_with} or names[0] & {*second.trades_with})
+    one_trace = traces[0][0] == traces[1][0] and all(slash for _, slash, _ in traces)
+    parts = first.part_of == second.metric or second.part_of == first.metric
+    parts |= bool(first.part_of) and first.part_of == second.part_of
+    words = [set(re.split(r"[^a-z0-9]+", s.metric.casefold())) for s in (first, second)]
+    extremes = any(words[k] & _USUAL and words[1 - k] & _WORST for k in (0, 1))
+    kinds = [getattr(quantity_of(s.unit), "name", "") for s in (first, second)]
+    costs = any(kinds[k] in _WORK and kinds[1 - k] in _COST for k in (0, 1))
+    return declared or one_trace or parts or extremes or costs
 
 
 def _weight(effect: Effect) -> tuple[int, bool, float]:
@@ -62,17 +109,17 @@ def _trade_offs(view: View) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-def _direction(effect: Effect) -> Verdict | None:
-    """Whether an effect is for the better or the worse; seen once, if it exceeds the margin."""
+def direction_of(effect: Estimate, series: Series) -> Verdict | None:
+    """Whether a change is for the better or the worse; seen once, if it exceeds the margin."""
     if effect.verdict in CHANGED:
         return effect.verdict
     if effect.verdict is not Verdict.SEEN_ONCE:
         return None
-    margin = margin_on_scale(effect.series, effect.scale)
+    margin = margin_on_scale(series, effect.scale)
     if not abs(effect.shift.mean) > margin:
         return None
     rises = effect.shift.mean > 0
-    return Verdict.BETTER if rises == (effect.series.better == "higher") else Verdict.WORSE
+    return Verdict.BETTER if rises == (series.better == "higher") else Verdict.WORSE
 
 
 def _contradictions(view: View) -> Iterator[Finding]:

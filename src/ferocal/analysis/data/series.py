@@ -32,7 +32,9 @@ class Series:
     ``sized_workload`` where that has several; ``weight`` is that of its workload in an index.
     Where it is ``metered``, it was taken or computed by Ferocal itself, so that its unit is beyond
     doubt.
-    ``per`` names the declared quantities that its formula contains, such as a number of cores.
+    ``per`` names the declared quantities that its formula contains, such as a number of cores. It
+    is ``part_of`` another metric of its workload, or of none, and ``trades_with`` are those that
+    were declared to be read with it.
     """
 
     workload: str
@@ -56,6 +58,8 @@ class Series:
     weight: float = 1.0
     metered: bool = False
     per: tuple[str, ...] = ()
+    part_of: str = ""
+    trades_with: tuple[str, ...] = ()
 
     @property
     def title(self) -> str:

@@ -119,10 +119,11 @@ class Setting:
     ``noise_floors`` are those imported from elsewhere, by bench and series; the visits to
     ``floor_arm`` give one too, which counts first; where neither is, ``release_floor`` is asked for
     that of a series on a bench by how much releases vary. ``control`` is the configuration that is
-    the baseline measured a second time. For the caveats: ``differing`` names the factors in
-    which each configuration differs from the baseline, ``amounts`` how much each has of what can be
-    counted (cores, adapters), ``planned_rounds`` the number of rounds with which measuring began
-    on each bench. ``accepted`` are caveats that bar no comparison.
+    the baseline measured a second time; ``baselines`` are stated for workloads. For the caveats:
+    ``differing`` names the factors in which each configuration differs from the baseline,
+    ``amounts`` how much each has of what can be counted (cores, adapters), ``planned_rounds`` the
+    number of rounds with which measuring began on each bench. ``accepted`` are caveats that bar no
+    comparison.
     """
 
     interleaved: bool = True
@@ -130,6 +131,7 @@ class Setting:
     looks_taken: Mapping[str, Sequence[int]] | None = None
     replicates: Mapping[str, Replicates] = field(default_factory=dict)
     control: str | None = None
+    baselines: Mapping[str, str] = field(default_factory=dict)
     noise_floors: Mapping[tuple[str, Series], NoiseFloor] = field(default_factory=dict)
     floor_arm: str | None = None
     release_floor: Callable[[Readings, int, int], NoiseFloor | None] | None = None

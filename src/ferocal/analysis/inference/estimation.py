@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.inference.effects import Effect, Setting
-from ferocal.analysis.inference.families import against_baseline
+from ferocal.analysis.inference.families import against_baseline, find_references
 from ferocal.analysis.inference.judging import judge_contrasts
 
 
@@ -22,15 +22,18 @@ def estimate_effects(
     setting
         What else is known of the study; by default an interleaved one.
     only
-        The only configuration that is asked about, which is a family of its own; all by default.
+        The only configuration that is asked about, which is then a separate family; all by default.
 
     Returns
     -------
     tuple of Effect
-        In the order of benches, series, configurations; without caveats.
+        In the order of benches, series, configurations; without caveats. A series that was
+        never read under the baseline is compared with another configuration, as `find_references`
+        says, which is then the baseline of its effects.
     """
     setting = setting or Setting()
-    contrasts = against_baseline(readings, baseline, control=setting.control)
+    instead = find_references(readings, baseline, setting)
+    contrasts = against_baseline(readings, baseline, control=setting.control, instead=instead)
     if only is not None:
         place = readings.configurations.index(only)
         contrasts = [c for c in contrasts if c.first.configuration == place]
@@ -43,7 +46,7 @@ def estimate_effects(
                 **vars(estimate),
                 bench=readings.benches[arm.bench],
                 series=readings.series[arm.series],
-                baseline=baseline,
+                baseline=readings.configurations[contrasts[n].weights[1][0].configuration],
                 configuration=configuration,
                 control=configuration == setting.control,
                 caveats=(),

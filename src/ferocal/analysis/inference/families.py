@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -10,28 +11,63 @@ from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.data.segments import FloatArray, IntArray
 from ferocal.analysis.inference.weights import Arm, Contrast
 
+if TYPE_CHECKING:
+    from ferocal.analysis.inference.effects import Setting
+
 CONTROL = "control"
 
 
 def against_baseline(
-    readings: Readings, baseline: str, *, control: str | None = None
+    readings: Readings,
+    baseline: str,
+    *,
+    control: str | None = None,
+    instead: Mapping[tuple[int, int], int] | None = None,
 ) -> list[Contrast]:
     """Every other configuration minus the baseline, for every series on every bench.
 
     In the order of benches, series, configurations. The series of one role are a family, over
-    all benches; the control arm, which is the baseline again, is a separate one.
+    all benches; the control arm, which is the baseline again, is a separate one. ``instead`` has
+    the place of another configuration by bench and series where these have another reference.
     """
-    base = readings.configurations.index(baseline)
+    base, other = readings.configurations.index(baseline), instead or {}
     return [
         Contrast(
-            ((Arm(s, b, c), 1.0), (Arm(s, b, base), -1.0)),
+            ((Arm(s, b, c), 1.0), (Arm(s, b, reference), -1.0)),
             CONTROL if name == control else series.role,
         )
         for b in range(len(readings.benches))
         for s, series in enumerate(readings.series)
+        for reference in (other.get((b, s), base),)
         for c, name in enumerate(readings.configurations)
-        if c != base
+        if c != reference and not (reference != base and name == control)
     ]
+
+
+def find_references(
+    readings: Readings, baseline: str, setting: Setting
+) -> dict[tuple[int, int], int]:
+    """By bench and series the configuration with which others are compared instead of the baseline.
+
+    That which is stated for the workload; else, where nothing was read of the baseline, the first
+    of those with readings that differ from it in fewest factors.
+    """
+    names, floor_arm = readings.configurations, setting.floor_arm
+    base = names.index(baseline)
+    read: dict[tuple[int, int], set[int]] = {}
+    places = np.stack([readings.bench_of, readings.series_of, readings.configuration_of])
+    for b, s, c in np.unique(places, axis=1).T.tolist():
+        read.setdefault((b, s), set()).add(c)
+    found = {}
+    for (b, s), present in read.items():
+        stated = setting.baselines.get(readings.series[s].workload)
+        if stated is not None and names.index(stated) in present:
+            found[b, s] = names.index(stated)
+        elif base not in present:
+            others = [c for c in sorted(present) if names[c] != floor_arm]
+            apart = {c: len(setting.differing.get(names[c], ())) for c in others}
+            found[b, s] = min(others, key=lambda c: apart[c]) if others else base
+    return found
 
 
 def adjust_holm(p_values: FloatArray) -> tuple[FloatArray, IntArray]:

@@ -13,7 +13,7 @@ from ferocal.analysis.rank.lineup import Lineup
 _DRAWS = 10_000
 # At this level visits to some are shown to vary by more than visits to others.
 _UNLIKE = 0.01
-# From two nobody learns how far contestants lie apart.
+# Two contestants do not tell how far such contestants lie apart.
 _FEWEST = 3
 # Standard deviations of true levels that are weighed, in standard errors of a level.
 _SPREADS = np.r_[0.0, np.geomspace(0.1, 30.0, 60)]

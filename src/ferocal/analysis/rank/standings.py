@@ -172,7 +172,7 @@ def _estimates(
 
 
 def _order(found: Lineup, verdicts: Mapping[tuple[int, int], Verdict]) -> list[int]:
-    """The best level first; nobody stands before one that is shown to be better."""
+    """The best level first, but never before one that is shown to be better."""
     order: list[int] = []
     for n in np.argsort(-found.sign * found.level, kind="stable").tolist():
         beaten = [k for k, other in enumerate(order) if verdicts[n, other] is Verdict.BETTER]

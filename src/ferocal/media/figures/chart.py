@@ -103,10 +103,11 @@ def _limits(rows: Sequence[ChartRow]) -> tuple[float, float]:
 
 
 def _row_name(row: ChartRow, chart: RatioChart) -> str:
-    base = row.cells.get(chart.baseline)
+    base = row.cells.get(row.reference)
     value = "" if base is None else f"  {short_centre(base.cell)} {row.series.unit}"
     arrow = "↑" if row.series.better == "higher" else "↓"
-    return f"{row.series.title}{value} {arrow}"
+    against = "" if row.reference == chart.baseline else f"\nagainst {row.reference}"
+    return f"{row.series.title}{value} {arrow}{against}"
 
 
 def _draw_row(axes: Axes, chart: RatioChart, row: ChartRow, place: int) -> None:
@@ -121,7 +122,7 @@ def _draw_row(axes: Axes, chart: RatioChart, row: ChartRow, place: int) -> None:
     some_best = any(cell.best for cell in row.cells.values())
     for number, name in enumerate(names):
         cell = row.cells.get(name)
-        if cell is None or math.isnan(cell.gain):
+        if cell is None or math.isnan(cell.gain) or name == row.reference:
             continue
         y = place - 0.4 + step * (number + 0.5)
         colour, mark = _look(number)
@@ -181,7 +182,7 @@ def _name_best(axes: Axes, chart: RatioChart, row: ChartRow, place: int) -> None
         return
     others = len(tied) - 1
     text = f"{first} {gain_text(row.cells[first].gain)}"
-    if first == chart.baseline:
+    if first == row.reference:
         text = first
     if others:
         text += f" and {others} tied"
