@@ -19,7 +19,7 @@ from ferocal.analysis.series.course import Course, find_courses
 from ferocal.analysis.series.shifts import release_contrast
 from ferocal.analysis.series.steps import Search, course_of_difference, search_courses
 from ferocal.answers.answer import Answer, basis_of
-from ferocal.answers.compare import setting_of
+from ferocal.answers.compare import doubts_of, setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.release_line import find_release_line
 from ferocal.answers.release_noise import ordered_factor
@@ -139,8 +139,9 @@ def compare_across(
         raise NothingToShowError(
             "no configuration was measured on two benches, so benches cannot be compared"
         )
+    doubts = doubts_of(study, evidence, {lead.series for lead in leads})
     return AcrossAnswer(
-        **basis_of(study, evidence),
+        **basis_of(study, evidence, doubts),
         factor=factor,
         first_bench=readings.benches[first],
         order=tuple(readings.configurations[c] for c in order),

@@ -2,14 +2,27 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from ferocal.analysis.inference.effects import Effect
     from ferocal.answers.criteria import CriteriaChange, StudyChange
     from ferocal.answers.evidence import Evidence
     from ferocal.ledger.reading.corrections import CorrectedReading
     from ferocal.study.load import Study
+
+
+@dataclass(frozen=True)
+class Doubts:
+    """The comparisons with the baseline that an answer rests on, with their caveats.
+
+    ``levels`` are by configuration, those of the baseline first.
+    """
+
+    effects: tuple[Effect, ...]
+    levels: Mapping[str, Mapping[str, str]]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -20,6 +33,7 @@ class Answer:
     ``criteria_changes`` and ``study_changes`` are what of the study file was changed after the
     first reading; ``excluded`` counts runs that are marked as not to be used, ``left_out``
     readings that the study file no longer knows; ``corrected`` are readings that were wrong.
+    ``doubts`` are the comparisons that the answer rests on; None where it has them itself.
     """
 
     question: str
@@ -30,9 +44,10 @@ class Answer:
     excluded: int
     left_out: int
     corrected: tuple[CorrectedReading, ...]
+    doubts: Doubts | None = None
 
 
-def basis_of(study: Study, evidence: Evidence) -> dict[str, Any]:
+def basis_of(study: Study, evidence: Evidence, doubts: Doubts | None = None) -> dict[str, Any]:
     """What an answer from this evidence says of the study and the ledger, by field."""
     basis = Answer(
         question=study.head.question,
@@ -43,5 +58,6 @@ def basis_of(study: Study, evidence: Evidence) -> dict[str, Any]:
         excluded=evidence.excluded,
         left_out=evidence.left_out,
         corrected=evidence.corrected,
+        doubts=doubts,
     )
     return vars(basis)

@@ -13,6 +13,7 @@ from ferocal.analysis.data.series import Series, margin_on_scale
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.analysis.inference.verdicts import Verdict
+from ferocal.answers.answer import Doubts
 from ferocal.answers.best import find_best
 from ferocal.answers.compare import Comparison, compare, setting_of
 from ferocal.answers.evidence import Evidence
@@ -71,7 +72,10 @@ class ChartRow:
 
 @dataclass(frozen=True)
 class RatioChart:
-    """The rows of one bench, in the order of the study; ``left_out`` have no ratios."""
+    """The rows of one bench, in the order of the study; ``left_out`` have no ratios.
+
+    ``doubts`` are the comparisons that are drawn.
+    """
 
     question: str
     bench: str
@@ -79,6 +83,7 @@ class RatioChart:
     configurations: tuple[str, ...]
     confidence: float
     rows: tuple[ChartRow, ...]
+    doubts: Doubts
     left_out: tuple[Series, ...]
 
     @property
@@ -172,6 +177,10 @@ class _Maker:
             configurations=tuple(name for name in names if name in present),
             confidence=comparison.confidence,
             rows=tuple(rows),
+            doubts=Doubts(
+                tuple(e for e in comparison.effects if e.series in ratios and not e.control),
+                comparison.levels,
+            ),
             left_out=tuple(s for s in series if s not in ratios),
         )
 

@@ -23,7 +23,7 @@ from ferocal.analysis.inference.claims import ClaimTest, ClaimVerdict, JudgedCla
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.weights import Arm
 from ferocal.answers.answer import Answer, basis_of
-from ferocal.answers.compare import Prospect, find_barred, prospect_of, setting_of
+from ferocal.answers.compare import Prospect, doubts_of, find_barred, prospect_of, setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.ledger.reading.additions import FrozenClaim
 from ferocal.study.claims import INDEX, NOISE, TIMES, Claim, Limit, claims_of, digest_of
@@ -96,8 +96,10 @@ def examine(
         _with_dates(f, [c for c in frozen if c.name == f.name], present[f.name], evidence)
         for f in findings
     ]
+    series = {f.series for f in findings}
+    names = {f.claim.configuration for f in findings}
     return ClaimsAnswer(
-        **basis_of(study, evidence),
+        **basis_of(study, evidence, doubts_of(study, evidence, series, names)),
         findings=tuple(dated),
         withdrawn=tuple(c for c in _latest(frozen) if c.name not in present),
         frozen=all(any(c.digest == d for c in frozen) for d in present.values()),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import statistics
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 
@@ -26,7 +26,7 @@ from ferocal.analysis.inference.effects import (
 from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.analysis.inference.families import find_references
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.answers.answer import Answer, basis_of
+from ferocal.answers.answer import Answer, Doubts, basis_of
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.gaps import find_gaps
 from ferocal.answers.selection import Selection
@@ -184,6 +184,26 @@ def _contexts(study: Study, evidence: Evidence, setting: Setting) -> dict[str, C
         bench: replace(context, explained=_explained(study, setting))
         for bench, context in evidence.contexts.items()
     }
+
+
+def doubts_of(
+    study: Study,
+    evidence: Evidence,
+    series: Collection[Series],
+    configurations: Collection[str] | None = None,
+    baseline: str | None = None,
+) -> Doubts:
+    """The comparisons of some metrics with the baseline, for the caveats that they have."""
+    base = baseline or study.baseline
+    setting = setting_of(study, evidence, base)
+    effects = tuple(
+        e
+        for e in _effects(study, evidence, base, setting)
+        if e.series in series
+        and not e.control
+        and (configurations is None or e.configuration in configurations)
+    )
+    return Doubts(effects, _levels(study, base))
 
 
 def find_barred(

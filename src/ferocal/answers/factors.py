@@ -30,7 +30,7 @@ from ferocal.analysis.factors.results import (
 )
 from ferocal.analysis.factors.scaling import find_scaling
 from ferocal.answers.answer import Answer, basis_of
-from ferocal.answers.compare import setting_of
+from ferocal.answers.compare import doubts_of, setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.gaps import find_gaps
 from ferocal.answers.selection import Selection
@@ -123,8 +123,9 @@ def attribute(
     )
     if not found:
         raise UsageError("nothing has been measured yet")
+    series = {e.series for bench in found for e in bench.effects}
     return FactorsAnswer(
-        **basis_of(study, evidence),
+        **basis_of(study, evidence, doubts_of(study, evidence, series)),
         baseline=study.baseline,
         benches=found,
     )

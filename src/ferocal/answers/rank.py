@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -28,7 +28,7 @@ from ferocal.analysis.rank.standings import (
 from ferocal.analysis.rank.tally import Reversal, Tally, count_tallies, find_reversals
 from ferocal.answers.answer import Answer, basis_of
 from ferocal.answers.circumstances import MixedStatistic, find_mixed_statistics
-from ferocal.answers.compare import find_barred, setting_of
+from ferocal.answers.compare import doubts_of, find_barred, setting_of
 from ferocal.answers.composite import Composite, Composites, sign_of_cost
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.per import Per, differing_quantities, find_per, offset_of, per_unit
@@ -130,8 +130,10 @@ def rank(
     fields = [field for field in maker.fields() if field is not None]
     if not fields:
         raise NothingToShowError(f"fewer than two {across} were measured, so nothing to rank")
+    ranked = {r.series for f in fields for r in f.rankings}
+    names = {s.configuration for f in fields for r in f.rankings for s in r.standings}
     return RankAnswer(
-        **basis_of(study, evidence),
+        **basis_of(study, evidence, doubts_of(study, evidence, maker.originals(ranked), names)),
         across=across,
         preference=preference,
         preferences=tuple(study.file.preference),
@@ -197,6 +199,11 @@ class _Maker:
     def fields(self) -> list[Field | None]:
         """The rankings of all fields."""
         return [self._field(cells) for cells in self._cells()]
+
+    def originals(self, ranked: Collection[Series]) -> list[Series]:
+        """The metrics as they were read of those that are ranked, perhaps per something."""
+        names = {(s.workload, s.metric) for s in ranked}
+        return [s for s in self.readings.series if (s.workload, s.metric) in names]
 
     def _metrics(self) -> list[int]:
         """The metrics that are ranked by: those named, else those that decide."""

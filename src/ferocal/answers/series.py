@@ -20,7 +20,7 @@ from ferocal.analysis.series.newest import Newest, judge_newest
 from ferocal.analysis.series.shifts import SeriesShift, judge_shifts
 from ferocal.analysis.series.steps import BETWEEN_RELEASES, Search, varies_more_than_visits
 from ferocal.answers.answer import Answer, basis_of
-from ferocal.answers.compare import Prospect, prospect_of, setting_of
+from ferocal.answers.compare import Prospect, doubts_of, prospect_of, setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.release_line import Release, find_release_line
 from ferocal.answers.seeking import NextVisit, find_next
@@ -142,8 +142,10 @@ def follow(
         if wanted(bench, readings.series[search.course.series])
     ]
     values = [v for v in maker.all(searches) if wanted(v.bench, v.series)]
+    shown = {series for _, _, series in found}
+    names = [r.configuration for r in line.releases if r.configuration is not None]
     return SeriesAnswer(
-        **basis_of(study, evidence),
+        **basis_of(study, evidence, doubts_of(study, evidence, shown, names)),
         factor=factor,
         order="time" if study.file.factor[factor].order == "time" else "file",
         at=line.at,

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from ferocal.documents.blocks import Block, Chart, Document, Heading, caveats, next_steps
+from ferocal.documents.remarks import doubt_lines
 from ferocal.terms.wording import listed
 
 if TYPE_CHECKING:
+    from ferocal.answers.answer import Doubts
     from ferocal.answers.chart import RatioChart
 
 
@@ -23,7 +26,15 @@ def chart_document(charts: tuple[RatioChart, ...]) -> Document:
         names = (chart.bench,) if several else ()
         blocks.append(Chart("chart", chart, f"all metrics against {chart.baseline}", names))
     steps = next_steps(("the numbers", "ferocal table"), ("rank them", "ferocal rank"))
-    return Document(charts[0].question, (*blocks, *caveats(_caveats(charts)), steps))
+    return Document(
+        charts[0].question,
+        (*blocks, *caveats([*_caveats(charts), *doubt_lines(_doubts(charts))]), steps),
+    )
+
+
+def _doubts(charts: tuple[RatioChart, ...]) -> Doubts:
+    effects = (e for chart in charts for e in chart.doubts.effects)
+    return replace(charts[0].doubts, effects=tuple(effects))
 
 
 def _caveats(charts: tuple[RatioChart, ...]) -> Iterator[str]:

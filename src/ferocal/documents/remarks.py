@@ -5,15 +5,40 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from ferocal.analysis.caveats.kinds import WEIGHTS
+from ferocal.analysis.inference.contrasts import Method
 from ferocal.documents.blocks import Line
+from ferocal.documents.caveats.remarks import make_remarks
 from ferocal.documents.changes import criteria_text, study_text
 from ferocal.documents.numbers import reading_text
 from ferocal.terms.wording import be, counted
 
 if TYPE_CHECKING:
-    from ferocal.answers.answer import Answer
+    from ferocal.answers.answer import Answer, Doubts
     from ferocal.answers.circumstances import MixedStatistic
     from ferocal.ledger.reading.corrections import CorrectedReading
+
+
+# At most so many doubts stand below an answer that is no comparison; criteria are told anyway.
+_MOST_DOUBTS = 3
+_TOLD = ("criteria-changed", "trade-off")
+
+
+def doubt_lines(doubts: Doubts | None) -> list[Line]:
+    """The gravest caveats of the comparisons behind an answer, and where the others are."""
+    if doubts is None:
+        return []
+    remarks = [
+        r
+        for r in make_remarks(doubts.effects, doubts.levels)
+        if r.weight != WEIGHTS[-1] and r.code not in _TOLD
+    ]
+    lines = [Line(r.text, command=r.look) for r in remarks[:_MOST_DOUBTS]]
+    if (more := len(remarks) - _MOST_DOUBTS) > 0:
+        lines.append(Line(counted(more, "more caveat"), command="ferocal compare --detail"))
+    if any(e.method is Method.STATED for e in doubts.effects):
+        lines.append(Line("where visits were not repeated, intervals assume a stated noise"))
+    return lines
 
 
 def remark_lines(answer: Answer, mixed: Sequence[MixedStatistic] = ()) -> list[Line]:
@@ -23,7 +48,8 @@ def remark_lines(answer: Answer, mixed: Sequence[MixedStatistic] = ()) -> list[L
     readings are not all the same statistic.
     """
     changes = map(criteria_text, answer.criteria_changes)
-    lines = [Line(f"criteria changed: {change}") for change in changes]
+    lines = [*doubt_lines(answer.doubts)]
+    lines += [Line(f"criteria changed: {change}") for change in changes]
     lines += [Line(study_text(change)) for change in answer.study_changes]
     if corrected := len(answer.corrected):
         text = f"{counted(corrected, 'reading')} {be(corrected)} corrected"

@@ -9,7 +9,13 @@ from typing import TYPE_CHECKING, Any
 from ferocal.analysis.data.series import factor_of, share_of
 from ferocal.documents.claims import undecided_text
 from ferocal.documents.objects.base import Object, Text, key
-from ferocal.documents.objects.shared import CRITERIA_CHANGED, EXCLUDED, LEFT_OUT
+from ferocal.documents.objects.shared import (
+    CRITERIA_CHANGED,
+    DOUBTS,
+    EXCLUDED,
+    LEFT_OUT,
+    RemarkObject,
+)
 
 if TYPE_CHECKING:
     from ferocal.answers.claims import ClaimFinding
@@ -102,5 +108,6 @@ class ClaimsObject(Object):
     withdrawn: list[WithdrawnClaim] = key("claims that are no longer in the study file")
     frozen: bool = key("whether all are kept in the ledger")
     criteria_changed: list[str] = CRITERIA_CHANGED
+    caveats: list[RemarkObject] = DOUBTS
     excluded: int = EXCLUDED
     left_out: int = LEFT_OUT

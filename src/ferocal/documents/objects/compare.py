@@ -15,10 +15,12 @@ from ferocal.documents.next_steps import next_steps
 from ferocal.documents.objects.base import Object, Placed, Text, key
 from ferocal.documents.objects.shared import (
     CRITERIA_CHANGED,
+    DOUBTS,
     EXCLUDED,
     LEFT_OUT,
     GapObject,
     OfSeries,
+    RemarkObject,
 )
 from ferocal.documents.overview import is_asked
 from ferocal.documents.wording import VERDICT_MARKS
@@ -136,16 +138,6 @@ class AnswerLine(Object):
     text: str = key("what it says", "item.text")
 
 
-class RemarkObject(Object):
-    """A caveat of a result."""
-
-    bench: str = key("on which bench")
-    code: str = key("the code of the caveats", "item.code")
-    weight: str = key("`forbids`, `weakens` or `informs`", "item.weight")
-    text: str = key("one sentence for all caveats of this code", "item.text")
-    look: str = key("the command that looks closer", "item.look")
-
-
 class StepObject(Object):
     """A next step."""
 
@@ -240,6 +232,7 @@ class AcrossObject(Object):
     excluded: int = EXCLUDED
     left_out: int = LEFT_OUT
     order: list[str] = key("configurations in their order")
+    caveats: list[RemarkObject] = DOUBTS
     leads: list[LeadObject] = key("who leads, metric by metric")
     changes: list[LeadChangeObject] = key("where a lead changed hands")
     differing: dict[str, dict[str, str]] = key("facts of hardware that differ, by bench")

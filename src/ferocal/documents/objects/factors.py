@@ -8,7 +8,13 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from ferocal.documents.factor_lines import inseparable_text, interaction_sentence, part_line
 from ferocal.documents.objects.base import Object, Placed, Text, key, of_item, or_none
-from ferocal.documents.objects.shared import CRITERIA_CHANGED, EXCLUDED, LEFT_OUT
+from ferocal.documents.objects.shared import (
+    CRITERIA_CHANGED,
+    DOUBTS,
+    EXCLUDED,
+    LEFT_OUT,
+    RemarkObject,
+)
 
 if TYPE_CHECKING:
     from ferocal.analysis.factors.results import IndexPart, ScalingStep
@@ -204,6 +210,7 @@ class FactorsObject(Object):
     margin: float = key("its margin, a share")
     confidence: float = key("the level of intervals")
     criteria_changed: list[str] = CRITERIA_CHANGED
+    caveats: list[RemarkObject] = DOUBTS
     excluded: int = EXCLUDED
     left_out: int = LEFT_OUT
     factors: list[LevelEffectObject] = key("what every level does", _each("effects"))

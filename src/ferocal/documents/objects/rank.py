@@ -6,7 +6,13 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from ferocal.documents.objects.base import Object, Text, key
-from ferocal.documents.objects.shared import CRITERIA_CHANGED, EXCLUDED, LEFT_OUT
+from ferocal.documents.objects.shared import (
+    CRITERIA_CHANGED,
+    DOUBTS,
+    EXCLUDED,
+    LEFT_OUT,
+    RemarkObject,
+)
 
 if TYPE_CHECKING:
     from ferocal.analysis.rank.standings import Ranking, Standing
@@ -138,6 +144,7 @@ class RankingObject(Object):
     per_unit: str | None = key("the unit of that, where it is a quantity")
     confidence: float = key("the level of intervals")
     criteria_changed: list[str] = CRITERIA_CHANGED
+    caveats: list[RemarkObject] = DOUBTS
     excluded: int = EXCLUDED
     left_out: int = LEFT_OUT
     ranking: list[RankObject] = key(

@@ -6,7 +6,14 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from ferocal.documents.objects.base import Object, key
-from ferocal.documents.objects.shared import CRITERIA_CHANGED, EXCLUDED, LEFT_OUT, OfSeries
+from ferocal.documents.objects.shared import (
+    CRITERIA_CHANGED,
+    DOUBTS,
+    EXCLUDED,
+    LEFT_OUT,
+    OfSeries,
+    RemarkObject,
+)
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
@@ -161,6 +168,7 @@ class SeriesObject(Object):
     at_levels: dict[str, str] = key("the levels of the other factors", "at")
     confidence: float = key("the level of intervals")
     criteria_changed: list[str] = CRITERIA_CHANGED
+    caveats: list[RemarkObject] = DOUBTS
     excluded: int = EXCLUDED
     left_out: int = LEFT_OUT
     releases: list[ReleaseObject] = key("all releases in their order")

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from ferocal.documents.caveats.remarks import make_remarks
 from ferocal.documents.changes import criteria_text
-from ferocal.documents.objects.base import Object, Text, key
+from ferocal.documents.objects.base import Object, Placed, Text, key
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
+    from ferocal.answers.answer import Answer
 
 
 def _changes(result: Any) -> list[str]:
@@ -21,6 +23,31 @@ CRITERIA_CHANGED = key(
 )
 EXCLUDED = key("runs that are marked as not to be used", "excluded")
 LEFT_OUT = key("readings that the study file no longer knows", "left_out")
+
+
+class RemarkObject(Object):
+    """A caveat of a result."""
+
+    bench: str = key("on which bench")
+    code: str = key("the code of the caveats", "item.code")
+    weight: str = key("`forbids`, `weakens` or `informs`", "item.weight")
+    text: str = key("one sentence for all caveats of this code", "item.text")
+    look: str = key("the command that looks closer", "item.look")
+
+
+def _doubts(answer: Answer) -> list[Placed]:
+    """The caveats of the comparisons behind an answer, with their benches."""
+    if answer.doubts is None:
+        return []
+    effects = answer.doubts.effects
+    return [
+        Placed(bench, remark)
+        for bench in dict.fromkeys(e.bench for e in effects)
+        for remark in make_remarks([e for e in effects if e.bench == bench], answer.doubts.levels)
+    ]
+
+
+DOUBTS = key("caveats of the comparisons that this rests on, the gravest first", _doubts)
 
 
 class OfSeries(Object):
