@@ -30,6 +30,7 @@ from ferocal.answers.answer import Answer, Doubts, basis_of
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.gaps import find_gaps
 from ferocal.answers.selection import Selection
+from ferocal.answers.summaries import SummaryEffect, summarise
 from ferocal.errors import UsageError
 from ferocal.ledger.records import Note
 from ferocal.ledger.store import Ledger
@@ -68,9 +69,9 @@ class Comparison(Answer):
     reading, for which there is no effect. ``alarm`` are the effects of the control arm that are
     not nil, whatever was selected. ``unmeasured`` names configurations, by bench, without any
     effect that an interval stands behind. ``base_cells`` is what was read of the baseline, or of
-    what stands for it, by bench, workload and metric. ``prospects`` say by bench
-    how more evidence can be had. ``asked`` says whether some metrics were asked for by name,
-    ``only_baseline`` whether no configuration was but the baseline.
+    what stands for it, by bench, workload and metric. ``prospects`` say by bench how more evidence
+    can be had. ``summaries`` are changes of groups of metrics as one. ``asked`` says whether some
+    metrics were asked for by name, ``only_baseline`` whether no configuration was but the baseline.
     """
 
     baseline: str
@@ -84,6 +85,7 @@ class Comparison(Answer):
     alarm: tuple[Effect, ...]
     unmeasured: tuple[tuple[str, str], ...]
     prospects: Mapping[str, Prospect]
+    summaries: tuple[SummaryEffect, ...] = ()
     asked: bool = False
     only_baseline: bool = False
 
@@ -95,6 +97,7 @@ class Comparison(Answer):
             effects=tuple(effect for effect in self.effects if effect.bench == bench),
             gaps=tuple(gap for gap in self.gaps if gap.bench == bench),
             alarm=tuple(effect for effect in self.alarm if effect.bench == bench),
+            summaries=tuple(effect for effect in self.summaries if effect.bench == bench),
             unmeasured=tuple(place for place in self.unmeasured if place[0] == bench),
         )
 
@@ -151,8 +154,27 @@ def compare(
         alarm=tuple(control_failures(effects)),
         unmeasured=tuple(_unmeasured(study, wanted, selection, base)) if newest is None else (),
         prospects={bench: prospect_of(study, evidence, bench) for bench in study.benches},
+        summaries=_summaries(study, evidence, base, setting, selection, newest),
         asked=selection.places is not None,
         only_baseline=set(selection.configurations) == {base},
+    )
+
+
+def _summaries(
+    study: Study,
+    evidence: Evidence,
+    baseline: str,
+    setting: Setting,
+    selection: Selection,
+    newest: str | None,
+) -> tuple[SummaryEffect, ...]:
+    """Groups of metrics as one, unless only some metrics are wanted."""
+    if selection.places is not None or not len(evidence.readings.value):
+        return ()
+    return tuple(
+        e
+        for e in summarise(evidence.readings, baseline, setting, study.head.margin)
+        if selection.includes(e.bench, e.configuration) and newest in (None, e.configuration)
     )
 
 

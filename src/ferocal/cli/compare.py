@@ -71,7 +71,7 @@ _EXCLUDED = {
 @click.option(
     "--as-factor",
     is_flag=True,
-    help='Like --detail, with a column "times as fast" (above 1 is better).',
+    help="How many times as fast, above 1 is better, instead of changes.",
 )
 @click.option(
     "--gate",

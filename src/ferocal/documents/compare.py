@@ -70,9 +70,9 @@ def comparison_document(
 ) -> Document:
     """Answer, overview, caveats and what to do, one bench after the other.
 
-    With ``detail`` every effect and every caveat is there in full, with ``as_factor`` there is a
-    column of speed factors. ``only`` limits both to some verdicts, by name or mark. ``steps`` are
-    proposed instead of those that follow from the comparison.
+    With ``detail`` every effect and every caveat is there in full, with ``as_factor`` cells say how
+    many times as fast a configuration is. ``only`` limits both to some verdicts, by name or mark.
+    ``steps`` are proposed instead of those that follow from the comparison.
     """
     blocks: list[Block] = []
     for bench in comparison.benches:
@@ -80,18 +80,18 @@ def comparison_document(
         if len(comparison.benches) > 1:
             blocks.append(Heading(f"bench {bench}"))
         blocks.append(Lines(tuple(answer_lines(part)), "answer"))
-        if detail or as_factor:
+        if detail:
             blocks += detail_blocks(part, only, as_factor=as_factor)
         else:
-            blocks += _overview(part, only)
+            blocks += _overview(part, only, as_factor=as_factor)
         if bench == comparison.benches[-1]:
             blocks.append(next_block(*(next_steps(part) if steps is None else steps)))
     return Document(comparison.question, tuple(blocks))
 
 
-def _overview(comparison: Comparison, only: Sequence[str]) -> Iterator[Block]:
+def _overview(comparison: Comparison, only: Sequence[str], *, as_factor: bool) -> Iterator[Block]:
     series = shown_series(comparison, only)
-    yield from overview_blocks(comparison, series, only=only)
+    yield from overview_blocks(comparison, series, only=only, as_factor=as_factor)
     if only and not series:
         yield sentences([f"no metric is {' or '.join(only)}"])
     yield from caveat_blocks(comparison, series)

@@ -31,7 +31,7 @@ def arrange(
         alone = counts[s.workload] == 1
         if s.group != group:
             yield Row(f"— {s.group} —" if s.group else "")
-        if s.workload != workload and not alone:
+        if s.workload != workload and not alone and s.workload:
             yield Row(s.workload, notes=notes_of(s.workload))
         group, workload = s.group, s.workload
         base, cells = cells_of(s)

@@ -5,13 +5,15 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.data.gaps import GapMark
 from ferocal.analysis.data.series import margin_on_scale
 from ferocal.analysis.inference.contrasts import Method
-from ferocal.analysis.inference.effects import has_evidence
+from ferocal.analysis.inference.effects import has_evidence, speed_factor
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
+from ferocal.answers.summaries import ALL
 from ferocal.documents.answer import is_clearly_worse
 from ferocal.documents.blocks import (
     MOST_ROWS,
@@ -26,9 +28,10 @@ from ferocal.documents.blocks import (
     make_table,
 )
 from ferocal.documents.grids import arrange, change_cell, meanings
-from ferocal.documents.numbers import change_words
+from ferocal.documents.numbers import change_words, decimals_for
 from ferocal.documents.tables import bounds_note, short_centre
 from ferocal.documents.wording import VERDICT_MARKS, evidence_text, margins_text
+from ferocal.terms.numbers import grouped, significant
 from ferocal.terms.roles import DECIDING
 from ferocal.terms.wording import counted
 
@@ -40,18 +43,25 @@ if TYPE_CHECKING:
 
 # The largest changes of a verdict are named, so many of them.
 _MOST_NAMED = 3
+# A metric that moves more than half of a group as one is named.
+_MOSTLY = 0.5
 _STANDS_FOR = "the row is relative to this, in place of the baseline"
 
 
 def overview_blocks(
-    comparison: Comparison, series: Sequence[Series], *, only: Sequence[str] = ()
+    comparison: Comparison,
+    series: Sequence[Series],
+    *,
+    only: Sequence[str] = (),
+    as_factor: bool = False,
 ) -> Iterator[Block]:
     """The grid of one bench; of very many metrics how many have each verdict.
 
-    The grid of those that change most is then for pages only.
+    The grid of those that change most is then for pages only. ``as_factor`` it says how many times
+    as fast configurations are.
     """
-    if len(series) <= MOST_ROWS or only:
-        grid = _Overview(comparison, series).grid()
+    if len(series) <= MOST_ROWS or only or as_factor:
+        grid = _Overview(comparison, series, as_factor=as_factor).grid()
         yield from [grid] if grid is not None else []
         return
     yield from _counts(comparison, series)
@@ -133,10 +143,14 @@ def _named(verdict: Verdict, effects: Sequence[Effect]) -> str:
 class _Overview:
     """The overview of the effects on one bench."""
 
-    def __init__(self, comparison: Comparison, series: Sequence[Series]) -> None:
+    def __init__(
+        self, comparison: Comparison, series: Sequence[Series], *, as_factor: bool = False
+    ) -> None:
         self._comparison = comparison
         self._series = list(series)
         self._bench = comparison.benches[0]
+        self._as_factor = as_factor
+        self._summaries = {(e.series, e.configuration): e for e in comparison.summaries}
         self._effects = {(e.series, e.configuration): e for e in comparison.effects}
         self._gaps = {(g.workload, g.metric, g.configuration): g for g in comparison.gaps}
         named = {e.configuration for e in comparison.effects if not e.control}
@@ -152,7 +166,7 @@ class _Overview:
         if not self._series or not self._names:
             return None
         rows = arrange(
-            self._series,
+            list(self._with_summaries()),
             lambda s: (self._base(s), {name: self._cell(s, name) for name in self._names}),
             lambda workload: self._notes(workload, None),
         )
@@ -164,10 +178,50 @@ class _Overview:
             {name: self._head_notes(name) for name in self._names},
             Base(self._comparison.baseline, "baseline"),
             meanings((e.verdict for e in effects), within),
-            self._evidence(effects),
+            ("times as fast; " if self._as_factor else "") + self._evidence(effects),
         )
 
+    def _with_summaries(self) -> Iterator[Series]:
+        """The metrics, each group followed by what it is as one, and in the end all of them."""
+        summaries = dict.fromkeys(series for series, _ in self._summaries)
+        shown = Counter(s.group for s in self._series)
+        last = {s.group: s for s in self._series}
+        for series in self._series:
+            yield series
+            if series is last[series.group] and shown[series.group] > 1 and series.group:
+                yield from (s for s in summaries if s.group == series.group)
+        if len(self._series) > 1:
+            yield from (s for s in summaries if s.group == ALL)
+
+    def _summary(self, series: Series, name: str) -> GridCell:
+        """A group as one, with the metric that moves most of it."""
+        effect = self._summaries.get((series, name))
+        if effect is None:
+            return GridCell("–")
+        notes: tuple[str, ...] = ()
+        if effect.mostly is not None and effect.share > _MOSTLY:
+            notes = (f"mostly {effect.mostly.title}",)
+        cell = self._number(effect, notes)
+        return replace(cell, strip=_strip(effect))
+
+    def _number(self, effect: Effect, notes: tuple[str, ...]) -> GridCell:
+        """A change, or how many times as fast it is, with half the width of its interval."""
+        if not self._as_factor or effect.scale != "ratio":
+            return change_cell(effect, notes)
+        factor, shift = speed_factor(effect), effect.shift
+        half = factor * (shift.high - shift.low) / 2
+        if effect.bound is not None or not math.isfinite(half) or half == 0:
+            bound = effect.bound or ""
+            if effect.series.better == "lower":
+                bound = {"<": ">", ">": "<"}.get(bound, "")
+            return GridCell(bound + significant(factor, 3), "", effect.verdict, notes=notes)
+        places = decimals_for(half)
+        text, rest = grouped(factor, places), f"±{grouped(half, places)}"
+        return GridCell(text, rest, effect.verdict, notes=notes)
+
     def _base(self, series: Series) -> GridCell:
+        if not series.workload:
+            return GridCell("1" if self._as_factor else "–")
         cell = self._reference(series)
         notes = self._notes(series.workload, self._comparison.baseline)
         if cell is None or cell.configuration != self._comparison.baseline:
@@ -182,6 +236,8 @@ class _Overview:
         return self._comparison.base_cells.get((self._bench, series.workload, series.metric))
 
     def _cell(self, series: Series, name: str) -> GridCell:
+        if not series.workload:
+            return self._summary(series, name)
         effect = self._effects.get((series, name))
         notes = self._notes(series.workload, name)
         if effect is None:
@@ -194,8 +250,7 @@ class _Overview:
             notes += (f"against {effect.baseline}",)
         if effect.method is Method.STATED:
             notes += ("the interval assumes a stated noise",)
-        cell = change_cell(effect, notes)
-        return GridCell(cell.number, cell.rest, cell.verdict, notes=notes, strip=_strip(effect))
+        return replace(self._number(effect, notes), strip=_strip(effect))
 
     def _gap(self, series: Series, name: str) -> GridCell:
         """Why a cell has no number, and in a note what is known of that."""

@@ -226,14 +226,21 @@ def _by_metric(field: Field, answer: RankAnswer, *, detail: bool) -> Table:
         shown = tuple(r for r in shown if id(r) in chosen)
         rest = len(field.rankings) - len(shown)
         caption = f"where {names[0]} is furthest behind; {rest} more: ferocal rank --detail"
+    # Where no noise is known all would be tied: what was read has an order all the same.
+    as_read = all(math.isnan(s.low) for r in field.rankings for s in r.standings)
+    whole = [field.composite] if field.composite is not None and as_read else []
     rows = []
-    for other in shown:
+    for other in [*shown, *whole]:
         ranks = {
-            other.label(n, answer.across): rank_text(s.rank_best, s.rank_worst)
+            other.label(n, answer.across): str(n + 1)
+            if as_read
+            else rank_text(s.rank_best, s.rank_worst)
             for n, s in enumerate(other.standings)
         }
-        rows.append([other.series.title, *(ranks.get(name, "–") for name in names)])
-    return make_table(("rank by", *names), rows, right=names, caption=caption)
+        name = other.series.title if other.series.workload else ranking_name(other, answer)
+        rows.append([name, *(ranks.get(name, "–") for name in names)])
+    head = "order as read" if as_read else "rank by"
+    return make_table((head, *names), rows, right=names, caption=caption)
 
 
 def _worst_rank(ranking: Ranking, name: str, across: str) -> int:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
+import statistics
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -19,6 +20,7 @@ from ferocal.documents.blocks import (
     Heading,
     Line,
     Lines,
+    Row,
     Table,
     caveats,
     make_table,
@@ -28,7 +30,9 @@ from ferocal.documents.blocks import (
 from ferocal.documents.grids import arrange
 from ferocal.documents.remarks import remark_lines
 from ferocal.documents.tables import bounds_note, short_centre, spread_text
+from ferocal.terms.numbers import significant
 from ferocal.terms.roles import DECIDING
+from ferocal.terms.units import has_ratios
 from ferocal.terms.wording import be, counted
 
 if TYPE_CHECKING:
@@ -118,13 +122,54 @@ def _grid(
         evidence = "centre of the visits ± coefficient of variation of single runs, "
         evidence += f"{counted(usual, 'run')}{unless}"
     several = len(names) > 1
+    summaries = _summaries(rows)
     return Grid(
-        tuple(arrange(list(rows), cells_of)),
+        (*arrange(list(rows), cells_of), *_summary_rows(summaries, table.configurations, names)),
         dict.fromkeys(names, ()),
         Base("best") if several else None,
         _MEANINGS if several else (),
         evidence,
     )
+
+
+def _summaries(
+    rows: Mapping[Series, Sequence[Cell | None]],
+) -> dict[Series, list[Sequence[Cell | None]]]:
+    """The rows of every suite: one metric of several workloads of a group, by the first of them."""
+    suites: dict[tuple[str, str, str, str], dict[Series, Sequence[Cell | None]]] = {}
+    for series, row in rows.items():
+        if series.better != "none" and not series.depth and has_ratios(series.unit):
+            key = (series.group, series.metric, series.unit, series.better)
+            suites.setdefault(key, {})[series] = row
+    return {next(iter(of)): list(of.values()) for of in suites.values() if len(of) > 1}
+
+
+def _summary_rows(
+    suites: Mapping[Series, Sequence[Sequence[Cell | None]]],
+    configurations: Sequence[str],
+    names: Sequence[str],
+) -> Iterator[Row]:
+    """Geometric mean and median of groups of metrics, of what was read with all of them."""
+    for suite, members in suites.items():
+        columns = {
+            name: [cell.centre for cell in column if cell is not None and cell.bound is None]
+            for name, column in zip(configurations, zip(*members, strict=True), strict=True)
+            if name in names
+        }
+        name = " ".join(filter(None, [suite.group, suite.metric]))
+        yield Row(f"— {name} of {counted(len(members), 'workload')} —")
+        for label, of in (("geometric mean", _geometric_mean), ("median", statistics.median)):
+            cells = {
+                name: GridCell(significant(of(values), 4))
+                if len(values) == len(members) and min(values) > 0
+                else GridCell("–")
+                for name, values in columns.items()
+            }
+            yield Row(label, cells, suite.unit, suite.better, GridCell(), 1)
+
+
+def _geometric_mean(values: Sequence[float]) -> float:
+    return math.exp(statistics.fmean(math.log(value) for value in values))
 
 
 def _grid_cell(cell: Cell | None, gap: Gap | None, usual: int, sign: GridCell) -> GridCell:

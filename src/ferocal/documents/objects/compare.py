@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from ferocal.analysis.caveats.kinds import Caveat
     from ferocal.analysis.inference.effects import Effect
     from ferocal.answers.compare import Comparison
+    from ferocal.answers.summaries import SummaryEffect
 
 _BEYOND = f"more than {MOST_ROUNDS} rounds would be needed"
 
@@ -162,6 +163,28 @@ def _remarks(comparison: Comparison) -> list[Remark]:
     return make_remarks(compared, comparison.levels)
 
 
+def _mostly(summary: SummaryEffect) -> str | None:
+    return None if summary.mostly is None else summary.mostly.title
+
+
+class SummaryObject(Object):
+    """Several metrics as one, each turned so that more is better."""
+
+    bench: str = key("where")
+    group: Text = key("the group of workloads, or `all metrics`", "series.group")
+    statistic: str = key("`geometric mean` or `median`", "series.metric")
+    configuration: str = key("what is compared")
+    baseline: str = key("with what")
+    members: int = key("how many metrics there are")
+    change: float = key("the change, a share")
+    low: float | None = key("lower end of its interval; null: as read")
+    high: float | None = key("upper end of it")
+    verdict: str = key("`better`, `worse`, `equivalent`, …")
+    method: str = key("where the interval is from")
+    mostly: str | None = key("the metric that moves most of it", _mostly)
+    share: float | None = key("the part of all movements that is its own")
+
+
 class ComparisonObject(Object):
     """`ferocal compare --json`."""
 
@@ -178,6 +201,7 @@ class ComparisonObject(Object):
     )
     next: list[StepObject] = key("what to do next", _of_benches(next_steps))
     effects: list[EffectObject] = key("one for every configuration and metric")
+    summaries: list[SummaryObject] = key("groups of metrics as one, and all together")
     gaps: list[GapObject] = key("cells without a reading, for which there is no effect")
 
     def only(self, verdicts: Sequence[str]) -> ComparisonObject:
