@@ -19,6 +19,7 @@ from ferocal.analysis.factors.questions import (
     find_index_parts,
     find_interactions,
     find_lack_of_fit,
+    find_unlike,
 )
 from ferocal.analysis.factors.results import (
     Decomposition,
@@ -27,6 +28,7 @@ from ferocal.analysis.factors.results import (
     Interaction,
     LackOfFit,
     Scaling,
+    UnlikeEffects,
 )
 from ferocal.analysis.factors.scaling import find_scaling
 from ferocal.answers.answer import Answer, basis_of
@@ -59,7 +61,8 @@ class Inseparable:
 class BenchFactors:
     """What is known of factors on one bench.
 
-    ``blind`` are pairs of factors of which nothing shows whether they act on each other.
+    ``unlike`` are levels that do not act alike on all metrics, ``blind`` pairs of factors of which
+    nothing shows whether they act on each other.
     ``left_out`` are levels and configurations without readings, with the reason,
     ``not_in_index`` metrics that cannot enter the index, and ``bounds`` counts readings that are
     bounds, which enter no mean. ``in_rounds`` says whether visits were made in common rounds,
@@ -69,6 +72,7 @@ class BenchFactors:
     bench: str
     factors: Mapping[str, tuple[str, ...]]
     effects: tuple[FactorEffect, ...]
+    unlike: tuple[UnlikeEffects, ...]
     interactions: tuple[Interaction, ...]
     lack_of_fit: tuple[LackOfFit, ...]
     confounded: tuple[Inseparable, ...]
@@ -188,6 +192,7 @@ def _on_bench(
         bench=bench,
         factors=design.factors,
         effects=tuple(e for e in effects if wanted(e.series)),
+        unlike=tuple(find_unlike([e for e in effects if wanted(e.series)])),
         interactions=tuple(i for i in find_interactions(study_of) if wanted(i.series)),
         lack_of_fit=tuple(x for x in find_lack_of_fit(study_of) if wanted(x.series)),
         confounded=tuple(_confounded(study, design, effects)),
@@ -197,7 +202,7 @@ def _on_bench(
         index_parts={
             (e.factor, e.level): tuple(find_index_parts(study_of, e.factor, e.level))
             for e in effects
-            if not e.series.workload and e.estimable
+            if not e.series.workload and e.estimable and not e.is_between
         },
         left_out=tuple(_left_out(study, evidence, bench, design)),
         not_in_index=study_of.left_out,

@@ -13,8 +13,8 @@ from ferocal.analysis.inference.components import (
     components_of,
     estimate_components,
 )
-from ferocal.analysis.inference.noise_floors import pool_floors
-from ferocal.answers.compare import Prospect, prospect_of
+from ferocal.analysis.inference.judging import find_floor
+from ferocal.answers.compare import Prospect, prospect_of, setting_of
 from ferocal.answers.criteria import CriteriaChange
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.metrics import study_series
@@ -171,8 +171,9 @@ def _own_floors(study: Study, evidence: Evidence, bench: int) -> Spread:
     """The spread that visits to one configuration show, where there are no rounds."""
     readings = evidence.readings.numbers
     scales = choose_scales(evidence.readings)
+    setting = setting_of(study, evidence, study.baseline)
     floors = {
-        (series.workload, series.metric): pool_floors(readings, s, bench, scales)
+        (series.workload, series.metric): find_floor(readings, s, bench, scales, setting)
         for s, series in enumerate(readings.series)
     }
     return {place: components_of(floor) for place, floor in floors.items() if floor is not None}

@@ -213,7 +213,7 @@ def factors_beside_truth(study: Study, effects: Sequence[FactorEffect]) -> list[
     baseline = study.configuration(study.baseline).levels
     found = []
     for e in effects:
-        if e.series.workload and e.judged is not None:
+        if e.series.workload and e.judged is not None and not e.is_between:
             moved = dict(text.split("=", 1) for text in e.together if "=" in text)
             levels = {**baseline, e.factor: e.level, **moved}
             found.append(FactorTruth(e, e.judged, true_change(e.series.workload, levels, baseline)))

@@ -10,9 +10,12 @@ from typing import TYPE_CHECKING
 from ferocal.analysis.caveats.together import direction_of, find_opposites
 from ferocal.analysis.data.series import share_of
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
+from ferocal.documents.blocks import Table, make_table
 from ferocal.documents.numbers import (
+    change_and_half,
     change_decimals,
     change_text,
+    decimals_for,
     interval_shape,
 )
 from ferocal.terms.numbers import grouped, significant
@@ -27,6 +30,7 @@ if TYPE_CHECKING:
         Interaction,
         Judged,
         Scaling,
+        ScalingStep,
     )
     from ferocal.answers.factors import BenchFactors, Inseparable
 
@@ -34,6 +38,7 @@ if TYPE_CHECKING:
 _MOST_NAMED = 4
 _MOST_SENTENCES = 3
 _MOST_PARTS = 6
+_MOST_COLUMNS = 4
 # What the parts leave of a whole change is said from a thousandth on.
 _REST = 1e-3
 _SPOKEN = (*CHANGED, Verdict.EQUIVALENT, Verdict.INCONCLUSIVE, Verdict.SEEN_ONCE)
@@ -42,10 +47,23 @@ _WITH_CHANGE = (*CHANGED, Verdict.SEEN_ONCE)
 
 def level_lines(bench: BenchFactors) -> Iterator[tuple[str, str]]:
     """For every level what it makes better and worse, and what it leaves as it is."""
+    for found in bench.unlike:
+        least, most = (f"{change_text(j)} in {j.series.title}" for j in (found.least, found.most))
+        yield (
+            "",
+            (
+                f"{found.factor} {found.level} does not act alike: {least} to {most}, so that an "
+                "average says little."
+            ),
+        )
     told: set[frozenset[str]] = set()
     for factor, levels in bench.factors.items():
         for level in levels[1:]:
-            own = [e for e in bench.effects if (e.factor, e.level) == (factor, level)]
+            everything = [e for e in bench.effects if (e.factor, e.level) == (factor, level)]
+            own = [e for e in everything if not e.is_between]
+            between = [e for e in everything if e.is_between]
+            if between:
+                yield f"{factor} {level} against {between[0].against}", _level_text(between)
             # What came with it for a few metrics only stands below the table.
             together = list(own[0].together) if len({e.together for e in own}) == 1 else []
             members = frozenset([f"{factor}={level}", *together])
@@ -62,7 +80,8 @@ def _trade_offs(bench: BenchFactors) -> Iterator[str]:
     for factor, levels in bench.factors.items():
         for level in levels[1:]:
             own = [e.judged for e in bench.effects
-                   if (e.factor, e.level) == (factor, level) and e.judged is not None]  # fmt: skip
+                   if (e.factor, e.level) == (factor, level)
+                   and e.judged is not None and not e.is_between]  # fmt: skip
             known = [(j, direction_of(j, j.series)) for j in own]
             changed = [(j, d) for j, d in known if d is not None]
             pairs = find_opposites([(j.series, d) for j, d in changed])
@@ -167,9 +186,9 @@ def part_line(part: Decomposition) -> str:
     """A whole change as the product, or the sum, of the parts of its factors."""
     ratio = part.total.scale == "ratio"
     joined = (" × " if ratio else " + ").join(
-        f"{share.factor} {change_text(share.judged)}" for share in part.parts
+        f"{share.factor} {_with_half(share.judged)}" for share in part.parts
     )
-    text = f"{part.series.title}: {change_text(part.total)} = {joined}"
+    text = f"{part.series.title}: {_with_half(part.total)} = {joined}"
     if part.lacks and abs(part.rest) > _REST:
         rest = share_of(part.rest + part.total.mean) if ratio else part.rest + part.total.mean
         text += f"; measured as a whole {change_text(replace(part.total, change=rest))}"
@@ -179,6 +198,10 @@ def part_line(part: Decomposition) -> str:
     if shown and len(shares) > 1 and all(0 <= share <= 1 for share in shares):
         text += f" ({listed([f'{100 * share:.0f} %' for share in shares])} of it)"
     return text
+
+
+def _with_half(judged: Judged) -> str:
+    return " ".join(filter(None, change_and_half(judged)))
 
 
 def is_shown(judged: Judged) -> bool:
@@ -197,24 +220,64 @@ def _efficiency_interval(known: Judged) -> str:
     return f" ({grouped(low, places)} … {grouped(high, places)})"
 
 
-def scaling_lines(scaling: Scaling) -> Iterator[str]:
-    """Speed and efficiency with every amount of a resource, and the serial share."""
-    title, factor = scaling.series.title, scaling.factor
-    for step in scaling.steps:
-        ideal = step.amount / scaling.least
-        known = step.efficiency
-        speed = significant(1 + step.speed.change, 3)
-        reached = grouped(100 * (1 + known.change), change_decimals(known))
-        half = _efficiency_interval(known)
-        yield (
-            f"{title}, {step.amount:g} {factor}: {speed} times as fast as with "
-            f"{scaling.least:g} (ideal {ideal:g}); efficiency {reached}{half} %, "
-            f"{change_text(known)} per unit of {factor}{'' if half else ', without an interval'}"
+def scaling_tables(scaling: Sequence[Scaling]) -> Iterator[Table]:
+    """For every amount of a resource how many times as fast workloads are, and how much that is.
+
+    A row per workload: its metrics, what that is of the ideal by the first of them, and whether
+    what there is more of is used.
+    """
+    groups: dict[tuple[str, str, float], list[tuple[Series, ScalingStep]]] = {}
+    for known in scaling:
+        for step in known.steps:
+            key = (known.factor, known.first, step.amount / known.least)
+            groups.setdefault(key, []).append((known.series, step))
+    for (factor, first, ideal), steps in groups.items():
+        metrics = list(dict.fromkeys(series.metric for series, _ in steps))[:_MOST_COLUMNS]
+        workloads = dict.fromkeys(series.workload for series, _ in steps)
+        rows = []
+        for workload in workloads:
+            own = {series.metric: step for series, step in steps if series.workload == workload}
+            judged = next(iter(own.values()))
+            rows.append(
+                [
+                    workload,
+                    *(speed_text(own[m].speed) if m in own else "–" for m in metrics),
+                    _of_ideal(judged.efficiency),
+                    judged.use,
+                ]
+            )
+        amount = steps[0][1].amount
+        head = f"{amount:g} {factor} against {first}"
+        caption = (
+            f"times as fast; ideal {ideal:g}; used: at least half of what that could give; "
+            "ignored: equivalent to none"
         )
+        right = [*metrics, "of the ideal"]
+        heads = (head, *metrics, "of the ideal", "use")
+        yield make_table(heads, rows, right=right, caption=caption)
+
+
+def speed_text(speed: Judged) -> str:
+    """How many times as fast, with half the width of the interval."""
+    factor, half = 1 + speed.change, (speed.high - speed.low) / 2
+    if not math.isfinite(half) or half <= 0:
+        return significant(factor, 3)
+    places = decimals_for(half)
+    return f"{grouped(factor, places)} ±{grouped(half, places)}"
+
+
+def _of_ideal(known: Judged) -> str:
+    reached = grouped(100 * (1 + known.change), change_decimals(known))
+    return f"{reached}{_efficiency_interval(known)} %"
+
+
+def serial_lines(scaling: Scaling) -> Iterator[str]:
+    """The serial share of a metric, where that is known."""
     if not math.isnan(scaling.serial):
         share, width = 100 * scaling.serial, 100 * scaling.serial_half_width
         half = f" ±{significant(width, 2)}" if math.isfinite(width) else ""
-        yield f"{title}: serial share {significant(share, 2)}{half} % (Amdahl)"
+        text = f"serial share {significant(share, 2)}{half} % (Amdahl)"
+        yield f"{scaling.series.title}: {text}"
 
 
 def inseparable_text(found: Inseparable) -> str:

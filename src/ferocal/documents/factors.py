@@ -30,7 +30,8 @@ from ferocal.documents.factor_lines import (
     level_lines,
     limited,
     part_lines,
-    scaling_lines,
+    scaling_tables,
+    serial_lines,
 )
 from ferocal.documents.grids import arrange, change_cell, meanings
 from ferocal.documents.numbers import (
@@ -82,8 +83,9 @@ def _bench_blocks(answer: FactorsAnswer, bench: BenchFactors, *, detail: bool) -
     lines = [Line(text, head) for head, text in level_lines(bench)]
     yield Lines((*lines, *map(Line, shown)), "answer")
     yield _overview(bench, answer, detail=detail)
+    yield from scaling_tables(bench.scaling)
     parts = part_lines(bench.decomposition, detail=detail)
-    scaling = limited([x for s in bench.scaling for x in scaling_lines(s)], detail)
+    scaling = limited([x for s in bench.scaling for x in serial_lines(s)], detail)
     for heading, rows in ((heading_of(bench.decomposition), parts), ("scaling", scaling)):
         if rows:
             yield Items(tuple((Line(row), ()) for row in rows), heading)
@@ -103,7 +105,7 @@ def _remarks(answer: FactorsAnswer, bench: BenchFactors, *, detail: bool) -> lis
 
 def _overview(bench: BenchFactors, answer: FactorsAnswer, *, detail: bool) -> Grid:
     """Metrics in rows, levels in columns."""
-    known = {(e.series, e.factor, e.level): e for e in bench.effects}
+    known = {(e.series, e.factor, e.level): e for e in bench.effects if not e.is_between}
     series = list(dict.fromkeys(e.series for e in bench.effects))
     left = series if detail or len(series) <= _MOST_METRICS else _largest(bench.effects)
     columns = {f"{f}={v}": (f, v) for f, levels in bench.factors.items() for v in levels[1:]}

@@ -77,9 +77,11 @@ def measure_command(prospect: Prospect) -> str | None:
 def _for_seen_once(prospect: Prospect, effects: Sequence[Effect]) -> Iterator[NextStep]:
     if not any(e.verdict is Verdict.SEEN_ONCE for e in effects):
         return
+    use = "use the noise measured in an earlier study"
     if prospect.replicates != "none":
         yield "visit one configuration three times to measure the noise between visits", None
-    yield "or use the noise measured in an earlier study", "ferocal noise-floor DIR"
+        use = f"or {use}"
+    yield use, "ferocal noise-floor DIR"
 
 
 def _for_open(
@@ -96,6 +98,10 @@ def _for_open(
     further = _further(pending)
     if further is not None:
         which = "the inconclusive comparison" if len(pending) == 1 else further.which
+        if prospect.replicates == "none":
+            text = f"{_amount(prospect, further)} would have settled {which}; plan the next change"
+            yield text, "ferocal plan"
+            return
         text = f"{_amount(prospect, further)} should settle {which}"
         yield text, _command(comparison, prospect, further)
     elif any(e.out_of_reach for e in pending):

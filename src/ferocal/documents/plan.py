@@ -108,10 +108,11 @@ def _order(foresight: Foresight, detail: bool) -> Table:
 def _outlook(foresight: Foresight, detail: bool) -> Iterator[Block]:
     known = {(o.workload, o.metric): o for o in foresight.outlooks}
     if not known:
+        between = "rounds" if foresight.schedule == "rounds" else "visits"
         yield sentences(
             [
-                "What this plan can detect depends on the noise between rounds, which is unknown "
-                "yet: see --sd and --like."
+                f"What this plan can detect depends on the noise between {between}, which is "
+                "unknown yet: see --sd and --like."
             ]
         )
         return
@@ -128,7 +129,7 @@ def _outlook(foresight: Foresight, detail: bool) -> Iterator[Block]:
         )
         shown = [s for s in shown if s in set(widest[:_MOST_WIDE])]
     in_rounds = foresight.schedule == "rounds"
-    heads = ["noise", "detects", "equal", *(["80 %", "90 %"] if in_rounds else [])]
+    heads = ["noise", "detects", "equal", "80 %", "90 %"]
     heads += ["runs"] if any(o.runs for o in foresight.outlooks) else []
 
     def cells_of(series: Series) -> tuple[GridCell, dict[str, GridCell]]:
@@ -155,11 +156,11 @@ def _legend(foresight: Foresight, in_rounds: bool) -> Iterator[str]:
     yield f"noise: SD of {what}, from {foresight.spread_from}"
     yield "detects: the smallest change detected with 80 % power"
     yield 'equal: chance of proving "no change" if there is none'
-    if in_rounds:
-        change = "the margin" if foresight.detect is None else percent(foresight.detect)
-        yield f"80 %, 90 %: rounds needed to detect a change of {change} with that power"
-        if any(o.runs for o in foresight.outlooks):
-            yield "runs: number of runs per visit that needs the least total time"
+    change = "the margin" if foresight.detect is None else percent(foresight.detect)
+    needed = "rounds" if in_rounds else "visits to each side"
+    yield f"80 %, 90 %: {needed} needed to detect a change of {change} with that power"
+    if in_rounds and any(o.runs for o in foresight.outlooks):
+        yield "runs: number of runs per visit that needs the least total time"
 
 
 def _amount(value: float, outlook: Outlook) -> str:

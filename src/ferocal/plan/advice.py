@@ -212,8 +212,6 @@ def foresee(
         if detect is not None and known.scale == "ratio":
             change = float(np.log1p(detect))
         found = _detectable(known, rounds, alpha)
-        # Where there is but one visit to each side, there are no rounds to add.
-        wanted = change if rounds > 1 else None
         outlooks.append(
             Outlook(
                 workload=workload,
@@ -222,8 +220,8 @@ def foresee(
                 components=known,
                 detectable=change_of(found, known.scale),
                 equivalence=_equivalence(known, rounds, margin),
-                rounds_80=_rounds_to_find(wanted, known, alpha, 0.8),
-                rounds_90=_rounds_to_find(wanted, known, alpha, 0.9),
+                rounds_80=_rounds_to_find(change, known, alpha, 0.8),
+                rounds_90=_rounds_to_find(change, known, alpha, 0.9),
                 runs=_runs(cost, known) if study.head.schedule == "rounds" else None,
             )
         )

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import itertools
 import math
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray
+from ferocal.analysis.data.series import margin_on_scale
 from ferocal.analysis.factors.design import Term, make_design
 from ferocal.analysis.factors.fitting import Asked, Attribution
 from ferocal.analysis.factors.model import FactorModel
@@ -15,16 +17,26 @@ from ferocal.analysis.factors.results import (
     FactorEffect,
     IndexPart,
     Interaction,
+    Judged,
     LackOfFit,
+    UnlikeEffects,
 )
+from ferocal.analysis.inference.student import error_behind
 
 # Joint effects of more terms than this are of no use.
 _MOST_TOGETHER = 3
+# At this level metrics that a level changes by different amounts do so by more than their noise.
+_UNLIKE = 0.01
+Together = tuple[str, ...]
 
 
 def find_effects(study: Attribution) -> list[FactorEffect]:
-    """What every level of every factor does, series by series."""
-    rows = []
+    """What every level of every factor does, series by series, against the first level.
+
+    Where that is not determined for a level alone, it is compared with the nearest level before it
+    with which it is.
+    """
+    rows: list[tuple[int, str, str, str, FloatArray | None, Together, Together]] = []
     for n in study.main_places:
         model = study.fits[n].model
         moved = _moved_with(study, model)
@@ -33,6 +45,11 @@ def find_effects(study: Attribution) -> list[FactorEffect]:
                 weights, together = _joint(model, factor, level)
                 facts = moved.get((factor, level), ())
                 rows.append((n, factor, level, levels[0], weights, together, facts))
+                if weights is None or together:
+                    rows += [
+                        (n, factor, level, other, difference, (), ())
+                        for other, difference in _against_others(model, factor, level)
+                    ]
     asked = [
         Asked(n, study.fits[n], weights, f"factors of {study.family(n)}")
         for n, _, _, _, weights, _, _ in rows
@@ -45,6 +62,7 @@ def find_effects(study: Attribution) -> list[FactorEffect]:
             None if weights is None else next(judged),
             estimable=weights is not None and not together and not facts,
             together=(*together, *facts),
+            is_between=against != study.fits[n].model.design.factors[factor][0],
         )
         for n, factor, level, against, weights, together, facts in rows
     ]  # fmt: skip
@@ -124,6 +142,56 @@ def _moved_with(study: Attribution, model: FactorModel) -> dict[tuple[str, str],
     return found
 
 
+def find_unlike(effects: Sequence[FactorEffect]) -> list[UnlikeEffects]:
+    """Levels whose effects on metrics differ by more than the noise of these.
+
+    By the ratio of what effects vary to what their errors let expect, with its F distribution of
+    the fewest degrees of freedom of an error (compare Cochran 1954, The combination of estimates
+    from different experiments, Biometrics 10, 101-129).
+    """
+    groups: dict[tuple[str, str], list[Judged]] = {}
+    for e in effects:
+        judged = e.judged
+        if judged is None or not e.series.workload or judged.scale != "ratio" or not e.estimable:
+            continue
+        if not math.isnan(judged.low):
+            groups.setdefault((e.factor, e.level), []).append(judged)
+    found = []
+    for (factor, level), members in groups.items():
+        gains = np.array([j.mean * (1 if j.series.better == "higher" else -1) for j in members])
+        if len(members) < 2 or not _differ(gains, members):
+            continue
+        order = np.argsort(gains)
+        found.append(UnlikeEffects(factor, level, members[order[0]], members[order[-1]]))
+    return found
+
+
+def _differ(gains: FloatArray, members: Sequence[Judged]) -> bool:
+    """Whether gains differ by more than the margin, and by more than their errors do."""
+    shifts = [judged.shift for judged in members]
+    square = np.array([error_behind(s.low, s.high, s.degrees) ** 2 for s in shifts])
+    margin = max(margin_on_scale(judged.series, "ratio") for judged in members)
+    if not (square > 0).all() or np.ptp(gains) <= 2 * margin:
+        return False
+    from scipy.special import fdtrc
+
+    weight, degrees = 1 / square, len(gains) - 1
+    ratio = float(weight @ (gains - float(weight @ gains) / weight.sum()) ** 2) / degrees
+    return float(fdtrc(degrees, min(s.degrees for s in shifts), ratio)) < _UNLIKE
+
+
+def _against_others(
+    model: FactorModel, factor: str, level: str
+) -> Iterator[tuple[str, FloatArray]]:
+    """The nearest level before one with which its difference is determined, and that contrast."""
+    levels = model.design.factors[factor]
+    for other in reversed(levels[1 : levels.index(level)]):
+        difference = model.main(factor, level) - model.main(factor, other)
+        if model.determines(difference):
+            yield other, difference
+            return
+
+
 def _joint(
     model: FactorModel, factor: str, level: str
 ) -> tuple[FloatArray | None, tuple[str, ...]]:
@@ -137,6 +205,9 @@ def _joint(
     for size in range(1, _MOST_TOGETHER + 1):
         for chosen in itertools.combinations(others, size):
             weights = own + sum(model.main(*model.terms[n].levels[0]) for n in chosen)
-            if model.determines(weights):
+            parts = [(factor, level), *(model.terms[n].levels[0] for n in chosen)]
+            # What was never measured together is no joint effect of anything.
+            measured = any(all(row[f] == v for f, v in parts) for row in model.design.rows)
+            if measured and model.determines(weights):
                 return weights, tuple(model.terms[n].text for n in chosen)
     return None, ()

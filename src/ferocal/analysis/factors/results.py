@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.effects import Estimate
+from ferocal.analysis.inference.verdicts import Verdict
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -24,6 +25,7 @@ class Judged(Estimate):
 class FactorEffect:
     """The change due to a level of a factor, averaged over the levels of the others.
 
+    It is ``against`` the first level, or another one where ``is_between`` others.
     Where it is not ``estimable``, ``judged`` is that of the level with what always came with
     it, ``together``; None where not even that is known.
     """
@@ -35,6 +37,17 @@ class FactorEffect:
     judged: Judged | None
     estimable: bool
     together: tuple[str, ...] = ()
+    is_between: bool = False
+
+
+@dataclass(frozen=True)
+class UnlikeEffects:
+    """A level that changes metrics by different amounts: the least and the most, as gains."""
+
+    factor: str
+    level: str
+    least: Judged
+    most: Judged
 
 
 @dataclass(frozen=True)
@@ -108,6 +121,17 @@ class ScalingStep:
     amount: float
     speed: Judged
     efficiency: Judged
+
+    @property
+    def use(self) -> str:
+        """Whether what there is more of is used: at least half of what it could give, on logs."""
+        verdict, gain = self.speed.verdict, self.speed.mean
+        if verdict is Verdict.EQUIVALENT:
+            return "ignored"
+        if verdict is Verdict.BETTER:
+            # The efficiency is what is left of the ideal, so that both differ by that.
+            return "used" if gain >= (gain - self.efficiency.mean) / 2 else "partly"
+        return "slower" if verdict is Verdict.WORSE else str(verdict)
 
 
 @dataclass(frozen=True)

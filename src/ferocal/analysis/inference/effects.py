@@ -52,7 +52,7 @@ class Estimate:
     ``base_runs`` those of the baseline; ``unpaired`` visits were left out.
     ``more_rounds`` is the expected number of further rounds that an inconclusive contrast
     needs, ``more_visits`` of further visits to each side where rounds cannot be had; None when
-    decided, unknown, not to be had, or ``out_of_reach``: more than `MOST_ROUNDS`. The p-value is
+    decided, unknown, or ``out_of_reach``: more than `MOST_ROUNDS`. The p-value is
     adjusted for ``family_size`` comparisons. In a study
     that is measured until decided, ``open_until`` is the round of the look that is next.
     ``noise_floor`` is the one that gave the interval, if one did. With a ``bound`` (">" or "<")

@@ -333,9 +333,9 @@ class _Analysis:
             base_runs=row.base_runs,
             unpaired=row.unpaired,
             more_rounds=row.needed if row.needed > 0 and wanted == "rounds" else None,
-            out_of_reach=row.needed == _OUT_OF_REACH and wanted != "none",
+            out_of_reach=row.needed == _OUT_OF_REACH,
             noise_floor=floor,
-            more_visits=row.needed if row.needed > 0 and wanted == "visits" else None,
+            more_visits=row.needed if row.needed > 0 and wanted != "rounds" else None,
             open_until=row.next_look or None if row.verdict is Verdict.INCONCLUSIVE else None,
         )
 

@@ -65,6 +65,18 @@ class LevelEffectObject(Judgement):
     )
 
 
+class UnlikeObject(Object):
+    """A level that changes metrics by different amounts."""
+
+    bench: str = key("where")
+    factor: str = key("what was varied", "item.factor")
+    level: str = key("its level", "item.level")
+    least: str = key("the metric that gains least, or loses most", "item.least.series.title")
+    least_change: float = key("its change, a share", "item.least.change")
+    most: str = key("the metric that gains most", "item.most.series.title")
+    most_change: float = key("its change, a share", "item.most.change")
+
+
 class InteractionObject(Judgement):
     """An interaction."""
 
@@ -214,6 +226,7 @@ class FactorsObject(Object):
     excluded: int = EXCLUDED
     left_out: int = LEFT_OUT
     factors: list[LevelEffectObject] = key("what every level does", _each("effects"))
+    unlike: list[UnlikeObject] = key("levels that do not act alike on all metrics", _each("unlike"))
     interactions: list[InteractionObject] = key(
         "which levels act on each other", _each("interactions")
     )
