@@ -153,10 +153,11 @@ def test_the_report_is_one_file_that_needs_no_other(
     assert "dome-flight trades better frame rate for worse stutters" in page
     assert not re.findall(r'(?:src|href)="(?!#)', page)
     # A dot with its line in every cell of which a change is known.
-    effects = demo[0].json("compare")["effects"]
+    compared = demo[0].json("compare")
+    effects = compared["effects"]
     worse = {e["label"] for e in effects if e["verdict"] == "worse" and e["beyond_margin"]}
     shown = [e for e in effects if e["role"] in ("primary", "secondary") or e["label"] in worse]
-    assert page.count('class="dot"') == len(shown) > 30
+    assert page.count('class="dot"') == len([*shown, *compared["summaries"]]) > 30
     demo[0]("report", "-o", "against.html", "--against", "r64+vulkan")
     against = (demo[0].directory / "against.html").read_text(encoding="utf-8")
     assert "<b>r61+opengl</b> better: catalogue-query +" in against

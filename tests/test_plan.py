@@ -168,7 +168,8 @@ def test_a_plan_for_one_visit_each_tells_what_a_known_noise_allows(ferocal: Fero
     # Known beforehand, so that the normal distribution serves; two metrics share the level.
     expected = math.expm1((stats.norm.ppf(1 - 0.0125) + stats.norm.ppf(0.8)) * 0.03)
     assert points["metric"] == "score" and points["detectable"] == pytest.approx(expected, rel=1e-3)
-    assert points["rounds_80"] is None
+    # Visits to each side, whose noise the paired test would estimate.
+    assert points["rounds_80"] == rounds_to_detect(math.log1p(0.02), 0.03, alpha=0.025)
     assert "noise: SD of the difference of two visits" in ferocal.quick("plan", "--sd", "3%")
     ferocal.write(GOOD_ONCE.replace('margin = "1 W"', 'margin = "1 W"\nnoise = "0.5 W"'))
     (power,) = ferocal.json("plan")["outlook"]

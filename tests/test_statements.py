@@ -338,8 +338,10 @@ def test_what_is_per_unit_already_is_not_divided_again(ferocal: Ferocal) -> None
     for name, value in (("one", 100), ("two", 190), ("four", 340)):
         ferocal.quick("enter", "query", str(value), "--configuration", name, "--metric", "rate")
     text = ferocal.quick("factors")
-    assert "nan" not in text and "inf" not in text and "without an interval" in text
-    assert "each, 2 cores" not in text and "query each, 4" not in text
+    assert "nan" not in text and " inf" not in text
+    rows = [line.split() for line in text.splitlines() if line.startswith("query ")]
+    assert [row[1] for row in rows] == ["1.90", "3.40"]  # of each there is no table
+    assert all(line[-2:] == ["seen", "once"] for line in rows)
     plain = {
         r["configuration"]: r for r in ferocal.json("rank")["ranking"] if r["metric"] == "each"
     }

@@ -71,9 +71,9 @@ class UnlikeObject(Object):
     bench: str = key("where")
     factor: str = key("what was varied", "item.factor")
     level: str = key("its level", "item.level")
-    least: str = key("the metric that gains least, or loses most", "item.least.series.title")
+    gains_least: str = key("the metric that gains least, or loses most", "item.least.series.title")
     least_change: float = key("its change, a share", "item.least.change")
-    most: str = key("the metric that gains most", "item.most.series.title")
+    gains_most: str = key("the metric that gains most", "item.most.series.title")
     most_change: float = key("its change, a share", "item.most.change")
 
 
