@@ -61,8 +61,8 @@ def summarise(
         for group, of_group in named.items():
             weights = index_weights(here.series, of_group)
             if len(weights) > 1:
-                maker = _Maker(here, b, group, weights, margin)
-                found += maker.effects(baseline, setting)
+                own = here.select(np.isin(here.series_of, list(weights)))
+                found += _Maker(own, b, group, weights, margin).effects(baseline, setting)
     return tuple(found)
 
 

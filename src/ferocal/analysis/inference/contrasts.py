@@ -141,6 +141,8 @@ def estimate_contrasts(
 
 def _turn(table: ContrastTable, contrasts: Sequence[Contrast], readings: Readings) -> None:
     """Turn means so that more is better where it is asked, and take off what is known."""
+    if not any(contrast.turned or contrast.offset for contrast in contrasts):
+        return
     for row, n in enumerate(table.contrast_of.tolist()):
         contrast = contrasts[n]
         if contrast.turned and readings.series[contrast.first.series].better == "lower":
@@ -359,7 +361,7 @@ def hold_to_misfit(table: ContrastTable, misfits: Mapping[int, tuple[float, floa
 
     ``misfits`` has by contrast a standard error and its degrees of freedom.
     """
-    for row, n in enumerate(table.contrast_of.tolist()):
+    for row, n in enumerate(table.contrast_of.tolist() if misfits else ()):
         error, degrees = misfits.get(n, (math.nan, math.nan))
         if math.isnan(error):
             continue
