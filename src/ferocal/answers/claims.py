@@ -20,9 +20,9 @@ from ferocal.analysis.data.index import (
 from ferocal.analysis.data.readings import Readings, choose_scales
 from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.claims import ClaimTest, ClaimVerdict, JudgedClaim, judge_claims
-from ferocal.analysis.inference.effects import Setting
+from ferocal.analysis.inference.effects import Effect, Setting
 from ferocal.analysis.inference.weights import Arm
-from ferocal.answers.answer import Answer, basis_of
+from ferocal.answers.answer import Answer, Doubts, basis_of
 from ferocal.answers.compare import Prospect, doubts_of, find_barred, prospect_of, setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.ledger.reading.additions import FrozenClaim
@@ -96,15 +96,32 @@ def examine(
         _with_dates(f, [c for c in frozen if c.name == f.name], present[f.name], evidence)
         for f in findings
     ]
-    series = {f.series for f in findings}
-    names = {f.claim.configuration for f in findings}
     return ClaimsAnswer(
-        **basis_of(study, evidence, doubts_of(study, evidence, series, names)),
+        **basis_of(study, evidence, _doubts(study, evidence, findings)),
         findings=tuple(dated),
         withdrawn=tuple(c for c in _latest(frozen) if c.name not in present),
         frozen=all(any(c.digest == d for c in frozen) for d in present.values()),
         prospect=prospect_of(study, evidence, study.benches[0]),
     )
+
+
+def _doubts(study: Study, evidence: Evidence, findings: Sequence[ClaimFinding]) -> Doubts:
+    """The comparisons that claims rest on; of a value only what was seen on its side."""
+    effects: dict[tuple[str, Series, str, str], Effect] = {}
+    levels = doubts_of(study, evidence, ()).levels
+    for base in {f.baseline for f in findings}:
+        own = [f for f in findings if f.baseline == base]
+        for e in doubts_of(study, evidence, {f.series for f in own}, baseline=base).effects:
+            for f in own:
+                if (e.bench, e.series) != (f.bench, f.series):
+                    continue
+                name, key = f.claim.configuration, (e.bench, e.series, e.configuration, base)
+                if f.kind == "change" and e.configuration == name:
+                    effects[key] = e
+                elif f.kind != "change" and name in (e.configuration, e.baseline):
+                    seen = tuple(c for c in e.caveats if c.side == name)
+                    effects.setdefault(key, replace(e, caveats=seen))
+    return Doubts(tuple(effects.values()), levels)
 
 
 def _without_barred(

@@ -21,9 +21,10 @@ from ferocal.analysis.inference.effects import Effect, Estimate, Setting, Shift
 from ferocal.analysis.inference.judging import judge_contrasts
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast
+from ferocal.terms.roles import DECIDING
 
 GEOMETRIC_MEAN, MEDIAN = "geometric mean", "median"
-ALL = "all metrics"
+ALL, PRIMARY = "all metrics", "primary metrics"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -57,7 +58,9 @@ def summarise(
             groups.setdefault(here.series[n].group, []).append(n)
         named = {g: m for g, m in groups.items() if g and len(m) > 1}
         if len(members) > 1 and list(named.values()) != [members]:
-            named[ALL] = members
+            others = any(s.role in DECIDING and s.role != here.series[members[0]].role
+                         for s in here.series)  # fmt: skip
+            named[PRIMARY if others else ALL] = members
         for group, of_group in named.items():
             weights = index_weights(here.series, of_group)
             if len(weights) > 1:

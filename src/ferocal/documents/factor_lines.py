@@ -48,13 +48,11 @@ _WITH_CHANGE = (*CHANGED, Verdict.SEEN_ONCE)
 def level_lines(bench: BenchFactors) -> Iterator[tuple[str, str]]:
     """For every level what it makes better and worse, and what it leaves as it is."""
     for found in bench.unlike:
-        least, most = (f"{change_text(j)} in {j.series.title}" for j in (found.least, found.most))
+        least, most = (f"{j.series.title} ({change_text(j)})" for j in (found.least, found.most))
         yield (
             "",
-            (
-                f"{found.factor} {found.level} does not act alike: {least} to {most}, so that an "
-                "average says little."
-            ),
+            f"{found.factor} {found.level} does not act alike: it helps {most} most and {least} "
+            "least, so that an average says little.",
         )
     told: set[frozenset[str]] = set()
     for factor, levels in bench.factors.items():

@@ -99,7 +99,8 @@ def _bench_blocks(answer: FactorsAnswer, bench: BenchFactors, *, detail: bool) -
 
 def _remarks(answer: FactorsAnswer, bench: BenchFactors, *, detail: bool) -> list[str | Line]:
     """What is to be known of a bench; of the ledger as a whole with the last one."""
-    whole = remark_lines(answer) if bench is answer.benches[-1] else []
+    # What cannot be told apart is told with its remedy.
+    whole = remark_lines(answer, told=("several-factors",)) if bench is answer.benches[-1] else []
     return [*remarks_of(bench, detail=detail), *whole]
 
 

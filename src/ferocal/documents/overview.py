@@ -13,7 +13,7 @@ from ferocal.analysis.data.series import margin_on_scale
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import has_evidence, speed_factor
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
-from ferocal.answers.summaries import ALL
+from ferocal.answers.summaries import ALL, PRIMARY
 from ferocal.documents.answer import is_clearly_worse
 from ferocal.documents.blocks import (
     MOST_ROWS,
@@ -191,7 +191,7 @@ class _Overview:
             if series is last[series.group] and shown[series.group] > 1 and series.group:
                 yield from (s for s in summaries if s.group == series.group)
         if len(self._series) > 1:
-            yield from (s for s in summaries if s.group == ALL)
+            yield from (s for s in summaries if s.group in (ALL, PRIMARY))
 
     def _summary(self, series: Series, name: str) -> GridCell:
         """A group as one, with the metric that moves most of it."""

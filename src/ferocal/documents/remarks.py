@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.caveats.kinds import WEIGHTS
@@ -24,14 +24,14 @@ _MOST_DOUBTS = 3
 _TOLD = ("criteria-changed", "trade-off")
 
 
-def doubt_lines(doubts: Doubts | None) -> list[Line]:
+def doubt_lines(doubts: Doubts | None, told: Collection[str] = ()) -> list[Line]:
     """The gravest caveats of the comparisons behind an answer, and where the others are."""
     if doubts is None:
         return []
     remarks = [
         r
         for r in make_remarks(doubts.effects, doubts.levels)
-        if r.weight != WEIGHTS[-1] and r.code not in _TOLD
+        if r.weight != WEIGHTS[-1] and r.code not in {*_TOLD, *told}
     ]
     lines = [Line(r.text, command=r.look) for r in remarks[:_MOST_DOUBTS]]
     if (more := len(remarks) - _MOST_DOUBTS) > 0:
@@ -41,14 +41,16 @@ def doubt_lines(doubts: Doubts | None) -> list[Line]:
     return lines
 
 
-def remark_lines(answer: Answer, mixed: Sequence[MixedStatistic] = ()) -> list[Line]:
+def remark_lines(
+    answer: Answer, mixed: Sequence[MixedStatistic] = (), told: Collection[str] = ()
+) -> list[Line]:
     """What is judged otherwise than it was asked, and how much of what was recorded does not count.
 
     Each comes with the command that looks closer, where one does. ``mixed`` are metrics whose
-    readings are not all the same statistic.
+    readings are not all the same statistic; caveats of kinds that are ``told`` are left out.
     """
     changes = map(criteria_text, answer.criteria_changes)
-    lines = [*doubt_lines(answer.doubts)]
+    lines = doubt_lines(answer.doubts, told)
     lines += [Line(f"criteria changed: {change}") for change in changes]
     lines += [Line(study_text(change)) for change in answer.study_changes]
     if corrected := len(answer.corrected):

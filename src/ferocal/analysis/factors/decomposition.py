@@ -12,7 +12,7 @@ from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.factors.design import Levels
 from ferocal.analysis.factors.fitting import Asked, Attribution
 from ferocal.analysis.factors.model import FactorModel
-from ferocal.analysis.factors.results import Decomposition, FactorShare
+from ferocal.analysis.factors.results import Decomposition, FactorShare, Judged
 
 # Of more factors not all orders of switching are gone through.
 MOST_FACTORS = 12
@@ -60,47 +60,49 @@ def lies_between(levels: Levels, start: Levels, end: Levels) -> bool:
 def decompose(study: Attribution, start: int, end: int) -> list[Decomposition]:
     """The change between two configurations, series by series, where it is determined."""
     names, levels = study.readings.configurations, study.setting.levels
-    found = []
     known: dict[int, dict[tuple[str, ...], FloatArray]] = {}
+    asked: list[Asked] = []
+    chosen: list[int] = []
     for n in study.main_places:
         fit = study.fits[n]
-        rows = set(fit.model.row_of.tolist())
-        if not {start, end} <= rows:
+        if not {start, end} <= set(fit.model.row_of.tolist()):
             continue
         if id(fit.model) not in known:  # many metrics share a model
             parts_of = share_contrasts(fit.model, levels[start], levels[end])
             known[id(fit.model)] = _determined(fit.model, parts_of)
         shares = known[id(fit.model)]
         whole = sum(shares.values(), np.zeros(len(fit.model.terms)))
-        if not all(fit.model.determines(w) for w in (*shares.values(), whole)):
-            continue
-        total, *parts = study.judge(
-            [Asked(n, fit, w, f"decomposition {n}") for w in (whole, *shares.values())]
-        )
+        if all(fit.model.determines(w) for w in (*shares.values(), whole)):
+            chosen.append(n)
+            asked += [Asked(n, fit, w, f"decomposition {n}") for w in (whole, *shares.values())]
+    judged = iter(study.judge(asked))
+    measured = study.measured(chosen, start, end)
+    found = []
+    for n in chosen:
+        model = study.fits[n].model
+        total = next(judged)
+        rows = sorted(set(model.row_of.tolist()))
         ends = (levels[start], levels[end])
-        between = [names[r] for r in sorted(rows) if lies_between(levels[r], *ends)]
         found.append(
             Decomposition(
                 study.readings.series[n],
                 names[start],
                 names[end],
                 total,
-                tuple(
-                    FactorShare(
-                        " and ".join(tied),
-                        "+".join(levels[start][f] for f in tied),
-                        "+".join(levels[end][f] for f in tied),
-                        part,
-                        _ratio(part.mean, total.mean),
-                    )
-                    for tied, part in zip(shares, parts, strict=True)
-                ),
-                study.measured(n, start, end) - total.mean,
-                fit.lacks,
-                tuple(between),
+                tuple(_share(tied, ends, next(judged), total) for tied in known[id(model)]),
+                measured[n] - total.mean,
+                study.fits[n].lacks,
+                tuple(names[r] for r in rows if lies_between(levels[r], *ends)),
             )
         )
     return found
+
+
+def _share(
+    tied: tuple[str, ...], ends: tuple[Levels, Levels], part: Judged, total: Judged
+) -> FactorShare:
+    begin, finish = ("+".join(levels[f] for f in tied) for levels in ends)
+    return FactorShare(" and ".join(tied), begin, finish, part, _ratio(part.mean, total.mean))
 
 
 def _determined(

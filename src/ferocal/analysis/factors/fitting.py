@@ -206,10 +206,13 @@ class Attribution:
         """With which tests those of a series share an error rate."""
         return self.readings.series[n].role if self.readings.series[n].workload else INDEX
 
-    def measured(self, n: int, start: int, end: int) -> float:
-        """The difference of two configurations as it was measured."""
-        arms = (Arm(n, self.bench, end), 1.0), (Arm(n, self.bench, start), -1.0)
-        (found,) = judge_contrasts(
-            self.readings, [Contrast(arms, "measured")], self.setting.judging
-        ).values()
-        return found.shift.mean
+    def measured(self, places: Sequence[int], start: int, end: int) -> dict[int, float]:
+        """Of some series the difference of two configurations as it was measured."""
+        contrasts = [
+            Contrast(
+                ((Arm(n, self.bench, end), 1.0), (Arm(n, self.bench, start), -1.0)), "measured"
+            )
+            for n in places
+        ]
+        found = judge_contrasts(self.readings, contrasts, self.setting.judging)
+        return {n: found[k].shift.mean for k, n in enumerate(places)}

@@ -361,17 +361,18 @@ def hold_to_misfit(table: ContrastTable, misfits: Mapping[int, tuple[float, floa
 
     ``misfits`` has by contrast a standard error and its degrees of freedom.
     """
-    for row, n in enumerate(table.contrast_of.tolist() if misfits else ()):
-        error, degrees = misfits.get(n, (math.nan, math.nan))
-        if math.isnan(error):
-            continue
-        wide, known = (
-            e * float(t_quantile(d, 0.5 + CONFIDENCE / 2)) if not math.isnan(e) else -1.0
-            for e, d in ((error, degrees), (float(table.error[row]), float(table.degrees[row])))
-        )
-        if wide > known:
-            table.error[row], table.degrees[row] = error, degrees
-            table.method[row] = METHODS.index(Method.MODEL)
+    if not misfits:
+        return
+    nothing = (math.nan, math.nan)
+    known = [misfits.get(n, nothing) for n in table.contrast_of.tolist()]
+    error, degrees = np.array(known, dtype=np.float64).reshape(-1, 2).T
+    wide, seen = (
+        e * t_quantile(d, 0.5 + CONFIDENCE / 2)
+        for e, d in ((error, degrees), (table.error, table.degrees))
+    )
+    chosen = wide > np.nan_to_num(seen, nan=-1.0)
+    table.error[chosen], table.degrees[chosen] = error[chosen], degrees[chosen]
+    table.method[chosen] = METHODS.index(Method.MODEL)
 
 
 def steps_of(contrasts: Sequence[Contrast], of_arm: FloatArray, readings: Readings) -> FloatArray:

@@ -171,7 +171,7 @@ class SummaryObject(Object):
     """Several metrics as one, each turned so that more is better."""
 
     bench: str = key("where")
-    group: Text = key("the group of workloads, or `all metrics`", "series.group")
+    group: Text = key("the group of workloads, `primary metrics` or `all metrics`", "series.group")
     statistic: str = key("`geometric mean` or `median`", "series.metric")
     configuration: str = key("what is compared")
     baseline: str = key("with what")
