@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from ferocal.analysis.data.series import factor_of, share_of
 from ferocal.analysis.inference.claims import ClaimVerdict
+from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.documents.blocks import Block, Document, Items, Line, caveats, next_steps, sentences
 from ferocal.documents.caveats.words import seen_text
@@ -98,7 +99,9 @@ def found_text(finding: ClaimFinding) -> str:
     places = decimals_for((_read(finding, judged.high) - _read(finding, judged.low)) / 2)
     numbers = (_number(finding, x, places) for x in (judged.mean, judged.low, judged.high))
     middle, low, high = numbers
-    return f"{_with_unit(finding, middle)} ({low} … {high})"
+    known = judged.estimate
+    stated = ", as stated" if known is not None and known.method is Method.STATED else ""
+    return f"{_with_unit(finding, middle)} ({low} … {high}{stated})"
 
 
 def claimed_text(finding: ClaimFinding) -> str:

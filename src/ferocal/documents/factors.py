@@ -6,6 +6,7 @@ import math
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
+from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.verdicts import CHANGED
 from ferocal.documents.blocks import (
     Block,
@@ -33,7 +34,7 @@ from ferocal.documents.factor_lines import (
     scaling_tables,
     serial_lines,
 )
-from ferocal.documents.grids import arrange, change_cell, meanings
+from ferocal.documents.grids import STATED_NOTE, arrange, change_cell, meanings
 from ferocal.documents.numbers import (
     change_text,
     interval_text,
@@ -144,7 +145,11 @@ def _cell(effect: FactorEffect | None) -> GridCell:
         return GridCell("not measured")
     if effect.judged is None:
         return GridCell("unknown", notes=("it always changed together with others",))
-    notes = (f"together with {listed(list(effect.together))}",) if effect.together else ()
+    notes: tuple[str, ...] = ()
+    if effect.together:
+        notes = (f"together with {listed(list(effect.together))}",)
+    if effect.judged.method is Method.STATED:
+        notes += (STATED_NOTE,)
     return change_cell(effect.judged, notes)
 
 

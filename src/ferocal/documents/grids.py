@@ -15,6 +15,9 @@ if TYPE_CHECKING:
     from ferocal.documents.numbers import Change
 
 
+STATED_NOTE = "the interval assumes a stated noise"
+
+
 def arrange(
     series: Sequence[Series],
     cells_of: Callable[[Series], tuple[GridCell, Mapping[str, GridCell]]],

@@ -27,7 +27,7 @@ from ferocal.documents.blocks import (
     Strip,
     make_table,
 )
-from ferocal.documents.grids import arrange, change_cell, meanings
+from ferocal.documents.grids import STATED_NOTE, arrange, change_cell, meanings
 from ferocal.documents.numbers import change_words, decimals_for
 from ferocal.documents.tables import bounds_note, short_centre
 from ferocal.documents.wording import VERDICT_MARKS, evidence_text, margins_text
@@ -249,7 +249,7 @@ class _Overview:
         if effect.baseline != self._comparison.baseline:
             notes += (f"against {effect.baseline}",)
         if effect.method is Method.STATED:
-            notes += ("the interval assumes a stated noise",)
+            notes += (STATED_NOTE,)
         return replace(self._number(effect, notes), strip=_strip(effect))
 
     def _gap(self, series: Series, name: str) -> GridCell:

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.data.index import WhyNot
+from ferocal.analysis.inference.contrasts import Method
 from ferocal.documents.blocks import (
     Block,
     Column,
@@ -30,6 +31,8 @@ if TYPE_CHECKING:
     from ferocal.answers.rank import Field, RankAnswer, TippingPoint
 
 _MOST_ROWS = 16
+# The place of the chance of being first in a row of the main table.
+_CHANCE = 3
 _MOST_SENTENCES = 3
 _MOST_METRICS = 12
 _MOST_LEFT_OUT = 3
@@ -173,18 +176,25 @@ def _table(field: Field, answer: RankAnswer, *, detail: bool) -> Table:
     if ranking.against is not None:
         value = "index"
     tallies = {t.name: t for t in field.tallies} if len(field.rankings) > 1 else {}
+    with_chance = any(not math.isnan(s.chance) for s in ranking.standings)
     heads = [value, "P(first)", *(f"per {name}" for name in field.per_resource)]
+    if not with_chance:
+        heads.remove("P(first)")
     columns = [Column(head, right=bool(head)) for head in ("rank", "", *heads)]
     if tallies:
         columns += [Column(x, right=True, spare=True) for x in ("wins", "losses", "ties", "open")]
     standings = ranking.standings if detail else ranking.standings[:_MOST_ROWS]
     rows = []
     for standing, cells in zip(standings, main_rows(field, answer), strict=False):
+        if not with_chance:
+            del cells[_CHANCE]
         if tallies:
             t = tallies[cells[1]]
             cells += [str(n) for n in (t.wins, t.losses, t.ties, t.open)]
         rows.append([GridCell(text, strong=standing.rank_best == 1) for text in cells])
-    captions = ["P(first): chance of being first"]
+    captions = ["P(first): chance of being first"] if with_chance else []
+    if Method.STATED in ranking.sources:
+        captions.append("intervals as stated")
     if ranking.against is not None:
         base = ranking.label(ranking.against, answer.across)
         captions.insert(0, f"index: {ranking_name(ranking, answer)}, {base} = 1")

@@ -6,6 +6,7 @@ import math
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
+from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.documents.blocks import (
     Base,
@@ -22,7 +23,7 @@ from ferocal.documents.blocks import (
     make_table,
     next_steps,
 )
-from ferocal.documents.grids import arrange, change_cell, meanings
+from ferocal.documents.grids import STATED_NOTE, arrange, change_cell, meanings
 from ferocal.documents.numbers import (
     PlainChange,
     change_and_half,
@@ -189,6 +190,8 @@ def comparison_cell(value: ReleaseValue, kind: str, answer: SeriesAnswer) -> Gri
     notes: tuple[str, ...] = ()
     if kind == "best" and value.best_release is not None:
         notes = (f"best: {answer.releases[value.best_release].name}",)
+    if estimate.method is Method.STATED:
+        notes += (STATED_NOTE,)
     return change_cell(as_change(value, estimate), notes)
 
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from ferocal.analysis.data.series import factor_of, share_of
 from ferocal.documents.claims import undecided_text
-from ferocal.documents.objects.base import Object, Text, key
+from ferocal.documents.objects.base import Object, Text, key, or_none
 from ferocal.documents.objects.shared import (
     CRITERIA_CHANGED,
     DOUBTS,
@@ -78,6 +78,7 @@ class ClaimObject(Object):
         _as_shown("low"),
     )
     high: float | None = key("upper end of the same", _as_shown("high"))
+    method: str | None = key("where the interval is from", or_none("judged.estimate.method"))
     p_adjusted: float | None = key(
         "p-value of the verdict, after Holm's adjustment among all claims", "judged.p_adjusted"
     )

@@ -51,6 +51,7 @@ class Judgement(OfMetric):
         "`better`, `worse`, `equivalent`, `inconclusive`, `seen once`",
         or_none("item.judged.verdict"),
     )
+    method: str | None = key("where the interval is from", or_none("item.judged.method"))
 
 
 class LevelEffectObject(Judgement):
