@@ -138,6 +138,21 @@ def test_a_step_that_is_taken_back_is_told() -> None:
     assert [s.undone for s in shifts(list(values))] == [None, None]
 
 
+def test_a_creep_that_runs_into_a_step_leaves_no_level_between_them() -> None:
+    """Whatever is found, every level has releases and every size is a number."""
+    several = 0
+    for seed in range(80):
+        rng = np.random.default_rng([seed, 20])
+        at = np.arange(20)
+        values = rng.normal(0, 0.004, 20) + 0.004 * np.clip(at - 3, 0, 9) - 0.03 * (at >= 13)
+        found = search(list(values))
+        assert all(first <= last for first, last in found.stretches)
+        for shift in shifts(list(values)):
+            assert shift.low < shift.change < shift.high
+        several += len(found.shifts) > 1
+    assert several > 20
+
+
 def test_metrics_of_one_role_are_one_family() -> None:
     """A borderline change in one of many metrics is none."""
     rng = np.random.default_rng(5)

@@ -196,6 +196,8 @@ class _Analysis:
             stated_of=self._stated_of,
         )
         hold_to_misfit(table, self.misfits)
+        doubt = np.array([contrast.doubt for contrast in self.contrasts])
+        np.hypot(table.error, doubt[table.contrast_of], out=table.error)
         widen(table, self._range_uncertainty(readings)[table.contrast_of])
         resolution = find_resolution(readings, self.scales, self.steps)
         hold_to_resolution(
@@ -206,13 +208,11 @@ class _Analysis:
         return table
 
     def _range_uncertainty(self, readings: Readings) -> FloatArray:
-        """What reading off moving displays, and what is asked, leave uncertain in contrasts."""
-        doubt = np.array([contrast.doubt for contrast in self.contrasts])
+        """What reading off moving displays leaves uncertain in each contrast."""
         if not readings.width.any():
-            return doubt
+            return np.zeros(len(self.contrasts))
         uncertainty = reading_uncertainty(readings, self.scales)
-        read: FloatArray = np.hypot(doubt, uncertainty_of(self.contrasts, uncertainty, readings))
-        return read
+        return uncertainty_of(self.contrasts, uncertainty, readings)
 
     def _stated_of(self, arm: Arm) -> float | None:
         """The SD of visits to an arm as it is stated, on the scale of the analysis."""

@@ -20,7 +20,8 @@ class KindEvidence(NamedTuple):
     """How well a course is described by a step, by two in the same direction, by a creep.
 
     Each is the logarithm of a mean likelihood. ``begin`` and ``end`` are the indices between
-    which the best creep goes; ``between`` is how much its whole change varies over its ends.
+    which the best creep goes; ``factor`` and ``between`` are what the variance of its whole change
+    is made of: a multiple of that of a visit, and that over its ends.
     """
 
     step: float
@@ -28,6 +29,7 @@ class KindEvidence(NamedTuple):
     creep: float
     begin: int
     end: int
+    factor: float
     between: float
 
 
@@ -82,6 +84,7 @@ def weigh_kinds(course: Course) -> KindEvidence | None:
         whole,
         begin,
         end,
+        float(chance @ (1 / of.size**2)),
         float(chance @ (each - mean) ** 2),
     )
 

@@ -64,9 +64,9 @@ def judge_shifts(
         for shift in search.shifts:
             found = release_contrast(search, place, places, shift.weights, f"shift {len(asked)}")
             asked.append(found._replace(doubt=shift.doubt))
-        for a, b in itertools.pairwise(search.shifts):
-            ends = _before_and_after(search, a.last, b.first)
-            asked.append(release_contrast(search, place, places, ends, f"return {len(asked)}"))
+        for ends in _returns(search):
+            if ends is not None:
+                asked.append(release_contrast(search, place, places, ends, f"return {len(asked)}"))
     known = iter([e for _, e in sorted(judge_contrasts(readings, asked, setting).items())])
     judged = {}
     for bench, search in _all(searches):
@@ -78,7 +78,7 @@ def judge_shifts(
             )
             for s in search.shifts
         ]  # fmt: skip
-        returns = [next(known) for _ in search.shifts[1:]]
+        returns = [None if ends is None else next(known) for ends in _returns(search)]
         judged[bench, search.course.series] = tuple(_with_returns(of_course, returns))
     return judged
 
@@ -87,20 +87,25 @@ def _all(searches: Mapping[str, Sequence[Search]]) -> Iterator[tuple[str, Search
     return ((bench, search) for bench, of_bench in searches.items() for search in of_bench)
 
 
-def _before_and_after(search: Search, last: int, first: int) -> FloatArray:
-    """The level of the stretch that begins with a release less that of one that ends with one."""
-    stretches = search.stretches
-    before = next(s for s in stretches if s[1] == last)
-    after = next(s for s in stretches if s[0] == first)
-    weights: FloatArray = search.level_weights(*after) - search.level_weights(*before)
-    return weights
+def _returns(search: Search) -> Iterator[FloatArray | None]:
+    """For every two shifts in a row the level after both less that before them.
+
+    None where there is no level on one side, since one of them creeps into the next.
+    """
+    for a, b in itertools.pairwise(search.shifts):
+        before = next((s for s in search.stretches if s[1] == a.last), None)
+        after = next((s for s in search.stretches if s[0] == b.first), None)
+        if before is None or after is None:
+            yield None
+        else:
+            yield search.level_weights(*after) - search.level_weights(*before)
 
 
 def _with_returns(
-    shifts: Sequence[SeriesShift], returns: Sequence[Estimate]
+    shifts: Sequence[SeriesShift], returns: Sequence[Estimate | None]
 ) -> Iterator[SeriesShift]:
     """Shifts with the release that took them back, where the level is what it was before."""
     for shift, follower, back in itertools.zip_longest(shifts, shifts[1:], returns):
         opposite = follower is not None and (follower.change > 0) != (shift.change > 0)
-        same = opposite and back.shift.p_value > _SAME
+        same = opposite and back is not None and back.shift.p_value > _SAME
         yield replace(shift, undone=follower.first) if same else shift

@@ -78,13 +78,16 @@ class Search:
 
     @property
     def stretches(self) -> list[tuple[int, int]]:
-        """The first and last place of every stretch between its shifts; what creeps is in none."""
+        """The first and last place of every stretch between its shifts; what creeps is in none.
+
+        A creep may end where the next shift has begun: there is no stretch between them.
+        """
         at = self.course.place
         if not len(at):
             return []
         begins = [int(at[0]), *(shift.first for shift in self.shifts)]
         ends = [*(shift.last for shift in self.shifts), int(at[-1])]
-        return list(zip(begins, ends, strict=True))
+        return [(a, b) for a, b in zip(begins, ends, strict=True) if a <= b]
 
     def level_weights(self, first: int, last: int) -> FloatArray:
         """With which weights releases make the mean level of a stretch, by place; shape (n,)."""
@@ -126,7 +129,9 @@ def _search(course: Course, some: bool, searched: bool) -> Search:
     # Where it begins and ends is fitted, too.
     degrees -= 2 * sum(group.creep is not None for group in groups)
     spread = Spread(squares / degrees, degrees) if degrees > 0 and squares > 0 else None
-    return Search(course, tuple(s for group in groups for s in group.shifts()), spread, searched)
+    variance = 0.0 if spread is None else spread.variance
+    shifts = tuple(s for group in groups for s in group.shifts(variance))
+    return Search(course, shifts, spread, searched)
 
 
 def _segment_means(course: Course, breaks: Sequence[int]) -> FloatArray:
@@ -168,23 +173,29 @@ class _Group:
         assert self.creep is not None
         return creep_values(self.part, self.creep.begin, self.creep.end)
 
-    def shifts(self) -> Iterator[FoundShift]:
-        """The group as a creep, or as a step between each segment and the next."""
+    def shifts(self, variance: float) -> Iterator[FoundShift]:
+        """The group as a creep, or as a step between each segment and the next.
+
+        ``variance`` is that of a visit.
+        """
         if self.creep is None:
             for first, middle, last in zip(self.ends, self.ends[1:], self.ends[2:], strict=False):
-                yield replace(_step(self.course, first, middle, last), certainty=self.certainty)
+                found = _step(self.course, first, middle, last, variance)
+                yield replace(found, certainty=self.certainty)
             return
         part, known = self.part, self.creep
         begin, end = (int(part.place[n]) for n in (known.begin, known.end))
         weights = np.zeros(len(self.course.place))
         weights[self.first : self.end] = creep_weights(part)
-        doubt = math.sqrt(known.between)
+        hidden = known.factor - float(np.sum(weights**2 / self.course.visits))
+        doubt = math.sqrt(known.between + variance * max(0.0, hidden))
         yield FoundShift("creep", begin, end, begin, end, weights, doubt, self.certainty)
 
 
-def _step(course: Course, first: int, middle: int, last: int) -> FoundShift:
+def _step(course: Course, first: int, middle: int, last: int, variance: float) -> FoundShift:
     """A step over all places where it may be, and between which releases it is.
 
+    The mean over places varies less than a step at one of them does: that is in the doubt, too.
     It is there with 95 % probability; if that is unknown, the place is as found.
     """
     at = course.place
@@ -201,10 +212,11 @@ def _step(course: Course, first: int, middle: int, last: int) -> FoundShift:
     cuts = range(first + 1, last)
     # Places between releases that were not read are one for the size.
     chance = np.array([known.chance[at[n - 1] - begin : at[n] - begin].sum() for n in cuts])
-    sizes = np.array([difference(course, first, n, last)[0] for n in cuts])
+    sizes, factors = np.array([difference(course, first, n, last) for n in cuts]).T
     total = float(chance @ sizes)
     weights = chance @ np.array([_difference_weights(course, first, n, last) for n in cuts])
-    doubt = math.sqrt(float(chance @ (sizes - total) ** 2))
+    hidden = float(chance @ factors) - float(np.sum(weights**2 / course.visits))
+    doubt = math.sqrt(float(chance @ (sizes - total) ** 2) + variance * max(0.0, hidden))
     span = min(int(before), beside[0]), max(int(after), beside[1])
     return FoundShift("step", *beside, *span, weights, doubt, math.nan)
 
