@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
 
 from ferocal.analysis.data.readings import NO_ROUND, Readings, VisitSummaries, replicates
 from ferocal.analysis.data.segments import FloatArray, IntArray, find_segments
-from ferocal.analysis.inference.two_way import TwoWay
+from ferocal.analysis.inference.two_way import RoundEstimate, TwoWay
 from ferocal.analysis.inference.weights import Terms
 
 
@@ -139,36 +140,60 @@ def borrow_from_others(
     are.
     """
     width = len(readings.configurations)
-    strand_of = summaries.arm_of // width
     made: dict[bytes, TwoWay] = {}
     for part in _incomplete(parts, terms, sides, summaries.arm_of, width):
         members = np.flatnonzero(terms.part_of_side[terms.side] == part)
-        here = strand_of == terms.arm[members[0]] // width
+        here = summaries.arm_of // width == terms.arm[members[0]] // width
         rows = np.flatnonzero(here & (summaries.round_of != NO_ROUND))
         arms, arm = np.unique(summaries.arm_of[rows], return_inverse=True)
         _, block = np.unique(summaries.round_of[rows], return_inverse=True)
         if not np.isin(terms.arm[members], arms).all():
             continue
-        key = np.stack([arm, block]).tobytes()
-        model = made.setdefault(key, TwoWay(arm, block))
+        model = made.setdefault(np.stack([arm, block]).tobytes(), TwoWay(arm, block))
         weights = np.zeros(len(arms))
         weights[np.searchsorted(arms, terms.arm[members])] = terms.weight[members]
         own = terms.side[members]
         plain = float(np.sum(terms.square_of_side[own] / sides.count[own]))
-        if not model.determines(weights):
-            continue
-        found = model.contrast(weights, summaries.centre[rows])
-        few = bool((sides.count[own] < 2).any())
-        if not few and (found.spread > 2 * plain or np.isnan(found.square)):
-            continue
-        parts.used[part] = True
-        parts.mean[part], parts.square[part], parts.degrees[part], parts.spread[part] = found
-        shared = np.bincount(block)[block] > 1
-        for term, side in zip(members.tolist(), own.tolist(), strict=True):
-            mine = rows[shared & (summaries.arm_of[rows] == terms.arm[term])]
-            parts.visits[side] = len(mine)
-            parts.runs[side] = int(summaries.runs[mine].sum())
-        parts.pairs[part] = max(int(parts.pairs[part]), 1)
+        if (sides.count[own] < 2).any():
+            plain = math.inf
+        found = _by_way_of_others(model, weights, summaries.centre[rows], plain)
+        if found is not None:
+            used = rows[np.bincount(block)[block] > 1]
+            _take(parts, part, found, terms, members, summaries, used)
+
+
+def _by_way_of_others(
+    model: TwoWay, weights: FloatArray, value: FloatArray, plain: float
+) -> RoundEstimate | None:
+    """The estimate within rounds where it is worth it.
+
+    ``plain`` is the spread of the means of all visits, infinite where these have no error.
+    """
+    if not model.determines(weights):
+        return None
+    found = model.contrast(weights, value)
+    if math.isinf(plain):
+        return found
+    return None if found.spread > 2 * plain or math.isnan(found.square) else found
+
+
+def _take(
+    parts: Parts,
+    part: int,
+    found: RoundEstimate,
+    terms: Terms,
+    members: IntArray,
+    summaries: VisitSummaries,
+    used: IntArray,
+) -> None:
+    """Put an estimate within rounds into its part, with the visits that were ``used``."""
+    parts.used[part] = True
+    parts.mean[part], parts.square[part], parts.degrees[part], parts.spread[part] = found
+    for term in members.tolist():
+        mine = used[summaries.arm_of[used] == terms.arm[term]]
+        side = int(terms.side[term])
+        parts.visits[side], parts.runs[side] = len(mine), int(summaries.runs[mine].sum())
+    parts.pairs[part] = max(int(parts.pairs[part]), 1)
 
 
 def _incomplete(

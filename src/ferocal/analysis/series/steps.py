@@ -260,7 +260,10 @@ _MORE = 0.01
 
 
 def varies_more_than_visits(search: Search) -> bool:
-    """Whether releases between two steps differ by more than visits to one of them (Fisher's F)."""
+    """Whether releases between two steps differ by more than visits to one of them (Fisher's F).
+
+    Never of a course that was not searched: what its releases differ by may be a step.
+    """
     course = search.course
     index = np.searchsorted(course.place, course.visit_place)
     left = course.visit_centre - course.centre[index]
@@ -269,7 +272,12 @@ def varies_more_than_visits(search: Search) -> bool:
         replace(course, squares=0.0, degrees=0),
         [int(np.searchsorted(course.place, first)) for first, _ in search.stretches[1:]],
     )
-    if own < 1 or degrees < 1 or any(shift.kind == "creep" for shift in search.shifts):
+    if (
+        not search.searched
+        or own < 1
+        or degrees < 1
+        or any(shift.kind == "creep" for shift in search.shifts)
+    ):
         return False
     from scipy.special import fdtrc
 
