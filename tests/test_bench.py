@@ -429,7 +429,8 @@ def test_deciding_stops_at_the_first_look_that_is_enough(small_study: Study) -> 
     assert "10 or 20" in ferocal.refusal("measure", "--decide", "--rounds", "12")
     ferocal.quick("measure", "--rounds", "11")
     codes = {caveat["code"] for caveat in ferocal.json("compare")["effects"][0]["caveats"]}
-    assert codes == {"extended", "unproven"}
+    # What the machine was like meanwhile may differ, too, by chance or in fact.
+    assert {"extended", "unproven"} <= codes
 
 
 def test_inspect_measures_the_overhead(ferocal: Ferocal) -> None:
