@@ -23,7 +23,14 @@ from ferocal.analysis.inference.claims import ClaimTest, ClaimVerdict, JudgedCla
 from ferocal.analysis.inference.effects import Effect, Setting
 from ferocal.analysis.inference.weights import Arm
 from ferocal.answers.answer import Answer, Doubts, basis_of
-from ferocal.answers.compare import Prospect, doubts_of, find_barred, prospect_of, setting_of
+from ferocal.answers.compare import (
+    Prospect,
+    doubts_of,
+    find_barred,
+    levels_of,
+    prospect_of,
+    setting_of,
+)
 from ferocal.answers.evidence import Evidence
 from ferocal.ledger.reading.additions import FrozenClaim
 from ferocal.study.claims import INDEX, NOISE, TIMES, Claim, Limit, claims_of, digest_of
@@ -108,7 +115,6 @@ def examine(
 def _doubts(study: Study, evidence: Evidence, findings: Sequence[ClaimFinding]) -> Doubts:
     """The comparisons that claims rest on; of a value only what was seen on its side."""
     effects: dict[tuple[str, Series, str, str], Effect] = {}
-    levels = doubts_of(study, evidence, ()).levels
     for base in {f.baseline for f in findings}:
         own = [f for f in findings if f.baseline == base]
         for e in doubts_of(study, evidence, {f.series for f in own}, baseline=base).effects:
@@ -121,7 +127,7 @@ def _doubts(study: Study, evidence: Evidence, findings: Sequence[ClaimFinding]) 
                 elif f.kind != "change" and name in (e.configuration, e.baseline):
                     seen = tuple(c for c in e.caveats if c.side == name)
                     effects.setdefault(key, replace(e, caveats=seen))
-    return Doubts(tuple(effects.values()), levels)
+    return Doubts(tuple(effects.values()), levels_of(study, study.baseline))
 
 
 def _without_barred(

@@ -136,7 +136,7 @@ def compare(
         **basis_of(study, evidence),
         baseline=base,
         benches=tuple(b for b in study.benches if not selection.benches or b in selection.benches),
-        levels=_levels(study, base),
+        levels=levels_of(study, base),
         series=tuple(
             s
             for s in evidence.readings.series
@@ -225,7 +225,7 @@ def doubts_of(
         and not e.control
         and (configurations is None or e.configuration in configurations)
     )
-    return Doubts(effects, _levels(study, base))
+    return Doubts(effects, levels_of(study, base))
 
 
 def find_barred(
@@ -241,7 +241,7 @@ def find_barred(
     }
 
 
-def _levels(study: Study, baseline: str) -> dict[str, Mapping[str, str]]:
+def levels_of(study: Study, baseline: str) -> dict[str, Mapping[str, str]]:
     """The levels of every configuration, those of the baseline first."""
     ordered = sorted(study.configurations, key=lambda c: c.name != baseline)
     return {c.name: c.levels for c in ordered}

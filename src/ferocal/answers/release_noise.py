@@ -5,9 +5,7 @@ from __future__ import annotations
 import copy
 from collections.abc import Sequence
 
-import numpy as np
-
-from ferocal.analysis.data.readings import Readings
+from ferocal.analysis.data.readings import Readings, runs_per_visit
 from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.analysis.series.course import find_courses
 from ferocal.analysis.series.steps import Search, search_courses
@@ -18,12 +16,6 @@ from ferocal.study.load import Study
 def ordered_factor(study: Study) -> str | None:
     """The first factor whose levels follow each other, None where there is none."""
     return next((name for name, f in study.file.factor.items() if f.order is not None), None)
-
-
-def runs_per_visit(readings: Readings, series: int, bench: int) -> float:
-    """How many runs of a metric the visits to a bench have on average."""
-    rows = (readings.series_of == series) & (readings.bench_of == bench)
-    return float(rows.sum()) / max(1, len(np.unique(readings.visit_of[rows])))
 
 
 class ReleaseSearches:

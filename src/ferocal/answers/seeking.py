@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from ferocal.analysis.data.index import deciding_places
-from ferocal.analysis.data.readings import Readings, choose_scales
+from ferocal.analysis.data.readings import Readings, choose_scales, runs_per_visit
 from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.components import run_variances
 from ferocal.analysis.inference.noise_floors import share_of_runs
@@ -23,7 +23,6 @@ from ferocal.analysis.series.seeking import LEAST_SEPARATION, Seeking, end_diffe
 from ferocal.analysis.series.steps import Search
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.release_line import ReleaseLine, find_release_line
-from ferocal.answers.release_noise import runs_per_visit
 from ferocal.answers.selection import Selection
 from ferocal.errors import UsageError
 from ferocal.study.load import Study

@@ -11,16 +11,19 @@ from ferocal.analysis.data.index import (
     add_index,
     deciding_places,
     index_members,
+    index_scales,
     index_series,
     index_weights,
 )
-from ferocal.analysis.data.readings import Readings, choose_scales, summarise_visits
+from ferocal.analysis.data.readings import Readings, choose_scales
+from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.data.series import Series, change_of
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import Effect, Estimate, Setting, Shift
 from ferocal.analysis.inference.judging import judge_contrasts
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast
+from ferocal.analysis.rank.sensitivity import turned_means
 from ferocal.terms.roles import DECIDING
 
 GEOMETRIC_MEAN, MEDIAN = "geometric mean", "median"
@@ -105,9 +108,9 @@ class _Maker:
         yield from (self._median(mean, gains[n]) for mean, n in zip(means, judged, strict=True))
 
     def _effect(
-        self, series: Series, estimate: Estimate, baseline: str, name: str, gains: Sequence[float]
+        self, series: Series, estimate: Estimate, baseline: str, name: str, gains: FloatArray
     ) -> SummaryEffect:
-        parts = np.abs(np.array(list(self.weights.values())) * np.array(gains))
+        parts = np.abs(np.array(list(self.weights.values())) * gains)
         whole, most = float(parts.sum()), int(parts.argmax())
         return SummaryEffect(
             **vars(estimate),
@@ -122,19 +125,20 @@ class _Maker:
             share=float(parts[most]) / whole if whole else float("nan"),
         )
 
-    def _gains(self, base: int, others: Sequence[int]) -> list[list[float]]:
-        """Of every configuration the changes of all metrics, turned so that more is better."""
-        scales = choose_scales(self.readings, margins=False)
-        summaries = summarise_visits(self.readings.numbers, scales)
+    def _gains(self, base: int, others: Sequence[int]) -> FloatArray:
+        """The changes of all metrics, turned so that more is better; configurations by metrics."""
+        cells = [(self.bench, c) for c in (base, *others)]
+        means = turned_means(
+            self.readings,
+            index_scales(self.readings),
+            list(self.weights),
+            cells,
+            np.zeros((len(cells), 1)),
+        )
+        gains: FloatArray = means[1:] - means[0]
+        return gains
 
-        def centre(n: int, c: int) -> float:
-            rows = (summaries.series_of == n) & (summaries.configuration_of == c)
-            sign = 1.0 if self.readings.series[n].better == "higher" else -1.0
-            return sign * float(summaries.centre[rows].mean()) if rows.any() else float("nan")
-
-        return [[centre(n, c) - centre(n, base) for n in self.weights] for c in others]
-
-    def _median(self, mean: SummaryEffect, gains: Sequence[float]) -> SummaryEffect:
+    def _median(self, mean: SummaryEffect, gains: FloatArray) -> SummaryEffect:
         nan, middle = float("nan"), float(np.median(gains))
         return replace(
             mean,

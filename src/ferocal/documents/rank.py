@@ -31,8 +31,6 @@ if TYPE_CHECKING:
     from ferocal.answers.rank import Field, RankAnswer, TippingPoint
 
 _MOST_ROWS = 16
-# The place of the chance of being first in a row of the main table.
-_CHANCE = 3
 _MOST_SENTENCES = 3
 _MOST_METRICS = 12
 _MOST_LEFT_OUT = 3
@@ -177,17 +175,15 @@ def _table(field: Field, answer: RankAnswer, *, detail: bool) -> Table:
         value = "index"
     tallies = {t.name: t for t in field.tallies} if len(field.rankings) > 1 else {}
     with_chance = any(not math.isnan(s.chance) for s in ranking.standings)
-    heads = [value, "P(first)", *(f"per {name}" for name in field.per_resource)]
-    if not with_chance:
-        heads.remove("P(first)")
+    chance = ["P(first)"] if with_chance else []
+    heads = [value, *chance, *(f"per {name}" for name in field.per_resource)]
     columns = [Column(head, right=bool(head)) for head in ("rank", "", *heads)]
     if tallies:
         columns += [Column(x, right=True, spare=True) for x in ("wins", "losses", "ties", "open")]
     standings = ranking.standings if detail else ranking.standings[:_MOST_ROWS]
     rows = []
-    for standing, cells in zip(standings, main_rows(field, answer), strict=False):
-        if not with_chance:
-            del cells[_CHANCE]
+    main = _main_rows(field, answer, with_chance=with_chance)
+    for standing, cells in zip(standings, main, strict=False):
         if tallies:
             t = tallies[cells[1]]
             cells += [str(n) for n in (t.wins, t.losses, t.ties, t.open)]
@@ -203,15 +199,15 @@ def _table(field: Field, answer: RankAnswer, *, detail: bool) -> Table:
     return make_table(columns, rows, caption="; ".join(captions))
 
 
-def main_rows(field: Field, answer: RankAnswer) -> Iterator[list[str]]:
-    """Rank, name, value, chance of being first, and value and rank per every resource."""
+def _main_rows(field: Field, answer: RankAnswer, *, with_chance: bool) -> Iterator[list[str]]:
+    """Rank, name, value, perhaps the chance of being first, value and rank per every resource."""
     for place, standing in enumerate(field.main.standings):
-        first = "–" if math.isnan(standing.chance) else percent_of(standing.chance)
+        first = [percent_of(standing.chance)] if with_chance else []
         name = field.main.label(place, answer.across)
         rank = rank_text(standing.rank_best, standing.rank_worst)
         others = field.per_resource.values()
         per = [_in_ranking(other, name, answer.across) for other in others]
-        yield [rank, name, value_text(standing), first, *per]
+        yield [rank, name, value_text(standing), *first, *per]
 
 
 def _in_ranking(ranking: Ranking, name: str, across: str) -> str:

@@ -213,3 +213,9 @@ def reading_uncertainty(readings: Readings, scales: tuple[Scale, ...]) -> FloatA
     count = np.maximum(1, np.bincount(arm, minlength=size))
     uncertainty: FloatArray = np.bincount(arm, width, size) / count / np.sqrt(3)
     return uncertainty
+
+
+def runs_per_visit(readings: Readings, series: int, bench: int) -> float:
+    """How many runs of a metric the visits to a bench have on average."""
+    rows = (readings.series_of == series) & (readings.bench_of == bench)
+    return float(rows.sum()) / max(1, len(np.unique(readings.visit_of[rows])))

@@ -189,16 +189,12 @@ class Attribution:
 
     def judge(self, asked: Sequence[Asked]) -> list[Judged]:
         """Intervals and verdicts; tests of one family share an error rate (Holm 1979)."""
-        contrasts = [self.contrast(a) for a in asked]
-        # What is nothing, such as the effect of the first level, is no contrast.
-        places = [n for n, c in enumerate(contrasts) if c.weights]
-        known = judge_contrasts(
+        found = judge_contrasts(
             self.readings,
-            [contrasts[n] for n in places],
+            [self.contrast(a) for a in asked],
             self.setting.judging,
-            {k: asked[n].fit.misfit(asked[n].weights) for k, n in enumerate(places)},
+            {n: a.fit.misfit(a.weights) for n, a in enumerate(asked)},
         )
-        found = {n: known[k] for k, n in enumerate(places)}
         return [Judged(**vars(found[n]), series=self.readings.series[a.series])
                 for n, a in enumerate(asked)]  # fmt: skip
 

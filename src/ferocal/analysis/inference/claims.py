@@ -146,7 +146,7 @@ class _Known:
         Statistical Association 84, 602-607): the chance of being outside, of means and standard
         deviations that are drawn as what was found has them. Where the same noise floor gives the
         band and the error of the mean, they are drawn together. Simulated at the edge of the band,
-        4 to 6 % are called within, with 2 to 30 degrees of freedom.
+        at most 5 % are called within, with 4 to 30 degrees of freedom.
         """
         draws = (np.arange(_STRIPS) + 0.5) / _STRIPS
         scale = np.sqrt(self.band_degrees / chi_square_quantile(self.band_degrees, draws))

@@ -80,7 +80,6 @@ class PairedRounds:
     moments: Moments
     used: np.ndarray
     runs_of_side: IntArray
-    sides_of_part: IntArray
 
 
 def pair_rounds(
@@ -106,7 +105,7 @@ def pair_rounds(
     fewest = np.full(parts, np.iinfo(np.int64).max)
     np.minimum.at(fewest, terms.part_of_side, visits)
     used = carry_most(moments.count, fewest)
-    return PairedRounds(moments, used, runs.astype(np.int64), sides_of_part)
+    return PairedRounds(moments, used, runs.astype(np.int64))
 
 
 @dataclass(frozen=True)

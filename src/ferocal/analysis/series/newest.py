@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ferocal.analysis.data.readings import Readings
+from ferocal.analysis.data.readings import Readings, runs_per_visit
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.effects import Estimate, Setting
 from ferocal.analysis.inference.judging import judge_contrasts
@@ -54,7 +54,7 @@ def judge_newest(
         before = [c.part(int(c.place[0]), int(c.place[-2])) for c in long]
         for course, search in zip(long, search_courses(before, readings.series), strict=True):
             if search.spread is not None and search.searched:
-                runs = float(np.mean(course.visits))
+                runs = runs_per_visit(readings, course.series, place)
                 floors[course.series, place] = search.spread.floor(course.scale, runs)
             first, last = _level_before(search)
             weights = np.r_[-search.level_weights(first, last), 1.0]

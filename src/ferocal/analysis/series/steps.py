@@ -264,6 +264,8 @@ def varies_more_than_visits(search: Search) -> bool:
 
     Never of a course that was not searched: what its releases differ by may be a step.
     """
+    if not search.searched or any(shift.kind == "creep" for shift in search.shifts):
+        return False
     course = search.course
     index = np.searchsorted(course.place, course.visit_place)
     left = course.visit_centre - course.centre[index]
@@ -272,12 +274,7 @@ def varies_more_than_visits(search: Search) -> bool:
         replace(course, squares=0.0, degrees=0),
         [int(np.searchsorted(course.place, first)) for first, _ in search.stretches[1:]],
     )
-    if (
-        not search.searched
-        or own < 1
-        or degrees < 1
-        or any(shift.kind == "creep" for shift in search.shifts)
-    ):
+    if own < 1 or degrees < 1:
         return False
     from scipy.special import fdtrc
 
