@@ -28,7 +28,7 @@ from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.rank.lineup import Contestant
 from ferocal.analysis.rank.standings import rank_contestants
-from ferocal.analysis.series.course import Course
+from ferocal.analysis.series.course import course_of_visits
 from ferocal.analysis.series.place import locate
 from ferocal.analysis.series.seeking import State, seek
 from simulation import make_readings, shifts_of
@@ -46,11 +46,6 @@ for name, metric, value in rows:
     by.setdefault((name, metric), []).append(np.log(value))
 print(len({k: np.median(v) for k, v in by.items()}))
 """
-
-
-def _course(values: np.ndarray) -> Course:
-    at = np.arange(len(values))
-    return Course(0, "ratio", at, values, np.ones(len(at), np.int64), 0.0, 0, at, values)
 
 
 def one_series(kind: str, count: int, sd: float, seed: int) -> tuple[bool, bool, bool | None]:
@@ -88,11 +83,7 @@ def one_search(sd: float, seed: int) -> tuple[str, int]:
             return str(found.state), len(values)
         places.append(found.release)
         values.append(3.0 * (found.release > truth) + rng.normal(0, sd))
-        at, index, count = np.unique(places, return_inverse=True, return_counts=True)
-        centre = np.bincount(index, values) / count
-        visits = count.astype(np.int64)
-        course = Course(0, "difference", at, centre, visits, 0.0, 0,
-                        np.array(places), np.array(values))  # fmt: skip
+        course = course_of_visits(0, "difference", np.array(places), np.array(values))
     return "not found", len(values)
 
 

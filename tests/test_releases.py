@@ -20,11 +20,11 @@ from scipy import stats
 
 from conftest import PROGRAM, Ferocal, surroundings
 from ferocal.analysis.data.series import Series
-from ferocal.analysis.series.breaks import chance_of_none, find_breaks
-from ferocal.analysis.series.course import Course, find_courses
-from ferocal.analysis.series.kinds import creep_weights, weigh_kinds
+from ferocal.analysis.series.chance import chances_of_none
+from ferocal.analysis.series.course import Course, course_of_visits, find_courses
 from ferocal.analysis.series.place import Whereabouts, information, locate, next_release
 from ferocal.analysis.series.seeking import State, seek
+from ferocal.analysis.series.shapes import describe, weigh_kinds
 from ferocal.analysis.series.shifts import SeriesShift
 from ferocal.analysis.series.steps import Search, search_courses
 from simulation import make_readings, shifts_of
@@ -35,8 +35,7 @@ SERIES = (Series("kiosk-page", "score", "points", "higher", 0.01, role="primary"
 def make_course(values: Sequence[float], places: Sequence[int] | None = None) -> Course:
     """One visit to each release."""
     at = np.arange(len(values)) if places is None else np.array(places)
-    centre = np.array(values, dtype=float)
-    return Course(0, "ratio", at, centre, np.ones(len(at), int), 0.0, 0, at, centre)
+    return course_of_visits(0, "ratio", at, np.array(values, dtype=float))
 
 
 def search(values: Sequence[float], places: Sequence[int] | None = None) -> Search:
@@ -72,57 +71,142 @@ def test_steps_are_found_and_nothing_else(count: int) -> None:
         found += bool(steps)
         right += any(s.earliest < place <= s.latest for s in steps if s.kind == "step")
         covered += any(s.low <= math.expm1(0.03) <= s.high for s in steps)
-    assert found >= 0.97 * times and right >= 0.85 * times and covered >= 0.85 * times
+    least = {12: 0.93, 20: 0.97}[count]
+    assert found >= least * times and right >= 0.85 * times and covered >= 0.85 * times
     creeps = [search(simulate("creep", count, n)[0]).shifts for n in range(times)]
     called = sum(any(s.kind == "step" for s in steps) for steps in creeps)
     assert called <= 0.1 * times + 8
-    assert sum(bool(steps) for steps in creeps) >= 0.9 * times
+    assert sum(bool(steps) for steps in creeps) >= {12: 0.6, 20: 0.9}[count] * times
 
 
-def test_the_first_test_is_that_of_permutations() -> None:
-    """Every split and every stretch tried one by one, on permutations drawn otherwise."""
+def test_chance_is_that_of_orders_and_signs() -> None:
+    """Every contrast tried one by one, on orders and signs drawn otherwise; two visits each."""
+    place = np.repeat(np.arange(21), 2)
+    steps = [place >= k for k in range(1, 21)]
+    trend = (place - 10) / math.sqrt(np.sum((place - 10.0) ** 2))
+    centred = [s - s.mean() for s in steps]
+    centred += [s - s.mean() - trend * (trend @ s) for s in steps[2:-2]]
+    centred += [(place >= a) & (place < b) for a, b in itertools.combinations(range(1, 21), 2)]
+    for a, b in ((0, 20), (0, 15), (5, 20), (5, 15), (0, 10), (10, 20)):
+        centred.append(np.clip((place - a) / (b - a), 0, 1))
+    centred = [s - np.mean(s) for s in centred]
+    unit = np.array([s / math.sqrt(s @ s) for s in centred])
+    rng, checked = np.random.default_rng(23), 0
+    for size in (0.8, 0.9, 1.0, 1.1, 1.2):
+        values = size * (place >= 12) + rng.normal(0, 1, 42)
+        seen, own = np.abs(unit @ values).max(), values - values.mean()
+        orders = [np.abs(unit @ rng.permutation(values)).max() for _ in range(2000)]
+        signs = own * math.sqrt(42 / 40) * rng.choice([-1, 1], (2000, 42))
+        flipped = np.abs(signs @ unit.T).max(axis=1)
+        expected = float(max(np.mean(np.array(orders) >= seen), np.mean(flipped >= seen)))
+        (found,) = chances_of_none([course_of_visits(0, "ratio", place, values)])
+        assert found == pytest.approx(expected, abs=4 * math.sqrt(expected / 1000) + 0.002)
+        checked += 0.003 < expected < 0.3
+    assert checked > 1
 
-    def between(values: np.ndarray, inner: slice) -> float:
-        inside = np.zeros(len(values), bool)
-        inside[inner] = True
-        parts = (values[inside], values[~inside])
-        return float(sum(len(p) * (p.mean() - values.mean()) ** 2 for p in parts))
 
-    def statistics(values: np.ndarray) -> tuple[float, float]:
-        count = len(values)
-        splits = max(between(values, slice(k)) for k in range(1, count))
-        arcs = max(
-            between(values, slice(i, j)) for i in range(1, count) for j in range(i + 1, count)
+NOISES = {
+    "normal": lambda rng, count: rng.normal(size=count),
+    "heavy tails": lambda rng, count: rng.standard_t(3, count),
+    "skewed": lambda rng, count: np.exp(rng.normal(size=count)),
+    "unequal": lambda rng, count: (
+        rng.normal(size=count) * np.where(np.arange(count) * 2 < count, 1, 5)
+    ),
+}
+
+
+@pytest.mark.parametrize("noise", NOISES)
+@pytest.mark.parametrize(("count", "metrics"), [(8, 1), (12, 20), (20, 1)])
+def test_noise_of_any_shape_is_no_change(noise: str, count: int, metrics: int) -> None:
+    rng = np.random.default_rng([count, len(noise)])
+    times = 100 if metrics == 1 else 40
+    false = [
+        min(chances_of_none([make_course(list(NOISES[noise](rng, count))) for _ in range(metrics)]))
+        <= 0.05
+        for _ in range(times)
+    ]
+    # At a rate of 6.5 % fewer than one case in a thousand has more.
+    assert sum(false) <= {100: 15, 40: 9}[times]
+
+
+def test_dips_are_found_below_fifteen_releases() -> None:
+    """Four of twelve at five standard deviations; one of twelve that three visits show."""
+    rng = np.random.default_rng(7)
+    at = np.arange(12)
+    four = [search(list(rng.normal(0, 1, 12) - 5 * ((at >= 4) & (at < 8)))) for _ in range(60)]
+    places = [{(s.last, s.first) for s in f.shifts} for f in four]
+    assert sum(bool(p & {(3, 4), (7, 8)}) for p in places) >= 54
+    deep = rng.normal(0, 0.0005, 14) - 0.7 * ((np.arange(14) >= 5) & (np.arange(14) < 11))
+    assert [(s.last, s.first) for s in shifts(list(deep))] == [(4, 5), (10, 11)]
+    place = np.repeat(at, 3)
+    one: list[set[tuple[int, int]]] = []
+    for _ in range(60):
+        value = rng.normal(0, 1, 36) - 8 * (place == 6)
+        (found,) = search_courses([course_of_visits(0, "ratio", place, value)], SERIES)
+        one.append({(s.last, s.first) for s in found.shifts} & {(5, 6), (6, 7)})
+    assert sum(map(bool, one)) >= 54
+    # One visit that differs may have gone wrong, unless it is known how much visits vary.
+    single = make_course([0.0, 0.1, -0.1, 0.05, 0, -0.05, 9.0, 0.1, 0, -0.1, 0.05, 0])
+    assert not search_courses([single], SERIES)[0].shifts
+    known = replace(single, squares=0.1, degrees=9, from_floor=True)
+    (found,) = search_courses([known], SERIES)
+    assert [(s.last, s.first) for s in found.shifts] == [(5, 6), (6, 7)]
+
+
+@pytest.mark.parametrize("where", ["before", "after", "both"])
+def test_a_step_beside_a_creep_has_its_size_and_place(where: str) -> None:
+    times, covered, placed = 60, 0, 0
+    for seed in range(times):
+        rng = np.random.default_rng([seed, len(where)])
+        first, slope = int(rng.integers(7, 14)), float(rng.choice([-0.3, 0.3]))
+        by = np.arange(20) - first
+        creep = {"before": np.minimum(by, 0), "after": np.maximum(by, 0), "both": by}[where]
+        steps = shifts(list((slope * creep - 3 * (by >= 0) + rng.normal(0, 0.4, 20)) / 100))
+        best = max(
+            (s for s in steps if s.kind == "step"), key=lambda s: abs(s.change), default=None
         )
-        return splits, arcs
-
-    rng = np.random.default_rng(23)
-    for shape in (np.arange(15) >= 9, (np.arange(15) >= 5) & (np.arange(15) < 8)):
-        values = 0.45 * shape + rng.normal(0, 0.5, 15)
-        seen = statistics(values)
-        null = np.array([statistics(rng.permutation(values)) for _ in range(400)])
-        shares = [(1 + np.sum(null[:, n] >= seen[n] * (1 - 1e-12))) / 401 for n in range(2)]
-        expected = min(1.0, 2 * min(shares))
-        found = chance_of_none(make_course(list(values)))
-        error = 2 * math.sqrt(found / 2 * (1 - found / 2) / 400)
-        assert 0.02 < found < 0.5 and found == pytest.approx(expected, abs=2.5 * error)
+        covered += best is not None and best.low <= math.expm1(-0.03) <= best.high
+        placed += best is not None and abs(best.first - first) <= 1
+    assert covered >= 0.83 * times and placed >= 0.85 * times
 
 
-def test_every_break_holds_between_its_neighbours() -> None:
-    count = 0
-    for seed in range(120):
-        rng = np.random.default_rng(seed)
-        values = rng.normal(0, 1, 20) + 2.2 * (np.arange(20) >= 7) - 1.8 * (np.arange(20) >= 13)
-        breaks = find_breaks(make_course(list(values)))
-        edges = [0, *breaks, 20]
-        parts = [values[a:b] for a, b in itertools.pairwise(edges)]
-        degrees = 20 - len(parts)
-        sd = math.sqrt(sum(float(np.sum((p - p.mean()) ** 2)) for p in parts) / degrees)
-        for left, right in itertools.pairwise(parts):
-            count += 1
-            t = (right.mean() - left.mean()) / (sd * math.sqrt(1 / len(left) + 1 / len(right)))
-            assert 2 * stats.t.sf(abs(t), degrees) <= 0.01
-    assert count > 100
+def test_neighbours_that_resemble_each_other_are_told_and_widen_sizes() -> None:
+    rng = np.random.default_rng(3)
+    wide, narrow = [], []
+    for _ in range(40):
+        values = rng.normal(0, 1, 80)
+        for n in range(1, 80):
+            values[n] += 0.5 * values[n - 1]
+        found = search(list(values[50:]))
+        wide += [found.likeness > 0] * bool(found.shifts)
+        narrow.append(search(list(rng.normal(0, 1, 30) + 5 * (np.arange(30) > 14))).likeness > 0)
+    assert np.mean(wide) > 0.6 and np.mean(narrow) < 0.1
+
+
+def test_every_release_is_a_change_where_visits_hardly_vary() -> None:
+    rng = np.random.default_rng(8)
+    place = np.repeat(np.arange(12), 3)
+    value = rng.normal(0, 1, 12)[place] + rng.normal(0, 0.05, 36)
+    (found,) = search_courses([course_of_visits(0, "ratio", place, value)], SERIES)
+    assert found.restless and len(found.shifts) <= 2
+    value = rng.normal(0, 1, 36) + 20 * (place > 5)
+    (found,) = search_courses([course_of_visits(0, "ratio", place, value)], SERIES)
+    assert not found.restless and [s.first for s in found.shifts] == [6]
+
+
+def test_metrics_say_together_where_they_step() -> None:
+    """The place that twenty metrics have in common is nearer than that of one."""
+    rng, at = np.random.default_rng(4), np.arange(20)
+    series = tuple(Series("w", f"m{n}", "s", "lower", 0.01) for n in range(20))
+    off: dict[str, list[int]] = {"alone": [], "together": []}
+    for _ in range(4):
+        courses = [replace(make_course(list(rng.normal(0, 1, 20) + 3 * (at >= 11))), series=n)
+                   for n in range(20)]  # fmt: skip
+        alone = [search_courses([c], series)[0] for c in courses]
+        for name, found in (("alone", alone), ("together", search_courses(courses, series))):
+            steps = [s for f in found for s in f.shifts if s.kind == "step"]
+            off[name] += [abs(s.first - 11) for s in steps]
+    assert np.mean(off["together"]) < 0.5 * np.mean(off["alone"])
 
 
 def test_a_step_that_is_taken_back_is_told() -> None:
@@ -130,12 +214,16 @@ def test_a_step_that_is_taken_back_is_told() -> None:
     values = rng.normal(0, 0.002, 20)
     values[8:12] -= 0.05
     fell, back = shifts(list(values))
-    assert (fell.last, fell.first, fell.undone) == (7, 8, 12)
-    assert (back.last, back.first, back.undone) == (11, 12, None)
-    assert fell.verdict == "worse" and back.verdict == "better"
-    # Not back where it was: nothing is taken back.
-    values[12:] -= 0.03
-    assert [s.undone for s in shifts(list(values))] == [None, None]
+    assert (fell.last, fell.first, back.last, back.first) == (7, 8, 11, 12)
+    assert fell.taken_back is not None and fell.taken_back[:2] == (12, "whole")
+    assert fell.verdict == "worse" and back.verdict == "better" and back.taken_back is None
+    # Not back where it was, beyond it, or not shown to be within the margin.
+    rough = np.random.default_rng(5).normal(0, 0.01, 20)
+    for more, noise, extent in ((-0.03, 0, "part"), (0.03, 0, None), (0.0, rough, "open")):
+        other = values + noise
+        other[12:] += more
+        found = shifts(list(other))[0].taken_back
+        assert (None if found is None else found.extent) == extent
 
 
 def test_a_creep_that_runs_into_a_step_leaves_no_level_between_them() -> None:
@@ -244,11 +332,7 @@ def test_seeking_finds_the_release(sd: float) -> None:
                 break
             places.append(found.release)
             values.append(3.0 * (found.release > truth) + rng.normal(0, sd))
-            at, index, count = np.unique(places, return_inverse=True, return_counts=True)
-            centre = np.bincount(index, values) / count
-            course = Course(
-                0, "difference", at, centre, count, 0.0, 0, np.array(places), np.array(values)
-            )
+            course = course_of_visits(0, "difference", np.array(places), np.array(values))
         visits.append(len(values))
         right += found.state is State.FOUND and found.known is not None and (
             found.known.best == truth
@@ -262,9 +346,7 @@ def test_what_does_not_differ_is_not_sought() -> None:
     for count in range(3, 7):
         visits = np.repeat([0, 63], count)
         centre = np.array([*values[:count], *values[6 - count :]])
-        at = np.array([0, 63])
-        means = np.array([centre[:count].mean(), centre[count:].mean()])
-        course = Course(0, "difference", at, means, np.array([count] * 2), 0.0, 0, visits, centre)
+        course = course_of_visits(0, "difference", visits, centre)
         found = seek(course, 0, 63, np.ones(64), (0.0, 0))
         assert found.state is (State.ENDS if count < 6 else State.NO_STEP)
     assert found.release is None
@@ -292,29 +374,16 @@ def test_rounds_are_taken_out_of_releases_as_statsmodels_does() -> None:
 
 
 def test_a_creep_and_a_step_are_told_by_their_likelihood() -> None:
-    step = weigh_kinds(make_course([0] * 6 + [1] * 6 + [0.01]))
-    creep = weigh_kinds(make_course([0, 0.1, 0.2, 0.29, 0.41, 0.5, 0.61, 0.7]))
-    assert step is not None and step.step > step.creep
-    assert creep is not None and creep.creep > creep.step
-    rising = make_course([0, 0.1, 0.2, 0.29, 0.41, 0.5, 0.61, 0.7])
-    assert float(creep_weights(rising) @ rising.centre) == pytest.approx(0.7, 0.1)
-    assert weigh_kinds(make_course([0, 1, 2])) is None
-    values = np.array([0.0, 0.3, 0.1, 0.9, 0.7, 1.1])
-    known = weigh_kinds(make_course(list(values)))
-    assert known is not None
-
-    def likelihood(shape: np.ndarray) -> float:
-        """Of level, size and SD, all but the shape, by least squares."""
-        design = np.stack([np.ones(6), shape], axis=1)
-        _, squares, _, _ = np.linalg.lstsq(design, values, rcond=None)
-        return float(np.linalg.det(design.T @ design) ** -0.5 * squares[0] ** -2)
-
-    steps = [likelihood((np.arange(6) > k).astype(float)) for k in range(5)]
-    creeps = [
-        np.mean([likelihood(np.clip((np.arange(6) - i) / n, 0, 1)) for i in range(6 - n)])
-        for n in (3, 4, 5)  # every length weighs alike
-    ]
-    assert known.creep - known.step == pytest.approx(math.log(np.mean(creeps) / np.mean(steps)))
+    for values, kind in (
+        ([0, 0.01, -0.01, 0.02, 0, 0.01, 1, 1.01, 0.99, 1.02, 1, 0.98], "step"),
+        ([0, 0.1, 0.2, 0.29, 0.41, 0.5, 0.61, 0.7], "creep"),
+    ):
+        fit, certain = weigh_kinds(describe(make_course(values)))
+        assert {s.kind for s in fit.shapes} == {kind}
+        assert all(chance > 0.5 for chance in certain.values())
+    rising = search([0, 0.1, 0.2, 0.29, 0.41, 0.5, 0.61, 0.7])
+    (creep,) = rising.shifts
+    assert float(creep.weights @ rising.course.centre) == pytest.approx(0.7, 0.1)
 
 
 HEAD = """
@@ -405,7 +474,7 @@ def test_releases_that_vary_more_than_their_visits_are_told(ferocal: Ferocal) ->
         values[n] = (300 * np.exp(month + noise[0])).tolist()
         calm[n] = (300 * np.exp(noise[1])).tolist()
     kiosk(ferocal, values, 12)
-    said = "releases vary more than their visits do"
+    said = "releases vary much more than their visits do"
     assert said in ferocal.quick("series", "firmware")
     against = ferocal.json("series", "firmware")["release_values"][-1]["against_first"]
     (compared,) = (e for e in ferocal.json("compare")["effects"] if e["configuration"] == "r11")

@@ -237,7 +237,7 @@ def _reigns(
     for n, (first, last) in enumerate(search.stretches):
         weights = search.level_weights(first, last)
         sides = [
-            release_contrast(search, bench, order, sign * weights, f"stretch {n}").weights
+            release_contrast(search.course, bench, order, sign * weights, f"stretch {n}").weights
             for bench, sign in zip(pair, (1.0, -1.0), strict=True)
         ]
         contrasts.append(Contrast((*sides[0], *sides[1]), f"stretch {n}"))

@@ -124,14 +124,15 @@ def _gather(study: Study, ledger: Ledger) -> Evidence:
     facts = recorded_facts(ledger)
     limits = read_look_limits(ledger)
     changes = find_criteria_changes(study, read_criteria(ledger))
+    floors = _noise_floors(readings, read_noise_floors(ledger), list(visits.values()))
     ordered = ordered_factor(study) is not None and len(readings.value) > 0
     return Evidence(
         readings=readings,
-        releases=ReleaseSearches(study, readings) if ordered else None,
+        releases=ReleaseSearches(study, readings, floors) if ordered else None,
         visits=list(visits.values()),
         facts=facts,
         contexts=_contexts(study, ledger, columns, stray, visits, facts, changes, uncomputed),
-        noise_floors=_noise_floors(readings, read_noise_floors(ledger), list(visits.values())),
+        noise_floors=floors,
         looks=plan_looks(max(limits.values())) if limits else None,
         looks_taken=read_looks(ledger),
         kinds=read_kinds(ledger),

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import copy
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
-from ferocal.analysis.data.readings import Readings, runs_per_visit
+from ferocal.analysis.data.readings import Readings, choose_scales, runs_per_visit
+from ferocal.analysis.data.series import Series
+from ferocal.analysis.inference.effects import Setting
+from ferocal.analysis.inference.judging import find_floor
 from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.analysis.series.course import find_courses
 from ferocal.analysis.series.steps import Search, search_courses
 from ferocal.answers.release_line import find_release_line
+from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
 
 
@@ -21,10 +25,19 @@ def ordered_factor(study: Study) -> str | None:
 class ReleaseSearches:
     """The steps of metrics along the releases of a study, looked for once and where asked."""
 
-    def __init__(self, study: Study, readings: Readings) -> None:
+    def __init__(
+        self,
+        study: Study,
+        readings: Readings,
+        noise_floors: Mapping[tuple[str, Series], NoiseFloor],
+    ) -> None:
         factor = ordered_factor(study)
         assert factor is not None
         self._readings = readings
+        # Other floors come before how much releases vary: the search rests on them, too.
+        self._setting = Setting(
+            noise_floors=noise_floors, floor_arm=CONTROL if study.head.control else None
+        )
         self._interleaved = study.head.schedule == "rounds"
         self._places = find_release_line(study, factor).places(readings)
         self._found: dict[int, dict[int, Search]] = {}
@@ -65,6 +78,13 @@ class ReleaseSearches:
         return self._found[bench]
 
     def _search(self, readings: Readings, bench: int) -> dict[int, Search]:
-        courses = find_courses(readings, bench, self._places, interleaved=self._interleaved)
+        scales = choose_scales(readings.numbers)
+        courses = find_courses(
+            readings,
+            bench,
+            self._places,
+            interleaved=self._interleaved,
+            floor_of=lambda n: find_floor(readings.numbers, n, bench, scales, self._setting),
+        )
         searches = search_courses(list(courses), readings.series)
         return {search.course.series: search for search in searches}

@@ -18,7 +18,7 @@ from ferocal.analysis.inference.weights import Arm, Contrast
 from ferocal.analysis.series.course import Course
 from ferocal.analysis.series.newest import Newest, judge_newest
 from ferocal.analysis.series.shifts import SeriesShift, judge_shifts
-from ferocal.analysis.series.steps import BETWEEN_RELEASES, Search, varies_more_than_visits
+from ferocal.analysis.series.steps import BETWEEN_RELEASES, Search
 from ferocal.answers.answer import Answer, basis_of
 from ferocal.answers.compare import Prospect, doubts_of, prospect_of, setting_of
 from ferocal.answers.evidence import Evidence
@@ -69,7 +69,8 @@ class SeriesAnswer(Answer):
 
     ``at`` are the levels of the other factors. ``unsearched`` are benches and metrics of which too
     few releases were read to look for steps, ``from_releases`` those whose intervals rest on how
-    much releases vary, ``restless`` those of which releases vary by more than their visits.
+    much releases vary, ``restless`` those of which releases vary by more than their visits,
+    ``alike`` those of which neighbours resemble each other.
     ``newest`` is the newest release against the level before it, if it was asked for; ``asked``
     says that metrics were asked for by name. ``prospects`` say by bench how more can be measured.
     ``conditions`` are means by bench, condition and release, NaN where unknown.
@@ -86,6 +87,7 @@ class SeriesAnswer(Answer):
     next_visit: NextVisit | None
     prospects: Mapping[str, Prospect]
     restless: tuple[tuple[str, Series], ...]
+    alike: tuple[tuple[str, Series], ...]
     newest: tuple[Newest, ...]
     asked: bool
     conditions: Mapping[str, Mapping[str, FloatArray]]
@@ -156,7 +158,8 @@ def follow(
         ),
         unsearched=tuple((bench, series) for bench, s, series in found if not s.searched),
         from_releases=tuple(dict.fromkeys((v.bench, v.series) for v in values if v.from_releases)),
-        restless=tuple((b, series) for b, s, series in found if varies_more_than_visits(s)),
+        restless=tuple((b, series) for b, s, series in found if s.restless),
+        alike=tuple((b, series) for b, s, series in found if s.likeness),
         asked=selection.places is not None,
         newest=tuple(
             newest

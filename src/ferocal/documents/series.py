@@ -133,9 +133,21 @@ def step_text(step: SeriesShift, answer: SeriesAnswer, title: str) -> str:
     size = " ".join(change_and_half(step))
     word = "creep of " if step.kind == "creep" else ""
     text = f"{title} {word}{size} ({step.verdict})"
-    if step.undone is not None:
-        text += f", undone in {answer.releases[step.undone].name}"
-    return text
+    return text + back_text(step, answer)
+
+
+def back_text(step: SeriesShift, answer: SeriesAnswer) -> str:
+    """What the next step takes back of one, such as ", partly taken back in r7 by +2.0 ±0.4 %"."""
+    back = step.taken_back
+    if back is None:
+        return ""
+    where = answer.releases[back.release].name
+    if back.extent == "whole":
+        return f", taken back in {where}"
+    size = " ".join(change_and_half(back.by))
+    if back.extent == "part":
+        return f", partly taken back in {where} by {size}"
+    return f", taken back in {where} by {size}, wholly or in part"
 
 
 def release_text(release: Release) -> str:
@@ -266,8 +278,14 @@ def remarks_of(answer: SeriesAnswer) -> Iterator[str]:
     if answer.restless:
         names = list(dict.fromkeys(series.title for _, series in answer.restless))
         yield (
-            f"releases vary more than their visits do in {_some(names)}: each may be a change, or "
-            "days differ"
+            f"releases vary much more than their visits do in {_some(names)}: by its visits every "
+            "release is a change (or days differ), and only what stands out is a step here"
+        )
+    if answer.alike:
+        names = list(dict.fromkeys(series.title for _, series in answer.alike))
+        yield (
+            f"neighbouring releases resemble each other in {_some(names)}: a slow wander may look "
+            "like a step or creep, so sizes have wider intervals"
         )
     if answer.at:
         yield f"with {listed([f'{f} {level}' for f, level in answer.at.items()])}"

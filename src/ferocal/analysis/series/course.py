@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -10,12 +10,12 @@ import numpy as np
 from ferocal.analysis.data.readings import (
     NO_ROUND,
     Readings,
-    VisitSummaries,
     choose_scales,
     summarise_visits,
 )
 from ferocal.analysis.data.segments import FloatArray, IntArray
 from ferocal.analysis.data.series import Scale
+from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.analysis.inference.two_way import TwoWay
 
 
@@ -25,9 +25,11 @@ class Course:
 
     Columns have one entry per release that was read, shape (n,), in their order: ``place`` is
     that of the release among all, ``centre`` its value on the scale of the analysis, ``visits``
-    how many there are behind it. ``squares`` is the sum of squares of visits to the same release
-    in common rounds, with ``degrees`` of freedom; both are 0 where there are no common rounds.
-    ``visit_place`` and ``visit_centre`` are the visits, shape (m,), without what rounds share.
+    how many there are behind it. ``squares`` is the sum of squares of visits to the same release,
+    with ``degrees`` of freedom, or what a noise floor says of it where no visit was repeated
+    (``from_floor``); both are 0 where nothing is known.
+    ``visit_place`` and ``visit_centre`` are the visits, shape (m,), without what rounds share, and
+    ``visit_block`` numbers the rounds whose visits pair: all 0 where none do.
     """
 
     series: int
@@ -39,6 +41,8 @@ class Course:
     degrees: int
     visit_place: IntArray
     visit_centre: FloatArray
+    visit_block: IntArray
+    from_floor: bool = False
 
     def part(self, first: int, last: int) -> Course:
         """The releases from one to another, both by their place and both included."""
@@ -51,11 +55,28 @@ class Course:
             visits=self.visits[rows],
             visit_place=self.visit_place[visits],
             visit_centre=self.visit_centre[visits],
+            visit_block=self.visit_block[visits],
         )
+
+    def by_releases(self) -> Course:
+        """The course as if every release had one visit, for visits that say too little of it."""
+        one = np.ones(len(self.place), np.int64)
+        return replace(
+            self, visits=one, squares=0.0, degrees=0, visit_place=self.place,
+            visit_centre=self.centre, visit_block=0 * one, from_floor=False,
+        )  # fmt: skip
+
+
+FloorOf = Callable[[int], NoiseFloor | None]
 
 
 def find_courses(
-    readings: Readings, bench: int, releases: Sequence[int], *, interleaved: bool
+    readings: Readings,
+    bench: int,
+    releases: Sequence[int],
+    *,
+    interleaved: bool,
+    floor_of: FloorOf = lambda series: None,
 ) -> Iterator[Course]:
     """The course of every metric that was read of some release on a bench.
 
@@ -70,6 +91,8 @@ def find_courses(
         that has none.
     interleaved
         Whether visits of a round were made near each other in time.
+    floor_of
+        Gives the noise floor of a series; asked only where no visit was repeated.
     """
     numbers = readings.on_bench(bench).numbers
     scales = choose_scales(readings.numbers)
@@ -82,29 +105,37 @@ def find_courses(
     for series in range(len(readings.series)):
         rows = np.flatnonzero((summaries.series_of == series) & (place >= 0))
         if len(rows):
-            yield _course(series, scales[series], summaries, rows, place[rows], interleaved)
+            found = course_of_visits(
+                series, scales[series], place[rows], summaries.centre[rows],
+                summaries.round_of[rows] if interleaved else None,
+            )  # fmt: skip
+            yield found if found.degrees else _with_floor(found, floor_of(series))
 
 
-def _course(
-    series: int,
-    scale: Scale,
-    summaries: VisitSummaries,
-    rows: IntArray,
-    place: IntArray,
-    interleaved: bool,
+def _with_floor(course: Course, floor: NoiseFloor | None) -> Course:
+    if floor is None or floor.scale != course.scale or not floor.degrees:
+        return course
+    squares = floor.variance * floor.degrees
+    return replace(course, squares=squares, degrees=floor.degrees, from_floor=True)
+
+
+def course_of_visits(
+    series: int, scale: Scale, place: IntArray, value: FloatArray, rounds: IntArray | None = None
 ) -> Course:
-    value, rounds = summaries.centre[rows], summaries.round_of[rows]
+    """The course of visits to releases, shape (m,), those of a round near each other in time."""
     releases, index, count = np.unique(place, return_inverse=True, return_counts=True)
-    degrees, squares, cleared = 0, 0.0, value
     centre: FloatArray = np.bincount(index, value) / count
-    if interleaved and (rounds != NO_ROUND).all():
-        _, block = np.unique(rounds, return_inverse=True)
-        model = TwoWay(index, block)
+    block, cleared = np.zeros(len(value), np.int64), value
+    left, degrees = value - centre[index], len(value) - len(releases)
+    if rounds is not None and (rounds != NO_ROUND).all():
+        _, of_round = np.unique(rounds, return_inverse=True)
+        model = TwoWay(index, of_round)
         # Rounds that do not connect all releases say nothing of some.
         if model.is_connected:
             centre, left = model.levels(value), model.left_over(value)
-            squares = float(left @ left)
-            degrees = len(value) - len(releases) - len(np.unique(block)) + 1
-            cleared = centre[index] + left
-    visits: IntArray = count.astype(np.int64)
-    return Course(series, scale, releases, centre, visits, squares, degrees, place.copy(), cleared)
+            degrees = len(value) - len(releases) - len(np.unique(of_round)) + 1
+            cleared, block = centre[index] + left, of_round
+    return Course(
+        series, scale, releases, centre, count.astype(np.int64), float(left @ left) if degrees
+        else 0.0, degrees, place.copy(), cleared, block,
+    )  # fmt: skip

@@ -59,8 +59,7 @@ def judge_newest(
             first, last = _level_before(search)
             weights = np.r_[-search.level_weights(first, last), 1.0]
             family = f"newest {readings.series[course.series].role}"
-            whole = Search(course, (), None, searched=False)
-            contrast = release_contrast(whole, place, places, weights, family)
+            contrast = release_contrast(course, place, places, weights, family)
             asked.append(contrast._replace(repeats=NIGHTS))
             found.append((bench, course, first, last))
 

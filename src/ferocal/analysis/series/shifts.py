@@ -3,19 +3,32 @@
 from __future__ import annotations
 
 import itertools
+import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import Literal, NamedTuple
 
 from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.effects import Estimate, Setting
 from ferocal.analysis.inference.judging import judge_contrasts
+from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast
-from ferocal.analysis.series.steps import Search, ShiftKind
+from ferocal.analysis.series.course import Course
+from ferocal.analysis.series.shapes import ShiftKind
+from ferocal.analysis.series.steps import Search
 
-# A level that is back where it was differs from that by no more than chance at this level.
-_SAME = 0.05
+# How much of a shift is taken back: all of it, some of it, or it is not known which.
+Extent = Literal["whole", "part", "open"]
+
+
+class TakenBack(NamedTuple):
+    """The release that takes back a shift, how much of it, and the shift by which it does so."""
+
+    release: int
+    extent: Extent
+    by: SeriesShift
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -25,7 +38,7 @@ class SeriesShift(Estimate):
     ``last`` is the release before it and ``first`` the one after, ``earliest`` and ``latest``
     those between which it lies with 95 %, all by their place. ``certainty`` is the probability of
     this kind against the other, both being as likely beforehand, NaN where too few releases were
-    read to tell. ``undone`` is the release that undid it, None where it was not.
+    read to tell. ``taken_back`` says what the next shift takes back of it, None if nothing.
     """
 
     bench: str
@@ -36,14 +49,14 @@ class SeriesShift(Estimate):
     earliest: int
     latest: int
     certainty: float
-    undone: int | None = None
+    taken_back: TakenBack | None = None
 
 
 def release_contrast(
-    search: Search, bench: int, places: Sequence[int], weights: FloatArray, family: str
+    course: Course, bench: int, places: Sequence[int], weights: FloatArray, family: str
 ) -> Contrast:
     """A sum of the releases of a course, shape (n,); ``places`` are their configurations."""
-    arms = [Arm(search.course.series, bench, places[n]) for n in search.course.place.tolist()]
+    arms = [Arm(course.series, bench, places[n]) for n in course.place.tolist()]
     pairs = [(arm, w) for arm, w in zip(arms, weights.tolist(), strict=True) if w]
     return Contrast(tuple(sorted(pairs, key=lambda pair: -pair[1])), family)
 
@@ -62,11 +75,14 @@ def judge_shifts(
     for bench, search in _all(searches):
         place = readings.benches.index(bench)
         for shift in search.shifts:
-            found = release_contrast(search, place, places, shift.weights, f"shift {len(asked)}")
+            found = release_contrast(
+                search.course, place, places, shift.weights, f"shift {len(asked)}"
+            )
             asked.append(found._replace(doubt=shift.doubt))
-        for ends in _returns(search):
-            if ends is not None:
-                asked.append(release_contrast(search, place, places, ends, f"return {len(asked)}"))
+        for one, other in itertools.pairwise(search.shifts):
+            back = one.weights + other.weights
+            found = release_contrast(search.course, place, places, back, f"back {len(asked)}")
+            asked.append(found._replace(doubt=math.hypot(one.doubt, other.doubt)))
     known = iter([e for _, e in sorted(judge_contrasts(readings, asked, setting).items())])
     judged = {}
     for bench, search in _all(searches):
@@ -78,8 +94,8 @@ def judge_shifts(
             )
             for s in search.shifts
         ]  # fmt: skip
-        returns = [None if ends is None else next(known) for ends in _returns(search)]
-        judged[bench, search.course.series] = tuple(_with_returns(of_course, returns))
+        backs = [next(known) for _ in itertools.pairwise(search.shifts)]
+        judged[bench, search.course.series] = tuple(_with_returns(of_course, backs))
     return judged
 
 
@@ -87,25 +103,26 @@ def _all(searches: Mapping[str, Sequence[Search]]) -> Iterator[tuple[str, Search
     return ((bench, search) for bench, of_bench in searches.items() for search in of_bench)
 
 
-def _returns(search: Search) -> Iterator[FloatArray | None]:
-    """For every two shifts in a row the level after both less that before them.
-
-    None where there is no level on one side, since one of them creeps into the next.
-    """
-    for a, b in itertools.pairwise(search.shifts):
-        before = next((s for s in search.stretches if s[1] == a.last), None)
-        after = next((s for s in search.stretches if s[0] == b.first), None)
-        if before is None or after is None:
-            yield None
-        else:
-            yield search.level_weights(*after) - search.level_weights(*before)
-
-
 def _with_returns(
-    shifts: Sequence[SeriesShift], returns: Sequence[Estimate | None]
+    shifts: Sequence[SeriesShift], backs: Sequence[Estimate]
 ) -> Iterator[SeriesShift]:
-    """Shifts with the release that took them back, where the level is what it was before."""
-    for shift, follower, back in itertools.zip_longest(shifts, shifts[1:], returns):
-        opposite = follower is not None and (follower.change > 0) != (shift.change > 0)
-        same = opposite and back is not None and back.shift.p_value > _SAME
-        yield replace(shift, undone=follower.first) if same else shift
+    """Shifts with what the next one takes back of them.
+
+    ``backs`` are what each leaves together with the next. It is the whole where that is shown to
+    be within the margin, a part where it is shown to be still on the side of the shift, and open
+    otherwise; nothing where it is shown to be on the other side, or the next goes on.
+    """
+    for shift, follower, back in itertools.zip_longest(shifts, shifts[1:], backs):
+        if follower is None or (follower.change > 0) == (shift.change > 0):
+            yield shift
+            continue
+        low, high = back.shift.low, back.shift.high
+        up = shift.change > 0
+        if back.verdict is Verdict.EQUIVALENT:
+            extent: Extent | None = "whole"
+        elif (low > 0) if up else (high < 0):
+            extent = "part"
+        else:
+            extent = None if ((high < 0) if up else (low > 0)) else "open"
+        taken = None if extent is None else TakenBack(follower.first, extent, follower)
+        yield replace(shift, taken_back=taken)

@@ -1,56 +1,35 @@
-"""Steps and creeps of all metrics, with their place and their kind, and what they add up."""
+"""Steps and creeps of all metrics along the releases, and what releases vary by beside them."""
 
 from __future__ import annotations
 
-import itertools
 import math
-from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal
 
 import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.data.series import Scale, Series
-from ferocal.analysis.inference.families import adjust_by_family
 from ferocal.analysis.inference.noise_floors import NoiseFloor
-from ferocal.analysis.series.breaks import (
-    FIRST,
-    can_be_searched,
-    chance_of_none,
-    difference,
-    find_breaks,
-    pooled_variance,
-)
+from ferocal.analysis.series.chance import can_be_searched, chances_of_none
 from ferocal.analysis.series.course import Course
-from ferocal.analysis.series.kinds import KindEvidence, creep_values, creep_weights, weigh_kinds
-from ferocal.analysis.series.place import locate
+from ferocal.analysis.series.neighbours import wander_instead
+from ferocal.analysis.series.shapes import Fit, Shape, creep_instead, describe, weigh_kinds
+from ferocal.analysis.series.sizes import FoundShift, size_shapes
 
-ShiftKind = Literal["step", "creep"]
+# A course changes where chance would do so in fewer than this share of families.
+_CHANGES = 0.05
+# At this level releases that vary more than visits do so by more than chance.
+_MORE = 0.01
+# The median of a squared standard normal number, and how much of the degrees of freedom of a
+# variance it has when the variance is estimated from neighbours.
+_MEDIAN_SQUARE, _MEDIAN_DEGREES = 0.4549, 0.37
+# A step amid creeps that is nearer to nothing than so many standard errors is none.
+_HOLDS = 1.0
+# How likely it is that a metric steps elsewhere than others that step about there.
+_ELSEWHERE = 0.1
 # Where such a noise floor is from.
 BETWEEN_RELEASES = "how much releases vary between steps"
-
-
-@dataclass(frozen=True)
-class FoundShift:
-    """A change of a course between two releases, or over several (``kind`` "creep").
-
-    ``last`` is the release before it and ``first`` the one after, ``earliest`` and ``latest``
-    those between which it lies with 95 %, all by their place. Its size is the sum of the releases
-    of the course with their ``weights``, shape (n,), which are uncertain by ``doubt`` because its
-    place is. ``certainty`` is the probability of this kind against the other, both being as likely
-    beforehand, NaN where too few releases were read to tell.
-    """
-
-    kind: ShiftKind
-    last: int
-    first: int
-    earliest: int
-    latest: int
-    weights: FloatArray
-    doubt: float
-    certainty: float
 
 
 @dataclass(frozen=True)
@@ -69,12 +48,18 @@ class Spread:
 
 @dataclass(frozen=True)
 class Search:
-    """What was found in a course; ``spread`` is None where nothing says how much releases vary."""
+    """What was found in a course; ``spread`` is None where nothing says how much releases vary.
+
+    ``restless`` says that releases vary by much more than visits to one of them do, ``likeness``
+    is the correlation of neighbours of a course that a slow wander describes as well, 0 of others.
+    """
 
     course: Course
     shifts: tuple[FoundShift, ...]
     spread: Spread | None
     searched: bool
+    restless: bool = False
+    likeness: float = 0.0
 
     @property
     def stretches(self) -> list[tuple[int, int]]:
@@ -97,201 +82,151 @@ class Search:
 
 
 def search_courses(courses: Sequence[Course], series: Sequence[Series]) -> tuple[Search, ...]:
-    """The steps of all courses; the metrics of one role are one family (Holm 1979)."""
-    can = np.array([can_be_searched(course) for course in courses], dtype=bool)
+    """The steps of all courses; the metrics of one role are one family.
+
+    Where releases vary by much more than visits do, every release is a change: it is then looked
+    for what stands out from that. What metrics of a role say of the place of a step they have in
+    common is taken together; whether there is one is said by each.
+    """
+    restless = [_is_restless(course) for course in courses]
+    sought = [c.by_releases() if r else c for c, r in zip(courses, restless, strict=True)]
     roles = [series[course.series].role for course in courses]
-    family = Counter(role for role, searched in zip(roles, can.tolist(), strict=True) if searched)
-    p_values = np.array(
-        [chance_of_none(c, family[role]) for c, role in zip(courses, roles, strict=True)]
-    )
-    adjusted, _, _ = adjust_by_family(p_values, roles, can)
-    return tuple(
-        _search(course, p <= FIRST, searched)
-        for course, p, searched in zip(courses, adjusted.tolist(), can.tolist(), strict=True)
-    )
+    p_values = np.ones(len(courses))
+    for role in dict.fromkeys(roles):
+        members = [n for n, own in enumerate(roles) if own == role]
+        p_values[members] = chances_of_none([sought[n] for n in members])
+    found = [_Found(c, bool(p <= _CHANGES)) for c, p in zip(sought, p_values, strict=True)]
+    for role in dict.fromkeys(roles):
+        _pool_places([f for f, own in zip(found, roles, strict=True) if own == role])
+    return tuple(f.search(course, r) for f, course, r in zip(found, courses, restless, strict=True))
 
 
-def _search(course: Course, some: bool, searched: bool) -> Search:
-    breaks = find_breaks(course) if some else []
-    if not breaks:
-        variance, degrees = pooled_variance(course, ())
-        known = Spread(variance, degrees) if degrees > 0 and variance > 0 else None
-        return Search(course, (), known, searched)
-    groups = list(_groups(course, breaks))
-    fitted = _segment_means(course, breaks)
-    for group in groups:
-        if group.creep is not None:
-            fitted[group.first : group.end] = group.creep_values
-    squares = float(np.sum(course.visits * (course.centre - fitted) ** 2))
-    _, degrees = pooled_variance(course, breaks)
-    if degrees > len(course.centre) - len(breaks) - 1:
-        squares += course.squares
-    # Where it begins and ends is fitted, too.
-    degrees -= 2 * sum(group.creep is not None for group in groups)
-    spread = Spread(squares / degrees, degrees) if degrees > 0 and squares > 0 else None
-    variance = 0.0 if spread is None else spread.variance
-    shifts = tuple(s for group in groups for s in group.shifts(variance))
-    return Search(course, shifts, spread, searched)
+class _Found:
+    """A course as it is described; what others say of its places may be added."""
+
+    def __init__(self, course: Course, changes: bool) -> None:
+        fit, self._certain = Fit(course, ()), dict[Shape, float]()
+        if changes:
+            fit, self._certain = weigh_kinds(describe(course))
+        self.fit, self.shifts = fit, size_shapes(fit, self._certain)
+        for lost in self._not_held():
+            self.fit, self._certain = weigh_kinds(creep_instead(fit, lost))
+            self.shifts = size_shapes(self.fit, self._certain)
+
+    def _not_held(self) -> list[Shape]:
+        """A step amid creeps of which the size may be nothing, whatever is beside it."""
+        variance = self.fit.squares / max(1, self.fit.degrees)
+        for shift in self.shifts:
+            size = float(shift.weights @ self.fit.course.centre)
+            square = variance * float(np.sum(shift.weights**2 / self.fit.course.visits))
+            least = _HOLDS * math.hypot(math.sqrt(square), shift.doubt)
+            if self.fit.is_amid_creeps(shift.shape) and abs(size) < least:
+                return [shift.shape]
+        return []
+
+    def pool(self, elsewhere: Mapping[Shape, FloatArray]) -> None:
+        """Size the shapes again, with logarithms of what others say of their places."""
+        self.shifts = size_shapes(self.fit, self._certain, elsewhere)
+
+    def search(self, course: Course, restless: bool) -> Search:
+        """What was found, of the course as it is."""
+        fit, shifts = self.fit, self.shifts
+        spread = None
+        if fit.degrees > 0 and fit.squares > 0:
+            spread = Spread(fit.squares / fit.degrees, fit.degrees)
+        wander = wander_instead(fit)
+        if wander is not None and spread is not None:
+            more = [spread.variance * wander.widened(shift.weights) for shift in shifts]
+            shifts = tuple(
+                replace(shift, doubt=math.hypot(shift.doubt, math.sqrt(m)))
+                for shift, m in zip(shifts, more, strict=True)
+            )
+        searched = can_be_searched(fit.course)
+        return Search(
+            course, shifts, spread, searched, searched and (restless or _varies_more(fit)),
+            0.0 if wander is None or not searched else wander.likeness,
+        )  # fmt: skip
 
 
-def _segment_means(course: Course, breaks: Sequence[int]) -> FloatArray:
-    fitted = course.centre.copy()
-    for first, last in itertools.pairwise([0, *breaks, len(fitted)]):
-        fitted[first:last] = np.average(fitted[first:last], weights=course.visits[first:last])
-    return fitted
+def _pool_places(family: Sequence[_Found]) -> None:
+    """Let steps that metrics of a family have about the same place say where together."""
+    by_place: dict[tuple[int, ...], list[_Found]] = {}
+    for found in family:
+        by_place.setdefault(tuple(found.fit.course.place.tolist()), []).append(found)
+    for place, members in by_place.items():
+        elsewhere: dict[int, dict[Shape, FloatArray]] = {}
+        for cluster in _clusters(members, len(place) - 1):
+            alike = np.array([_mixed(shift.chance) for _, _, shift in cluster])
+            for own, (member, shape, _) in enumerate(cluster):
+                logs = np.delete(alike, own, axis=0).sum(axis=0)
+                elsewhere.setdefault(member, {})[shape] = logs - logs.max()
+        for member, known in elsewhere.items():
+            members[member].pool(known)
 
 
-@dataclass(frozen=True)
-class _Group:
-    """Breaks in one direction that follow each other, from the segment before to that after.
-
-    ``ends`` are the indices where its segments begin and end.
-    """
-
-    course: Course
-    ends: tuple[int, ...]
-    certainty: float
-    creep: KindEvidence | None
-
-    @property
-    def first(self) -> int:
-        return self.ends[0]
-
-    @property
-    def end(self) -> int:
-        return self.ends[-1]
-
-    @property
-    def part(self) -> Course:
-        """The releases of the group alone."""
-        at = self.course.place
-        return self.course.part(int(at[self.first]), int(at[self.end - 1]))
-
-    @property
-    def creep_values(self) -> FloatArray:
-        """The values of the creep, shape (n,)."""
-        assert self.creep is not None
-        return creep_values(self.part, self.creep.begin, self.creep.end)
-
-    def shifts(self, variance: float) -> Iterator[FoundShift]:
-        """The group as a creep, or as a step between each segment and the next.
-
-        ``variance`` is that of a visit.
-        """
-        if self.creep is None:
-            for first, middle, last in zip(self.ends, self.ends[1:], self.ends[2:], strict=False):
-                found = _step(self.course, first, middle, last, variance)
-                yield replace(found, certainty=self.certainty)
-            return
-        part, known = self.part, self.creep
-        begin, end = (int(part.place[n]) for n in (known.begin, known.end))
-        weights = np.zeros(len(self.course.place))
-        weights[self.first : self.end] = creep_weights(part)
-        hidden = known.factor - float(np.sum(weights**2 / self.course.visits))
-        doubt = math.sqrt(known.between + variance * max(0.0, hidden))
-        yield FoundShift("creep", begin, end, begin, end, weights, doubt, self.certainty)
+def _mixed(chance: FloatArray) -> FloatArray:
+    """Logarithms of the probability of places by one metric, if another may step elsewhere."""
+    share = np.exp(chance - np.logaddexp.reduce(chance))
+    mixed: FloatArray = np.log((1 - _ELSEWHERE) * share + _ELSEWHERE / len(share))
+    return mixed
 
 
-def _step(course: Course, first: int, middle: int, last: int, variance: float) -> FoundShift:
-    """A step over all places where it may be, and between which releases it is.
-
-    The mean over places varies less than a step at one of them does: that is in the doubt, too.
-    It is there with 95 % probability; if that is unknown, the place is as found.
-    """
-    at = course.place
-    begin, end = int(at[first]), int(at[last - 1])
-    beside = int(at[middle - 1]), int(at[middle])
-    part = course.part(begin, end)
-    known = locate(part.visit_place - begin, part.visit_centre, end - begin + 1)
-    if known is None:
-        weights = _difference_weights(course, first, middle, last)
-        return FoundShift("step", *beside, *beside, weights, 0.0, math.nan)
-    low, high = known.span()
-    before = part.place[part.place <= begin + low].max(initial=begin)
-    after = part.place[part.place > begin + high].min(initial=end)
-    cuts = range(first + 1, last)
-    # Places between releases that were not read are one for the size.
-    chance = np.array([known.chance[at[n - 1] - begin : at[n] - begin].sum() for n in cuts])
-    sizes, factors = np.array([difference(course, first, n, last) for n in cuts]).T
-    total = float(chance @ sizes)
-    weights = chance @ np.array([_difference_weights(course, first, n, last) for n in cuts])
-    hidden = float(chance @ factors) - float(np.sum(weights**2 / course.visits))
-    doubt = math.sqrt(float(chance @ (sizes - total) ** 2) + variance * max(0.0, hidden))
-    span = min(int(before), beside[0]), max(int(after), beside[1])
-    return FoundShift("step", *beside, *span, weights, doubt, math.nan)
-
-
-def _difference_weights(course: Course, first: int, middle: int, last: int) -> FloatArray:
-    """With which weights releases make the difference of two adjacent segments, shape (n,)."""
-    weights = np.zeros(len(course.place))
-    for a, b, sign in ((first, middle, -1.0), (middle, last, 1.0)):
-        weights[a:b] = sign * course.visits[a:b] / float(course.visits[a:b].sum())
-    return weights
-
-
-def _groups(course: Course, breaks: Sequence[int]) -> Iterator[_Group]:
-    """Breaks in one direction together, each group as steps or as a creep."""
-    ends = [0, *breaks, len(course.centre)]
-    changes = [
-        difference(course, a, b, c)[0] for a, b, c in zip(ends, ends[1:], ends[2:], strict=False)
+def _clusters(
+    members: Sequence[_Found], places: int
+) -> Iterator[list[tuple[int, Shape, FoundShift]]]:
+    """Steps that may be at the same place, most first: course, shape, and the step itself."""
+    left = [
+        (n, shift.shape, shift)
+        for n, found in enumerate(members)
+        for shift in found.shifts
+        if shift.kind == "step"
     ]
-    begin = 0
-    for _, together in itertools.groupby(changes, key=lambda change: change > 0):
-        count = len(list(together))
-        group = _Group(course, tuple(ends[begin : begin + count + 2]), math.nan, None)
-        yield _with_kind(group, several=count > 1)
-        begin += count
+    at = {int(p): n for n, p in enumerate(members[0].fit.course.place.tolist())}
+    while len(left) > 1:
+        count = np.zeros(places)
+        for _, _, shift in left:
+            count[at[shift.earliest] : at[shift.latest]] += 1
+        best = int(count.argmax())
+        if count[best] < 2:
+            return
+        inside = [x for x in left if at[x[2].earliest] <= best < at[x[2].latest]]
+        yield inside
+        left = [x for x in left if x not in inside]
 
 
-def _with_kind(group: _Group, *, several: bool) -> _Group:
-    known = weigh_kinds(group.part)
-    if known is None:
-        return group
-    steps = max(known.step, known.two_steps) if several else known.step
-    odds = known.creep - steps
-    creep = 1 / (1 + math.exp(-odds)) if abs(odds) < 500 else float(odds > 0)
-    if creep > 0.5:
-        return replace(group, certainty=creep, creep=known)
-    return replace(group, certainty=1 - creep)
+def _is_restless(course: Course) -> bool:
+    """Whether neighbours differ by much more than visits to one release do, whatever steps.
 
-
-# At this level releases that vary more than visits do so by more than chance.
-_MORE = 0.01
-
-
-def varies_more_than_visits(search: Search) -> bool:
-    """Whether releases between two steps differ by more than visits to one of them (Fisher's F).
-
-    Never of a course that was not searched: what its releases differ by may be a step.
+    The median of their squared differences beside the variance of visits (Fisher's F), which a few
+    steps do not move.
     """
-    if not search.searched or any(shift.kind == "creep" for shift in search.shifts):
+    count = len(course.place)
+    if course.from_floor or course.degrees < 2 or count < 5 or not course.squares:
         return False
-    course = search.course
-    index = np.searchsorted(course.place, course.visit_place)
-    left = course.visit_centre - course.centre[index]
-    own = len(index) - len(course.place)
-    between, degrees = pooled_variance(
-        replace(course, squares=0.0, degrees=0),
-        [int(np.searchsorted(course.place, first)) for first, _ in search.stretches[1:]],
-    )
-    if own < 1 or degrees < 1:
+    visits = course.visits.astype(np.float64)
+    factor = 1 / visits[1:] + 1 / visits[:-1]
+    ratio = float(np.median(np.diff(course.centre) ** 2 / factor)) / _MEDIAN_SQUARE
+    return _is_more(ratio, _MEDIAN_DEGREES * (count - 1), course)
+
+
+def _varies_more(fit: Fit) -> bool:
+    """Whether releases differ by more than visits to one of them, beside steps and creeps."""
+    course = fit.course
+    degrees = fit.degrees - course.degrees
+    if course.degrees < 1 or degrees < 1 or not course.squares:
         return False
+    return _is_more(float(fit.left @ fit.left) / degrees, degrees, course)
+
+
+def _is_more(between: float, degrees: float, course: Course) -> bool:
     from scipy.special import fdtrc
 
-    within = float(left @ left) / own
-    return within > 0 and float(fdtrc(degrees, own, between / within)) < _MORE
+    within = course.squares / course.degrees
+    return float(fdtrc(degrees, course.degrees, between / within)) < _MORE
 
 
 def course_of_difference(one: Course, other: Course) -> Course:
-    """The first course less the second, of the releases that both have.
-
-    A visit of a difference is as good as both together: with the harmonic mean of their visits,
-    half of it, rounded down to one at least.
-    """
+    """The first course less the second, of the releases that both have, as if visited once."""
     place, here, there = np.intersect1d(one.place, other.place, return_indices=True)
     centre = one.centre[here] - other.centre[there]
-    a, b = one.visits[here], other.visits[there]
-    visits = np.maximum(1, (a * b) // np.maximum(1, a + b))
-    return Course(
-        one.series, one.scale, place, centre, visits.astype(np.int64), 0.0, 0, place, centre
-    )
+    return replace(one, place=place, centre=centre).by_releases()

@@ -86,6 +86,25 @@ class ReleaseValueObject(OfSeries):
     against_best: AgainstObject | None = key("against that", "item.against_best")
 
 
+class TakenBackObject(Object):
+    """What a later step or creep takes back of one."""
+
+    release: str = key("the release that does", _release("release"))
+    extent: str = key(
+        "`whole` where what is left is within the margin, `part` where some of it is left, `open` "
+        "where either may be",
+        "item.extent",
+    )
+    change: float = key("by so much", "item.by.change")
+    low: float | None = key("lower end of its interval", "item.by.low")
+    high: float | None = key("upper end of it", "item.by.high")
+
+
+def _taken_back(part: _Part) -> _Part | None:
+    back = part.item.taken_back
+    return None if back is None else _Part(part.answer, back)
+
+
 class ShiftObject(OfSeries):
     """A step or a creep."""
 
@@ -102,7 +121,9 @@ class ShiftObject(OfSeries):
         "the probability of this kind against the other", "item.certainty"
     )
     verdict: str = key("`better`, `worse`, …", "item.verdict")
-    undone: str | None = key("the release that undid it", _release("undone"))
+    taken_back: TakenBackObject | None = key(
+        "what the next step or creep takes back of it", _taken_back
+    )
 
 
 class NewestObject(OfSeries):

@@ -1,0 +1,295 @@
+"""Whether courses change at all: what chance alone would do to them."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Sequence
+from functools import lru_cache
+from typing import Literal
+
+import numpy as np
+
+from ferocal.analysis.data.segments import FloatArray, IntArray
+from ferocal.analysis.series.course import Course
+
+_DRAWS = 1999
+# With so many times as many draws as a family has members, the least p-value of one is small
+# enough after its adjustment.
+_FINE_ENOUGH = 80
+# Fewer degrees of freedom say too little of how much releases vary.
+_LEAST_DEGREES = 3
+# Up to so many releases every stretch is looked at; of more, those of geometric lengths.
+_ALL_STRETCHES = 40
+_SHORTER, _OVERLAP = 0.6, 3
+# Statistics are computed in single precision: what differs by less is equal.
+_ROUNDING = 1e-5
+# Where creeps that are looked for begin and end, as shares of the course.
+_CREEPS = ((0.0, 1.0), (0.0, 0.75), (0.25, 1.0), (0.25, 0.75), (0.0, 0.5), (0.5, 1.0))
+# A step beside a trend is not looked for that close to an end.
+_BESIDE_TREND = 2
+# Fewer visits have too few orders, and with fewer than the second number for steps only.
+_PERMUTED_FROM, _STRETCHES_FROM = 8, 12
+# Of more than so many nothing is simulated: their orders are enough.
+_SIMULATED_TO = 40
+_TINY = 1e-300
+# Both ways together have this share of false alarms more than one.
+_SHAPES_COST = 1.3
+# So many courses show whether visits vary alike; below this p-value they do not.
+_MANY, _UNEVEN = 5, 0.2
+# Shorter courses are looked at for steps only.
+_CREEPS_FROM = 8
+
+Null = Literal["places", "signs", "shapes"]
+Layout = tuple[tuple[int, ...], tuple[int, ...]]
+_NULLS: tuple[Null, ...] = ("places", "signs", "shapes")
+
+
+def can_be_searched(course: Course) -> bool:
+    """Whether there are enough releases, or enough visits, to look for changes."""
+    count = len(course.place)
+    return count >= 2 and count - 2 + course.degrees >= _LEAST_DEGREES
+
+
+def chances_of_none(courses: Sequence[Course]) -> FloatArray:
+    """The p-values of no change in each of some courses that are one family, shape (c,).
+
+    The statistic of a course is the largest sum of squares between some of its releases and the
+    others: those after a place, beside a trend or not, a stretch amid the others (Olshen,
+    Venkatraman, Lucito and Wigler 2004, Circular binary segmentation, Biostatistics 5, 557-572),
+    or a creep.
+    A course changes where it is beyond each of two nulls. Where visits change places, their
+    distribution may be any, but all have the same (Pitman 1937, Significance tests which may be
+    applied to samples from any population, Journal of the Royal Statistical Society Supplement 4,
+    119-130); visits of a round change places with each other only. Where deviations from the mean
+    change signs, each may vary as it likes, but up as often as down (Wu 1986, Jackknife, bootstrap
+    and other resampling methods in regression analysis, Annals of Statistics 14, 1261-1295); this
+    is left out where many metrics show that releases vary alike. Few
+    visits have too few orders to show that a change is far beyond chance: of these it is enough
+    that the ratio of the statistic to what is left is beyond that of simulated noise of several
+    shapes, the least favourable one. Where no visit was repeated but a noise floor is known, it
+    is held against normal noise of that size instead.
+
+    Courses of the same releases share their draws, and how small the least p-value of several is
+    by chance is known from these (Westfall and Young 1993, Resampling-based multiple testing,
+    algorithm 2.8): metrics that change together weaken each other less.
+    """
+    found = np.ones(len(courses))
+    searched = [n for n, course in enumerate(courses) if can_be_searched(course)]
+    tests = [_Test(courses[n], n) for n in searched]
+    places, signs, shapes = (_adjusted(tests, null) for null in _NULLS)
+    even = _even_layouts(tests)
+    alike = np.array([test.layout in even for test in tests], dtype=bool)
+    by_orders = np.where(alike, places, np.maximum(places, signs))
+    found[searched] = np.minimum(by_orders, np.minimum(1.0, _SHAPES_COST * shapes))
+    return found
+
+
+def _even_layouts(tests: Sequence[_Test]) -> set[Layout]:
+    """Layouts of visits of which many courses show that none of them vary more than others.
+
+    What is left beside the largest change, without its sign, is averaged over the courses, and
+    held against visits that change places.
+    """
+    by_layout: dict[Layout, list[_Test]] = {}
+    for test in tests:
+        by_layout.setdefault(test.layout, []).append(test)
+    return {
+        layout
+        for layout, members in by_layout.items()
+        if len(members) >= _MANY and members[0].is_even([m.sizes_left() for m in members])
+    }
+
+
+def _adjusted(tests: Sequence[_Test], null: Null) -> FloatArray:
+    """The p-values by a null, adjusted for their number, shape (k,); 1 where it is not used."""
+    found = np.ones(len(tests))
+    used = [n for n, test in enumerate(tests) if test.uses(null)]
+    if not used:
+        return found
+    draws = max(_DRAWS, _FINE_ENOUGH * len(used))
+    drawn = [np.r_[tests[n].seen(null), tests[n].draw(null, draws)] for n in used]
+    p_values = np.column_stack([_upper_shares(values) for values in drawn])
+    by_size = np.argsort(p_values[0], kind="stable")
+    least = np.minimum.accumulate(p_values[:, by_size[::-1]], axis=1)[:, ::-1]
+    adjusted = np.maximum.accumulate(np.mean(least <= p_values[0, by_size], axis=0))
+    found[np.array(used)[by_size]] = adjusted
+    return found
+
+
+def _upper_shares(values: FloatArray) -> FloatArray:
+    """For each of some values the share of them that are as large."""
+    below = np.searchsorted(np.sort(values), values * (1 - _ROUNDING))
+    shares: FloatArray = (len(values) - below) / len(values)
+    return shares
+
+
+class _Test:
+    """The statistic of a course, as seen and as it is drawn under a null."""
+
+    def __init__(self, course: Course, number: int) -> None:
+        self._course, self._number = course, number
+        order = np.argsort(course.visit_place, kind="stable")
+        self._block = tuple(course.visit_block[order].tolist())
+        visits = course.visit_centre[order]
+        self._value = visits - visits.mean()
+        self._counts = tuple(course.visits.tolist())
+        self._contrasts = _contrasts(self._counts, 1)
+        if len(visits) < _STRETCHES_FROM and not course.from_floor:
+            self._contrasts = self._contrasts[:, : len(self._counts) - 1]
+
+    @property
+    def layout(self) -> Layout:
+        """How many visits each release has, and to which rounds they belong."""
+        return self._counts, self._block
+
+    def sizes_left(self) -> FloatArray:
+        """How far visits are from the level, beside the largest change, over their mean."""
+        best = self._contrasts[:, int(np.abs(self._value @ self._contrasts).argmax())]
+        left = np.abs(self._value - best * float(best @ self._value))
+        sizes: FloatArray = left / max(float(left.mean()), _TINY)
+        return sizes
+
+    def is_even(self, sizes: Sequence[FloatArray]) -> bool:
+        """Whether the sizes of what is left, of many courses, do not change over the releases."""
+        mean = np.mean(sizes, axis=0)
+        mean -= mean.mean()
+        drawn = self._largest(mean[_orders(self._block, 0)])
+        seen = float(np.abs(mean @ self._contrasts).max()) * (1 - _ROUNDING)
+        return float(np.mean(drawn >= seen)) > _UNEVEN
+
+    def uses(self, null: Null) -> bool:
+        """Whether the course is held against a null."""
+        visits, floor = len(self._value), self._course.from_floor
+        if null == "shapes":
+            return not floor and visits <= _SIMULATED_TO
+        return floor or visits >= _PERMUTED_FROM
+
+    def seen(self, null: Null) -> float:
+        """The statistic as it is, for shapes its ratio to what is left."""
+        if null != "shapes":
+            return float(np.abs(self._value @ self._contrasts).max())
+        return float(_ratio_to_rest(self._value[None, :], self._counts)[0])
+
+    def draw(self, null: Null, draws: int) -> FloatArray:
+        """Draws under a null, shape (d,)."""
+        if null == "shapes":
+            return self._least_favourable(draws)
+        blocks = range(-(-draws // _DRAWS))
+        return np.concatenate([self._draw(null, block) for block in blocks])
+
+    def _draw(self, null: Null, block: int) -> FloatArray:
+        count = len(self._value)
+        if self._course.from_floor:
+            degrees = self._course.degrees
+            chance = np.random.default_rng([count, degrees, block, self._number])
+            ratio = self._course.squares / chance.chisquare(degrees, _DRAWS)
+            return self._largest(chance.normal(size=(_DRAWS, count))) * np.sqrt(ratio)
+        if null == "places":
+            return self._largest(self._value[_orders(self._block, block)])
+        # Deviations from the mean are smaller than those from the level, more so where the mean is
+        # that of a few noisy ones: simulated with half of the releases five times as noisy.
+        lost = min(max((count - 4) / 8, 1.0), 2.0)
+        return self._largest(_signs(count, block) * self._value * np.sqrt(count / (count - lost)))
+
+    def _largest(self, values: FloatArray) -> FloatArray:
+        sums = values.astype(np.float32) @ self._contrasts
+        largest: FloatArray = np.maximum(sums.max(axis=1), -sums.min(axis=1)).astype(np.float64)
+        return largest
+
+    def _least_favourable(self, draws: int) -> FloatArray:
+        """Draws of that shape of noise under which the course is least unlikely.
+
+        Each course has its own order of them: courses do not vary alike.
+        """
+        tables = _ratios(self._counts, self._block, draws)
+        seen = self.seen("shapes") * (1 - _ROUNDING)
+        beyond = [int(np.sum(table >= seen)) for table in tables]
+        chance = np.random.default_rng([draws, self._number])
+        return chance.permutation(tables[int(np.argmax(beyond))])
+
+
+def _ratio_to_rest(centred: FloatArray, visits: tuple[int, ...]) -> FloatArray:
+    """The ratio of the largest sum of squares to what is left, of visits, shape (d, m): (d,).
+
+    A single visit on one side is none: one that differs from all others may have gone wrong.
+    """
+    between: FloatArray = np.max((centred @ _contrasts(visits, 2)) ** 2, axis=1)
+    whole = np.sum(centred**2, axis=1)
+    ratio: FloatArray = between / np.maximum(whole - between, _ROUNDING * whole + _TINY)
+    return ratio
+
+
+@lru_cache(maxsize=64)
+def _contrasts(visits: tuple[int, ...], least: int) -> np.ndarray:
+    """Unit contrasts between stretches of releases and the others, by visit, shape (m, k).
+
+    So many visits are on either side at least.
+    """
+    count = len(visits)
+    stretches = [(i, count) for i in range(1, count)]
+    if count <= _ALL_STRETCHES:
+        stretches += itertools.combinations(range(1, count), 2)
+    else:
+        length = count / 2
+        while length >= 1:
+            size = round(length)
+            starts = range(1, count - size, max(1, round(length / _OVERLAP)))
+            stretches += [(i, i + size) for i in starts]
+            length *= _SHORTER
+    begin, end = np.array(list(dict.fromkeys(stretches))).T
+    release = np.repeat(np.arange(count), visits)[:, None]
+    inside = ((release >= begin) & (release < end)).astype(np.float64)
+    inner = inside.sum(axis=0)
+    kept = (inner >= least) & (len(inside) - inner >= least)
+    splits = int(kept[: count - 1].sum())
+    inside = inside[:, kept]
+    trend = release - release.mean()
+    step = inside[:, :splits] - inside[:, :splits].mean(axis=0)
+    along = trend * (trend[:, 0] @ step) / float(np.sum(trend**2))
+    beside = (step - along)[:, _BESIDE_TREND:-_BESIDE_TREND]
+    ends = np.array(_CREEPS) * (count - 1)
+    creeps = np.clip((release - ends[:, 0]) / (ends[:, 1] - ends[:, 0]), 0.0, 1.0)
+    every = np.column_stack([inside, beside, creeps][: 3 if count >= _CREEPS_FROM else 1])
+    every -= every.mean(axis=0)
+    unit: np.ndarray = (every / np.sqrt(np.sum(every**2, axis=0))).astype(np.float32)
+    return unit
+
+
+@lru_cache(maxsize=32)
+def _orders(block: tuple[int, ...], number: int) -> IntArray:
+    """Orders of visits in which places are changed within blocks only, shape (d, m)."""
+    of, count = np.array(block), len(block)
+    keys = np.random.default_rng([count, number]).random((_DRAWS, count))
+    # Sorted by block first, visits of a block are next to each other in any order.
+    orders = np.empty(keys.shape, np.int64)
+    orders[:, np.argsort(of, kind="stable")] = np.argsort(of + keys, axis=1)
+    return orders
+
+
+@lru_cache(maxsize=32)
+def _signs(count: int, number: int) -> FloatArray:
+    """Signs of so many deviations, shape (d, m)."""
+    chance = np.random.default_rng([count, number, 2])
+    signs: FloatArray = chance.integers(0, 2, (_DRAWS, count)) * 2.0 - 1.0
+    return signs
+
+
+@lru_cache(maxsize=16)
+def _ratios(visits: tuple[int, ...], block: tuple[int, ...], draws: int) -> tuple[FloatArray, ...]:
+    """The ratio to what is left of shapes of noise, shape (d,) each.
+
+    Normal, with tails as heavy as those of Student's t with 3 degrees of freedom, as skewed as a
+    lognormal with a standard deviation of 1 of its logarithm, and five times as wide in the
+    second or the first half.
+    """
+    count = sum(visits)
+    chance = np.random.default_rng([*visits])
+    half = np.repeat(np.arange(len(visits)) >= len(visits) / 2, visits)
+    normal = chance.normal(size=(5, draws, count))
+    noises = (
+        normal[0], chance.standard_t(3, (draws, count)), np.exp(normal[1]),
+        normal[2] * np.where(half, 5.0, 1.0), normal[3] * np.where(half, 1.0, 5.0),
+    )  # fmt: skip
+    in_block = np.equal.outer(np.array(block), np.array(block))
+    of_block = in_block / in_block.sum(axis=0)
+    return tuple(_ratio_to_rest(noise - noise @ of_block, visits) for noise in noises)
