@@ -30,18 +30,15 @@ _BESIDE_TREND = 2
 # Fewer visits have too few orders, and with fewer than the second number for steps only.
 _PERMUTED_FROM, _STRETCHES_FROM = 8, 12
 # Of more than so many nothing is simulated: their orders are enough.
-_SIMULATED_TO = 40
+_SIMULATED_TO = 24
 _TINY = 1e-300
-# Both ways together have this share of false alarms more than one.
-_SHAPES_COST = 1.3
-# So many courses show whether visits vary alike; below this p-value they do not.
-_MANY, _UNEVEN = 5, 0.2
+# Two ways of which either is enough have this share of false alarms more than one.
+_EITHER = 1.3
 # Shorter courses are looked at for steps only.
 _CREEPS_FROM = 8
 
-Null = Literal["places", "signs", "shapes"]
-Layout = tuple[tuple[int, ...], tuple[int, ...]]
-_NULLS: tuple[Null, ...] = ("places", "signs", "shapes")
+Null = Literal["places", "signs", "local", "shapes"]
+_NULLS: tuple[Null, ...] = ("places", "signs", "local", "shapes")
 
 
 def can_be_searched(course: Course) -> bool:
@@ -56,18 +53,18 @@ def chances_of_none(courses: Sequence[Course]) -> FloatArray:
     The statistic of a course is the largest sum of squares between some of its releases and the
     others: those after a place, beside a trend or not, a stretch amid the others (Olshen,
     Venkatraman, Lucito and Wigler 2004, Circular binary segmentation, Biostatistics 5, 557-572),
-    or a creep.
-    A course changes where it is beyond each of two nulls. Where visits change places, their
-    distribution may be any, but all have the same (Pitman 1937, Significance tests which may be
-    applied to samples from any population, Journal of the Royal Statistical Society Supplement 4,
-    119-130); visits of a round change places with each other only. Where deviations from the mean
+    or a creep. A course changes where that is beyond each of two nulls. Where visits change places,
+    their distribution may be any, but all have the same (Pitman 1937, Significance tests which may
+    be applied to samples from any population, Journal of the Royal Statistical Society Supplement
+    4, 119-130); visits of a round change places with each other only. Where deviations from the mean
     change signs, each may vary as it likes, but up as often as down (Wu 1986, Jackknife, bootstrap
-    and other resampling methods in regression analysis, Annals of Statistics 14, 1261-1295); this
-    is left out where many metrics show that releases vary alike. Few
-    visits have too few orders to show that a change is far beyond chance: of these it is enough
-    that the ratio of the statistic to what is left is beyond that of simulated noise of several
-    shapes, the least favourable one. Where no visit was repeated but a noise floor is known, it
-    is held against normal noise of that size instead.
+    and other resampling methods in regression analysis, Annals of Statistics 14, 1261-1295);
+    normal noise that varies as visits do from those beside them says the same, and is not widened
+    by the changes themselves (as in von Neumann 1941, Annals of Mathematical Statistics 12,
+    367-395): either of both is enough. Few visits have too few orders to show that a change is far
+    beyond chance: of these it is enough, too, that the ratio of the statistic to what is left is
+    beyond that of simulated noise of several shapes, the least favourable one. Where no visit was
+    repeated but a noise floor is known, it is held against normal noise of that size instead.
 
     Courses of the same releases share their draws, and how small the least p-value of several is
     by chance is known from these (Westfall and Young 1993, Resampling-based multiple testing,
@@ -76,28 +73,11 @@ def chances_of_none(courses: Sequence[Course]) -> FloatArray:
     found = np.ones(len(courses))
     searched = [n for n, course in enumerate(courses) if can_be_searched(course)]
     tests = [_Test(courses[n], n) for n in searched]
-    places, signs, shapes = (_adjusted(tests, null) for null in _NULLS)
-    even = _even_layouts(tests)
-    alike = np.array([test.layout in even for test in tests], dtype=bool)
-    by_orders = np.where(alike, places, np.maximum(places, signs))
-    found[searched] = np.minimum(by_orders, np.minimum(1.0, _SHAPES_COST * shapes))
+    places, signs, local, shapes = (_adjusted(tests, null) for null in _NULLS)
+    unequal = np.minimum(1.0, _EITHER * np.minimum(signs, local))
+    by_orders = np.maximum(places, unequal)
+    found[searched] = np.minimum(by_orders, np.minimum(1.0, _EITHER * shapes))
     return found
-
-
-def _even_layouts(tests: Sequence[_Test]) -> set[Layout]:
-    """Layouts of visits of which many courses show that none of them vary more than others.
-
-    What is left beside the largest change, without its sign, is averaged over the courses, and
-    held against visits that change places.
-    """
-    by_layout: dict[Layout, list[_Test]] = {}
-    for test in tests:
-        by_layout.setdefault(test.layout, []).append(test)
-    return {
-        layout
-        for layout, members in by_layout.items()
-        if len(members) >= _MANY and members[0].is_even([m.sizes_left() for m in members])
-    }
 
 
 def _adjusted(tests: Sequence[_Test], null: Null) -> FloatArray:
@@ -137,26 +117,6 @@ class _Test:
         if len(visits) < _STRETCHES_FROM and not course.from_floor:
             self._contrasts = self._contrasts[:, : len(self._counts) - 1]
 
-    @property
-    def layout(self) -> Layout:
-        """How many visits each release has, and to which rounds they belong."""
-        return self._counts, self._block
-
-    def sizes_left(self) -> FloatArray:
-        """How far visits are from the level, beside the largest change, over their mean."""
-        best = self._contrasts[:, int(np.abs(self._value @ self._contrasts).argmax())]
-        left = np.abs(self._value - best * float(best @ self._value))
-        sizes: FloatArray = left / max(float(left.mean()), _TINY)
-        return sizes
-
-    def is_even(self, sizes: Sequence[FloatArray]) -> bool:
-        """Whether the sizes of what is left, of many courses, do not change over the releases."""
-        mean = np.mean(sizes, axis=0)
-        mean -= mean.mean()
-        drawn = self._largest(mean[_orders(self._block, 0)])
-        seen = float(np.abs(mean @ self._contrasts).max()) * (1 - _ROUNDING)
-        return float(np.mean(drawn >= seen)) > _UNEVEN
-
     def uses(self, null: Null) -> bool:
         """Whether the course is held against a null."""
         visits, floor = len(self._value), self._course.from_floor
@@ -186,10 +146,18 @@ class _Test:
             return self._largest(chance.normal(size=(_DRAWS, count))) * np.sqrt(ratio)
         if null == "places":
             return self._largest(self._value[_orders(self._block, block)])
+        if null == "local":
+            return self._largest(_normal(count, block) * self._local_scale())
         # Deviations from the mean are smaller than those from the level, more so where the mean is
         # that of a few noisy ones: simulated with half of the releases five times as noisy.
         lost = min(max((count - 4) / 8, 1.0), 2.0)
         return self._largest(_signs(count, block) * self._value * np.sqrt(count / (count - lost)))
+
+    def _local_scale(self) -> FloatArray:
+        """How much each visit varies, by how far it is from those beside it; shape (m,)."""
+        squares = np.diff(self._value) ** 2 / 2
+        scale: FloatArray = np.sqrt((np.r_[squares[0], squares] + np.r_[squares, squares[-1]]) / 2)
+        return scale
 
     def _largest(self, values: FloatArray) -> FloatArray:
         sums = values.astype(np.float32) @ self._contrasts
@@ -270,8 +238,15 @@ def _orders(block: tuple[int, ...], number: int) -> IntArray:
 def _signs(count: int, number: int) -> FloatArray:
     """Signs of so many deviations, shape (d, m)."""
     chance = np.random.default_rng([count, number, 2])
-    signs: FloatArray = chance.integers(0, 2, (_DRAWS, count)) * 2.0 - 1.0
+    signs: FloatArray = chance.choice(np.array([-1.0, 1.0]), (_DRAWS, count))
     return signs
+
+
+@lru_cache(maxsize=32)
+def _normal(count: int, number: int) -> FloatArray:
+    """Normal numbers for so many visits, shape (d, m)."""
+    normal: FloatArray = np.random.default_rng([count, number, 3]).normal(size=(_DRAWS, count))
+    return normal
 
 
 @lru_cache(maxsize=16)

@@ -209,18 +209,8 @@ class Fit:
 
     @property
     def size(self) -> float:
-        """How many parameters there are; the place of a change counts as two.
-
-        That of an end of a creep which is an end of the course, or of a slope beside a step, counts
-        for less: nothing was chosen.
-        """
-        last = len(self.course.place) - 1
-        steps = sum(shape.kind == "step" for shape in self.shapes)
-        ends = [e for s in self.shapes if s.kind == "creep" for e in (s.begin, s.end)]
-        amid = sum(0 < end < last for end in ends)
-        slopes = self.columns.shape[1] - 1 - len(self.shapes)
-        known = _KNOWN_END * (len(ends) - amid + slopes)
-        return float(self.columns.shape[1] + 2 * (steps + amid) + known)
+        """How many parameters there are."""
+        return _size(self.shapes, len(self.left) - 1)
 
     @property
     def seen(self) -> int:
@@ -242,12 +232,19 @@ class Fit:
         small-sample correction for the Schwarz SIC model selection criterion, Statistics and
         Probability Letters 44, 79-86).
         """
-        count, size = self.seen, self.size
-        room = count - self.columns.shape[1] - 2
+        return self.score_with((), 0.0)
+
+    def score_with(self, more: Sequence[Shape], gain: float) -> float:
+        """The score with more shapes, which reduce what is left by ``gain``."""
+        shapes = [*self.shapes, *more]
+        columns = 1 + sum(1 + shape.before + shape.after for shape in shapes)
+        room = self.seen - columns - 2
+        squares = max(self.squares - gain, _TINY * self.squares)
+        likely = -self.seen / 2 * math.log(squares)
         if room <= 0:
-            return -math.inf if len(self.shapes) > 1 else -count / 2 * math.log(self.squares)
-        cost = size / 2 * math.log(count) * count / room
-        return float(-count / 2 * math.log(self.squares) - cost)
+            return -math.inf if len(shapes) > 1 else likely
+        size = _size(shapes, len(self.left) - 1) / 2
+        return likely - size * math.log(self.seen) * self.seen / room
 
     def without(self, shape: Shape) -> Fit:
         """The same without one of its shapes."""
@@ -307,9 +304,23 @@ class Fit:
         return np.where(np.isfinite(gain), logs, -np.inf)
 
 
+def _size(shapes: Sequence[Shape], last: int) -> float:
+    """How many parameters a level and some shapes have; the place of a change counts as two.
+
+    That of an end of a creep which is an end of the course, or of a slope beside a step, counts
+    for less: nothing was chosen.
+    """
+    steps = [shape for shape in shapes if shape.kind == "step"]
+    ends = [e for s in shapes if s.kind == "creep" for e in (s.begin, s.end)]
+    slopes = sum(step.before + step.after for step in steps)
+    amid = sum(0 < end < last for end in ends)
+    known = _KNOWN_END * (len(ends) - amid + slopes)
+    return float(1 + len(shapes) + slopes + 2 * (len(steps) + amid) + known)
+
+
 def _basis(columns: FloatArray) -> FloatArray:
     q, r = np.linalg.qr(columns)
-    size = np.abs(np.diag(r))
+    size = np.abs(r.diagonal())
     found: FloatArray = q[:, size > _TINY * size.max()]
     return found
 
@@ -324,9 +335,8 @@ def describe(course: Course) -> Fit:
     fit = Fit(course, ())
     proposals = _proposals(fit)
     while proposals and len(fit.shapes) < _MOST_SHAPES:
-        added = [Fit(course, [*fit.shapes, *more]) for more in proposals]
-        added.sort(key=lambda found: -found.score)
-        best = max(map(_settle, added[:_SETTLED]), key=lambda found: found.score)
+        added = (Fit(course, [*fit.shapes, *more]) for more, _ in proposals[:_SETTLED])
+        best = max(map(_settle, added), key=lambda found: found.score)
         if fit.shapes and best.score <= fit.score:
             break
         fit = best
@@ -334,44 +344,50 @@ def describe(course: Course) -> Fit:
     return _prune(fit)
 
 
-def _proposals(fit: Fit, near: int | None = None) -> list[tuple[Shape, ...]]:
-    """What to add: the best step, alone and with slopes beside it, creep, and two steps.
+def _proposals(fit: Fit, near: int | None = None) -> list[tuple[tuple[Shape, ...], float]]:
+    """What may be added, with the score it would have, the best first.
 
-    Of many releases only steps ``near`` one of them, where there is one.
+    The best creeps, the best step, alone and with slopes beside it, and, unless only what is
+    ``near`` a release is asked for, the best two steps. Only of many releases is near a limit.
     """
-    families = families_of(fit.course)
-    found: list[tuple[Shape, ...]] = []
-    steps = families["step"]
-    found += [(creep,) for creep in _best_creeps(fit)]
+    found: list[tuple[tuple[Shape, ...], float]] = []
+    steps = families_of(fit.course)["step"]
+    found += [((creep,), gain) for creep, gain in _best_creeps(fit)]
     begin = np.array([s.begin for s in steps.made_of], dtype=np.int64)
     if near is not None and len(fit.left) > _ALL_ENDS:
         begin = begin[np.abs(begin - near) <= _NEAR]
     for before, after in itertools.product((False, True), repeat=2):
         gains = fit.steps(begin, before=before, after=after).gain
-        if len(gains) and np.isfinite(gains.max()):
+        if len(gains):
             at = int(begin[gains.argmax()])
-            found.append((Shape("step", at, at + 1, before, after),))
+            found.append(((Shape("step", at, at + 1, before, after),), float(gains.max())))
     if near is None and len(begin) > 1:
         both = fit.pair_gains(steps.values)
         i, j = np.unravel_index(int(both.argmax()), both.shape)
-        if np.isfinite(both[i, j]):
-            found.append((steps.made_of[i], steps.made_of[j]))
+        found.append(((steps.made_of[i], steps.made_of[j]), float(both[i, j])))
     whole = Shape("creep", 0, len(fit.left) - 1)
     if near is None and not fit.shapes and whole.end >= LEAST_LENGTH and len(begin):
-        gains = Fit(fit.course, [whole]).steps(begin, before=False, after=False).gain
-        found.append((whole, steps.made_of[int(gains.argmax())]))
-    return [more for more in found if _is_possible(fit, more)]
+        beside = Fit(fit.course, [whole])
+        gains = beside.steps(begin, before=False, after=False).gain
+        gain = fit.squares - beside.squares + float(gains.max())
+        found.append(((whole, steps.made_of[int(gains.argmax())]), gain))
+    scored = [
+        (more, fit.score_with(more, gain))
+        for more, gain in found
+        if math.isfinite(gain) and _is_possible(fit, more)
+    ]
+    return sorted(scored, key=lambda proposal: -proposal[1])
 
 
-def _best_creeps(fit: Fit) -> list[Shape]:
-    """The best creep over the whole course, that with one end amid it, and that with both."""
+def _best_creeps(fit: Fit) -> list[tuple[Shape, float]]:
+    """The best creep over the whole course, with one end amid it, and with both; and its gain."""
     family = families_of(fit.course)["creep"]
     if not family.made_of:
         return []
     gains, last = fit.gains(family.values)[0], len(fit.left) - 1
     amid = np.array([(s.begin > 0) + (s.end < last) for s in family.made_of])
-    best = (np.where(amid == ends, gains, -np.inf) for ends in range(3))
-    return [family.made_of[int(of.argmax())] for of in best if np.isfinite(of.max())]
+    best = [np.where(amid == ends, gains, -np.inf) for ends in range(3)]
+    return [(family.made_of[int(of.argmax())], float(of.max())) for of in best]
 
 
 def _is_possible(fit: Fit, more: Iterable[Shape]) -> bool:
@@ -388,11 +404,10 @@ def _settle(fit: Fit) -> Fit:
         before = fit.shapes
         for shape in before:
             rest = fit.without(shape)
-            for more in _proposals(rest, shape.begin):
-                if more[0] not in fit.shapes:
+            for more, score in _proposals(rest, shape.begin)[:1]:
+                if more[0] not in fit.shapes and score > fit.score:
                     moved = Fit(fit.course, [*rest.shapes, *more])
-                    if moved.score > fit.score:
-                        fit, shape = moved, more[0]
+                    fit = moved if moved.score > fit.score else fit
         if fit.shapes == before:
             break
     return fit
@@ -442,7 +457,8 @@ def weigh_kinds(fit: Fit) -> tuple[Fit, dict[Shape, float]]:
 def creep_instead(fit: Fit, step: Shape) -> Fit:
     """The description with the best creep instead of a step and the slopes beside it."""
     rest = fit.without(step)
-    others = [Fit(fit.course, [*rest.shapes, creep]) for creep in _best_creeps(rest)]
+    others = [Fit(fit.course, [*rest.shapes, creep]) for creep, gain in _best_creeps(rest)
+              if math.isfinite(gain)]  # fmt: skip
     return max(others, key=lambda other: other.score)
 
 
