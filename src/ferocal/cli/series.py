@@ -48,7 +48,8 @@ def command(
 
     FACTOR has an `order` in the study file. Each release is compared with the one before, the
     first and the best. Steps are located and told from creeps, and what a later release takes
-    back, wholly or in part, is named. --next names the release whose measurement would best locate a step.
+    back, wholly or in part, is named. --next names the release whose measurement would best
+    locate a step.
 
     --gate worse is for a pipeline that measures every build: it judges the newest release alone,
     against the mean of those before it back to the last step, by metrics that decide, so that

@@ -86,20 +86,26 @@ def step_lines(answer: SeriesAnswer, bench: str) -> Iterator[tuple[str, str]]:
         places.setdefault((step.last, step.first, step.kind), []).append(step)
     for (last, first, kind), found in places.items():
         if len(found) > _MOST_NAMED:
-            own = {v.series for v in answer.values if v.bench == bench and v.series in shown}
-            parts = list(_together(found, len(own)))
+            parts = list(_together(found, len(_own_series(answer, bench))))
         else:
             shorter = _known_workloads(found)
             parts = [step_text(step, answer, shorter[step]) for step in found]
         yield place_text(answer, last, first, kind), ", ".join(parts)
     changed = {step.series for step in steps}
     unsearched = {series for b, series in answer.unsearched if b == bench}
-    own = dict.fromkeys(v.series for v in answer.values if v.bench == bench)
-    quiet = [s.title for s in own if s in shown and s not in changed | unsearched]
+    own = _own_series(answer, bench)
+    quiet = [s.title for s in own if s not in changed | unsearched]
     if quiet:
         rest = len(quiet) - _MOST_NAMED
         more = f", {rest} more" if rest > 0 else ""
         yield "", f"no step or creep detected: {', '.join(quiet[:_MOST_NAMED])}{more}"
+
+
+def _own_series(answer: SeriesAnswer, bench: str) -> list[Series]:
+    """The metrics that are shown of a bench, in their order."""
+    shown = shown_series(answer)
+    own = dict.fromkeys(v.series for v in answer.values if v.bench == bench)
+    return [series for series in own if series in shown]
 
 
 def _together(steps: Sequence[SeriesShift], metrics: int) -> Iterator[str]:

@@ -56,9 +56,10 @@ def chances_of_none(courses: Sequence[Course]) -> FloatArray:
     or a creep. A course changes where that is beyond each of two nulls. Where visits change places,
     their distribution may be any, but all have the same (Pitman 1937, Significance tests which may
     be applied to samples from any population, Journal of the Royal Statistical Society Supplement
-    4, 119-130); visits of a round change places with each other only. Where deviations from the mean
-    change signs, each may vary as it likes, but up as often as down (Wu 1986, Jackknife, bootstrap
-    and other resampling methods in regression analysis, Annals of Statistics 14, 1261-1295);
+    4, 119-130); visits of a round change places with each other only. Where deviations from the
+    mean change signs, each may vary as it likes, but up as often as down (Wu 1986, Jackknife,
+    bootstrap and other resampling methods in regression analysis, Annals of Statistics 14,
+    1261-1295);
     normal noise that varies as visits do from those beside them says the same, and is not widened
     by the changes themselves (as in von Neumann 1941, Annals of Mathematical Statistics 12,
     367-395): either of both is enough. Few visits have too few orders to show that a change is far
