@@ -19,7 +19,13 @@ from ferocal.analysis.series.place import (
     locate,
     next_release,
 )
-from ferocal.analysis.series.seeking import LEAST_SEPARATION, Seeking, end_difference, seek
+from ferocal.analysis.series.seeking import (
+    LEAST_SEPARATION,
+    Seeking,
+    choose_metric,
+    end_difference,
+    seek,
+)
 from ferocal.analysis.series.steps import Search
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.release_line import ReleaseLine, find_release_line
@@ -68,7 +74,7 @@ def find_next(
             named = selection.places is None and search.course.series in deciding
             if not named and place not in (selection.places or ()):
                 continue
-            for first, last in _stretches(search):
+            for first, last in _stretches(search, len(deciding)):
                 part = search.course.part(first, last)
                 known = locate(part.visit_place - first, part.visit_centre, last - first + 1)
                 found = known and _proposal(line, bench, series, search.course, first, known)
@@ -80,8 +86,11 @@ def find_next(
     return replace(best[1], by_hand=bool(workload.asked))
 
 
-def _stretches(search: Search) -> Iterator[tuple[int, int]]:
-    """From where to where each step is alone; all releases where the ends differ."""
+def _stretches(search: Search, metrics: int) -> Iterator[tuple[int, int]]:
+    """From where to where each step is alone; all releases where the ends differ.
+
+    That they do is said of the one of so many ``metrics`` that differs most.
+    """
     at = search.course.place
     edges = [int(at[0]), *(x for s in search.shifts for x in (s.last, s.first)), int(at[-1])]
     for number, step in enumerate(search.shifts):
@@ -89,7 +98,7 @@ def _stretches(search: Search) -> Iterator[tuple[int, int]]:
             yield edges[2 * number], edges[2 * number + 3]
     if not search.searched and len(at) > 1:
         first, last = int(at[0]), int(at[-1])
-        if end_difference(search.course, first, last, (0.0, 0))[1] < SIGNIFICANCE:
+        if metrics * end_difference(search.course, first, last, (0.0, 0))[1] < SIGNIFICANCE:
             yield first, last
 
 
@@ -172,12 +181,10 @@ def seek_next(
         if course.series in wanted
     }
     floors = {n: _sum_of_squares(evidence, study.bench, readings.series[n]) for n in wanted}
-    chances = {
-        n: end_difference(course, first, last, floors[n])[1] for n, course in courses.items()
-    }
-    chosen = min(chances, key=lambda n: chances[n], default=wanted[0])
+    known = choose_metric(courses, first, last, floors)
+    chosen = next(iter(courses), wanted[0]) if known is None else known
     course = courses.get(chosen)
-    seeking = seek(course, first, last, line.cost, floors[chosen])
+    seeking = seek(course, first, last, line.cost, floors[chosen], len(wanted))
     scale: Scale = "ratio"
     runs, needed = float(study.head.runs), None
     if course is not None and seeking.known is not None:

@@ -69,13 +69,24 @@ def sought_text(sought: Sought) -> str:
     ends = f"{names[sought.first]} and {names[sought.last]}"
     title, seeking = sought.series.title, sought.seeking
     if seeking.state is State.ENDS:
-        return f"first the ends, {ends}, {VISITS_OF_ENDS} visits each"
+        return (
+            f"first the ends, {ends}, {VISITS_OF_ENDS} visits each; a dip between two ends "
+            "that are alike cannot be found like this"
+        )
     if seeking.known is None or seeking.state is State.NO_STEP:
         return f"no step of {title} was detected between {ends}, so nothing to seek"
     known = seeking.known
     size = change_of(known.change, sought.scale) * (100 if sought.scale == "ratio" else 1)
     unit = "%" if sought.scale == "ratio" else sought.series.unit
-    step = f"{title} changes by about {signed(size, 1)} {unit}"
+    by = f"by about {signed(size, 1)} {unit}"
+    # Nothing is said to change before all visits show it.
+    step = f"{title} changes {by}" if seeking.shown else f"{title} may change {by}, not shown yet"
+    if seeking.state is State.OUT_OF_REACH and not seeking.shown:
+        return (
+            f"no step of {title} was shown between {ends}: if there is one, it is so small beside "
+            f"the noise between visits that {VISITS_OUT_OF_REACH} would not locate it; "
+            f"{_remedy(sought)}"
+        )
     if seeking.state is State.OUT_OF_REACH:
         return (
             f"{step} between {ends}, only {significant(known.separation, 2)} times the noise "

@@ -10,7 +10,7 @@ import numpy as np
 from ferocal.analysis.data.segments import FloatArray, IntArray
 
 # From this chance on a place counts as found.
-FOUND = 0.95
+FOUND = 0.96
 # Visits to either end before a place is looked for.
 VISITS_OF_ENDS = 3
 _NODES = 48
