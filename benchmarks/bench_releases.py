@@ -11,7 +11,9 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from functools import partial
 from pathlib import Path
@@ -30,7 +32,8 @@ from ferocal.analysis.rank.lineup import Contestant
 from ferocal.analysis.rank.standings import rank_contestants
 from ferocal.analysis.series.course import course_of_visits
 from ferocal.analysis.series.place import locate
-from ferocal.analysis.series.seeking import State, seek
+from ferocal.analysis.series.seeking import State, choose_metric, seek
+from ferocal.analysis.series.steps import search_courses
 from simulation import make_readings, shifts_of
 
 STUDIES, HISTORIES, RELEASES = scaled(2000, 2), scaled(500, 2), 64
@@ -62,6 +65,75 @@ def one_series(kind: str, count: int, sd: float, seed: int) -> tuple[bool, bool,
     if kind != "none" and steps:
         covered = any(s.low <= math.expm1(0.03) <= s.high for s in steps)
     return bool(steps), any(s.kind == "step" for s in steps), covered
+
+
+NOISES: dict[str, Callable[[np.random.Generator, int], np.ndarray]] = {
+    "normal": lambda rng, count: rng.normal(size=count),
+    "heavy tails (t3)": lambda rng, count: rng.standard_t(3, count) / math.sqrt(3),
+    "skewed (lognormal)": lambda rng, count: np.exp(rng.normal(size=count)) / 2.16,
+    "half 5 times as noisy": lambda rng, count: (
+        rng.normal(size=count) * np.where(np.arange(count) * 2 < count, 1, 5)
+    ),
+}
+
+
+def one_family(noise: str, count: int, metrics: int, step: float, seed: int) -> list[bool]:
+    """For every metric of a family whether something is found; a step of so many SD, if any."""
+    rng = np.random.default_rng([seed, count, metrics, 78])
+    series = [replace(_SERIES[0], metric=f"m{n}") for n in range(metrics)]
+    at = np.arange(count)
+    courses = [
+        course_of_visits(n, "difference", at, NOISES[noise](rng, count) + step * (at * 2 >= count))
+        for n in range(metrics)
+    ]
+    return [bool(search.shifts) for search in search_courses(courses, series)]
+
+
+def one_dip(releases: int, visits: int, size: float, seed: int) -> bool:
+    """Whether a dip of some of twelve releases is found, at one of its ends at least."""
+    rng = np.random.default_rng([seed, releases, 79])
+    first = int(rng.integers(2, 11 - releases))
+    place = np.repeat(np.arange(12), visits)
+    inside = (place >= first) & (place < first + releases)
+    values = rng.normal(size=len(place)) - size * inside
+    (search,) = search_courses([course_of_visits(0, "difference", place, values)], _SERIES)
+    return any(s.first in (first, first + releases) for s in search.shifts)
+
+
+def one_step_beside_a_creep(where: str, seed: int) -> tuple[bool, bool, bool]:
+    """Whether anything is found, whether the size of the step is, and its place."""
+    rng = np.random.default_rng([seed, len(where), 80])
+    first = int(rng.integers(6, 15))
+    slope = float(rng.uniform(0.1, 0.5) * rng.choice([-1, 1]))
+    by = np.arange(20) - first
+    creep = {"before": np.minimum(by, 0), "after": np.maximum(by, 0), "both": by}[where]
+    values = slope * creep - 3.0 * (by >= 0) + rng.normal(0, 0.58, 20)
+    shifts = shifts_of((values / 100).tolist(), _SERIES[0])
+    steps = [s for s in shifts if s.kind == "step"]
+    best = max(steps, key=lambda s: abs(s.change), default=None)
+    if best is None:
+        return bool(shifts), False, False
+    return True, best.low <= math.expm1(-0.03) <= best.high, abs(best.first - first) <= 1
+
+
+def one_empty_search(metrics: int, seed: int) -> bool:
+    """Whether a search among metrics without any step says at some visit that one changes."""
+    rng = np.random.default_rng([seed, metrics, 81])
+    places: list[int] = []
+    values: list[np.ndarray] = []
+    floors = dict.fromkeys(range(metrics), (0.0, 0))
+    while True:
+        courses = {
+            n: course_of_visits(n, "difference", np.array(places), np.array(values)[:, n])
+            for n in range(metrics if places else 0)
+        }
+        chosen = choose_metric(courses, 0, RELEASES - 1, floors) or 0
+        cost = np.ones(RELEASES)
+        found = seek(courses.get(chosen), 0, RELEASES - 1, cost, (0.0, 0), metrics)
+        if found.shown or found.release is None:
+            return found.shown
+        places.append(found.release)
+        values.append(rng.normal(size=metrics))
 
 
 def _history(seed: int) -> tuple[np.random.Generator, int]:
@@ -164,9 +236,27 @@ def print_series(pool: ProcessPoolExecutor, studies: int) -> None:
     def run(kind: str, count: int, sd: float) -> list[tuple[bool, bool, bool | None]]:
         return list(pool.map(partial(one_series, kind, count, sd), range(studies), chunksize=20))
 
-    for count in (12, 20, 30):
-        found = run("none", count, 0.58)
-        _row(f"{count} releases, no step: false alarms", _share([f[0] for f in found]), "<= 6.5 %")
+    for noise, count, metrics in itertools.product(NOISES, (8, 12, 20, 30), (1, 20)):
+        times = range(studies if metrics == 1 else -(-studies // 10))
+        none = pool.map(partial(one_family, noise, count, metrics, 0.0), times, chunksize=5)
+        name = f"{count} releases, {metrics} metrics, {noise}: false alarms"
+        _row(name, _share([any(f) for f in none]), "<= 6.5 %")
+    for of, visits, size in ((4, 1, 5.0), (1, 3, 8.0)):
+        dips = list(pool.map(partial(one_dip, of, visits, size), range(studies), chunksize=20))
+        name = f"dip of {of} in 12 of {size:g} SD, {visits} visits each: found"
+        _row(name, _share(dips), ">= 90 %")
+    many = pool.map(
+        partial(one_family, "normal", 20, 200, 3 / 0.58), range(-(-studies // 200)), chunksize=1
+    )
+    _row("20 releases, step of 3 % at 0.58 % in 200 metrics: found",
+         _share(list(itertools.chain(*many))), ">= 97 %")  # fmt: skip
+    for where in ("before", "after", "both"):
+        both = list(pool.map(partial(one_step_beside_a_creep, where), range(studies), chunksize=20))
+        told = [f[1:] for f in both if f[0]]
+        name = f"step of 3 % at 0.58 %, creep of 0.1 to 0.5 % {where}"
+        _row(f"{name}: found", _share([f[0] for f in both]), "")
+        _row("  its size holds the truth, where found", _share([f[0] for f in told]), ">= 93 %")
+        _row("  its place within one release", _share([f[1] for f in told]), ">= 90 %")
     for sd, target in ((0.58, ">= 97 %"), (1.15, "about 93 %"), (2.31, "about 29 %")):
         found = run("step", 20, sd)
         _row(f"20 releases, step of 3 % at {sd} %: found", _share([f[0] for f in found]), target)
@@ -184,6 +274,9 @@ def print_series(pool: ProcessPoolExecutor, studies: int) -> None:
 
 def print_seeking(pool: ProcessPoolExecutor, histories: int) -> None:
     """Seeking beside plain bisection and beside measuring everything."""
+    for metrics in (1, 5, 20):
+        none = list(pool.map(partial(one_empty_search, metrics), range(histories), chunksize=10))
+        _row(f"64 releases, {metrics} metrics, no step: a change is told", _share(none), "<= 5 %")
     for sd, target in ((0.6, 14), (1.2, 20), (2.3, None)):
         ended = list(pool.map(partial(one_search, sd), range(histories), chunksize=10))
         visits = [n for _, n in ended]
