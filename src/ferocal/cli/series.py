@@ -47,8 +47,8 @@ def command(
     """Find the releases that changed the scores.
 
     FACTOR has an `order` in the study file. Each release is compared with the one before, the
-    first and the best. Steps are located and told from creeps, and what a later release takes
-    back, wholly or in part, is named. --next names the release whose measurement would best
+    first and the best. Steps are located and told from creeps, and what a later release undoes,
+    wholly or in part, is named. --next names the release whose measurement would best
     locate a step.
 
     --gate worse is for a pipeline that measures every build: it judges the newest release alone,

@@ -153,21 +153,21 @@ def step_text(step: SeriesShift, answer: SeriesAnswer, title: str) -> str:
     size = " ".join(change_and_half(step))
     word = "creep of " if step.kind == "creep" else ""
     text = f"{title} {word}{size} ({step.verdict})"
-    return text + back_text(step, answer)
+    return text + undone_text(step, answer)
 
 
-def back_text(step: SeriesShift, answer: SeriesAnswer) -> str:
-    """What the next step takes back of one, such as ", partly taken back in r7 by +2.0 ±0.4 %"."""
-    back = step.taken_back
+def undone_text(step: SeriesShift, answer: SeriesAnswer) -> str:
+    """How much of a step the next one undoes, such as ", partly undone in r7 by +2.0 ±0.4 %"."""
+    back = step.undone
     if back is None:
         return ""
     where = answer.releases[back.release].name
     if back.extent == "whole":
-        return f", taken back in {where}"
+        return f", undone in {where}"
     size = " ".join(change_and_half(back.by))
     if back.extent == "part":
-        return f", partly taken back in {where} by {size}"
-    return f", taken back in {where} by {size}, wholly or in part"
+        return f", partly undone in {where} by {size}"
+    return f", undone in {where} by {size}, wholly or in part"
 
 
 def release_text(release: Release) -> str:

@@ -107,7 +107,7 @@ def _family(
 def families_of(course: Course) -> dict[str, Family]:
     """The shapes that may describe a course, by kind.
 
-    A step has two visits on either side, unless something else says how much visits vary: a single
+    A step has two visits on either side, unless the noise of visits is known otherwise: a single
     one that differs from all others may be one that went wrong.
     """
     least = 1 if course.degrees else 2

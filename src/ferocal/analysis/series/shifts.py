@@ -19,12 +19,12 @@ from ferocal.analysis.series.course import Course
 from ferocal.analysis.series.shapes import ShiftKind
 from ferocal.analysis.series.steps import Search
 
-# How much of a shift is taken back: all of it, some of it, or it is not known which.
+# How much of a shift is undone: all of it, some of it, or it is not known which.
 Extent = Literal["whole", "part", "open"]
 
 
-class TakenBack(NamedTuple):
-    """The release that takes back a shift, how much of it, and the shift by which it does so."""
+class Undoing(NamedTuple):
+    """The release that undoes a shift, how much of it, and the shift by which it does so."""
 
     release: int
     extent: Extent
@@ -38,7 +38,7 @@ class SeriesShift(Estimate):
     ``last`` is the release before it and ``first`` the one after, ``earliest`` and ``latest``
     those between which it lies with 95 %, all by their place. ``certainty`` is the probability of
     this kind against the other, both being as likely beforehand, NaN where too few releases were
-    read to tell. ``taken_back`` says what the next shift takes back of it, None if nothing.
+    read to tell. ``undone`` says how much of it the next shift undoes, None if nothing.
     """
 
     bench: str
@@ -49,7 +49,7 @@ class SeriesShift(Estimate):
     earliest: int
     latest: int
     certainty: float
-    taken_back: TakenBack | None = None
+    undone: Undoing | None = None
 
 
 def release_contrast(
@@ -106,7 +106,7 @@ def _all(searches: Mapping[str, Sequence[Search]]) -> Iterator[tuple[str, Search
 def _with_returns(
     shifts: Sequence[SeriesShift], backs: Sequence[Estimate]
 ) -> Iterator[SeriesShift]:
-    """Shifts with what the next one takes back of them.
+    """Shifts with how much of them the next one undoes.
 
     ``backs`` are what each leaves together with the next. It is the whole where that is shown to
     be within the margin, a part where it is shown to be still on the side of the shift, and open
@@ -124,5 +124,5 @@ def _with_returns(
             extent = "part"
         else:
             extent = None if ((high < 0) if up else (low > 0)) else "open"
-        taken = None if extent is None else TakenBack(follower.first, extent, follower)
-        yield replace(shift, taken_back=taken)
+        taken = None if extent is None else Undoing(follower.first, extent, follower)
+        yield replace(shift, undone=taken)

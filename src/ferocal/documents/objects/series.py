@@ -86,8 +86,8 @@ class ReleaseValueObject(OfSeries):
     against_best: AgainstObject | None = key("against that", "item.against_best")
 
 
-class TakenBackObject(Object):
-    """What a later step or creep takes back of one."""
+class UndoneObject(Object):
+    """How much of a step or creep a later one undoes."""
 
     release: str = key("the release that does", _release("release"))
     extent: str = key(
@@ -100,8 +100,8 @@ class TakenBackObject(Object):
     high: float | None = key("upper end of it", "item.by.high")
 
 
-def _taken_back(part: _Part) -> _Part | None:
-    back = part.item.taken_back
+def _undone(part: _Part) -> _Part | None:
+    back = part.item.undone
     return None if back is None else _Part(part.answer, back)
 
 
@@ -121,9 +121,7 @@ class ShiftObject(OfSeries):
         "the probability of this kind against the other", "item.certainty"
     )
     verdict: str = key("`better`, `worse`, …", "item.verdict")
-    taken_back: TakenBackObject | None = key(
-        "what the next step or creep takes back of it", _taken_back
-    )
+    undone: UndoneObject | None = key("how much of it the next step or creep undoes", _undone)
 
 
 class NewestObject(OfSeries):
