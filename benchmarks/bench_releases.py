@@ -226,6 +226,8 @@ def _row(name: str, value: str, target: str) -> None:
 
 
 def _share(hits: list[bool]) -> str:
+    if not hits:
+        return "–"
     share = float(np.mean(hits))
     return f"{100 * share:.1f} ±{196 * math.sqrt(share * (1 - share) / len(hits)):.1f} %"
 
