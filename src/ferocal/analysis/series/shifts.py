@@ -110,7 +110,7 @@ def _with_returns(
 
     ``backs`` are what each leaves together with the next. It is the whole where that is shown to
     be within the margin, a part where it is shown to be still on the side of the shift, and open
-    otherwise; nothing where it is shown to be on the other side, or the next has the same direction.
+    otherwise; nothing where it is shown to be on the other side, or both have one direction.
     """
     for shift, follower, back in itertools.zip_longest(shifts, shifts[1:], backs):
         if follower is None or (follower.change > 0) == (shift.change > 0):
