@@ -198,6 +198,28 @@ def test_every_release_is_a_change_where_visits_hardly_vary() -> None:
     assert not found.restless and [s.first for s in found.shifts] == [6]
 
 
+def test_every_course_has_an_answer() -> None:
+    """Few releases, gaps, missing visits, no noise at all, equal values, huge and tiny steps."""
+    for seed in [*range(150), 467]:
+        rng = np.random.default_rng(seed)
+        at = np.sort(rng.choice(60, int(rng.integers(1, 16)), replace=False))
+        place = np.repeat(at, rng.integers(1, 4, len(at)))
+        rounds = np.arange(len(place)) % 3 if seed % 3 == 0 else None
+        step = (place > 20) * float(rng.choice([0, 3, 1e-9, 1e6]))
+        ground = [0.0 * place, rng.normal(0, 1, len(place)), 0.1 * place, (place > 30) * 1.0][
+            seed % 4
+        ]
+        course = course_of_visits(0, "ratio", place, ground + step, rounds)
+        if not course.degrees and seed % 2:
+            course = replace(course, squares=0.5, degrees=4, from_floor=True)
+        (found,) = search_courses([course], SERIES)
+        for shift in found.shifts:
+            assert np.isfinite(shift.weights).all() and math.isfinite(shift.doubt)
+            assert shift.last < shift.first
+        for first, last in found.stretches:
+            assert found.level_weights(first, last).sum() == pytest.approx(1)
+
+
 def test_metrics_say_together_where_they_step() -> None:
     """The place that twenty metrics have in common is nearer than that of one."""
     rng, at = np.random.default_rng(4), np.arange(20)

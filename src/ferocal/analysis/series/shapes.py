@@ -454,16 +454,19 @@ def weigh_kinds(fit: Fit) -> tuple[Fit, dict[Shape, float]]:
     return fit, certain
 
 
-def creep_instead(fit: Fit, step: Shape) -> Fit:
-    """The description with the best creep instead of a step and the slopes beside it."""
+def creep_instead(fit: Fit, step: Shape) -> Fit | None:
+    """The description with the best creep instead of a step and the slopes beside it, if any."""
     rest = fit.without(step)
     others = [Fit(fit.course, [*rest.shapes, creep]) for creep, gain in _best_creeps(rest)
               if math.isfinite(gain)]  # fmt: skip
-    return max(others, key=lambda other: other.score)
+    return max(others, key=lambda other: other.score, default=None)
 
 
 def _against_creep(fit: Fit, step: Shape) -> float:
-    odds = fit.score - creep_instead(fit, step).score
+    other = creep_instead(fit, step)
+    if other is None:
+        return math.nan
+    odds = fit.score - other.score
     return 1 / (1 + math.exp(-min(max(odds, -500.0), 500.0)))
 
 

@@ -111,8 +111,10 @@ class _Found:
             fit, self._certain = weigh_kinds(describe(course))
         self.fit, self.shifts = fit, size_shapes(fit, self._certain)
         for lost in self._not_held():
-            self.fit, self._certain = weigh_kinds(creep_instead(fit, lost))
-            self.shifts = size_shapes(self.fit, self._certain)
+            other = creep_instead(fit, lost)
+            if other is not None:
+                self.fit, self._certain = weigh_kinds(other)
+                self.shifts = size_shapes(self.fit, self._certain)
 
     def _not_held(self) -> list[Shape]:
         """A step amid creeps of which the size may be nothing, whatever is beside it."""
