@@ -22,9 +22,9 @@ from conftest import PROGRAM, Ferocal, surroundings
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.series.chance import chances_of_none
 from ferocal.analysis.series.course import Course, course_of_visits, find_courses
+from ferocal.analysis.series.describing import describe, weigh_kinds
 from ferocal.analysis.series.place import Whereabouts, information, locate, next_release
 from ferocal.analysis.series.seeking import State, choose_metric, seek
-from ferocal.analysis.series.shapes import describe, weigh_kinds
 from ferocal.analysis.series.shifts import SeriesShift
 from ferocal.analysis.series.steps import Search, search_courses
 from simulation import make_readings, shifts_of

@@ -59,13 +59,13 @@ def chances_of_none(courses: Sequence[Course]) -> FloatArray:
     4, 119-130); visits of a round change places with each other only. Where deviations from the
     mean change signs, each may vary as it likes, but up as often as down (Wu 1986, Jackknife,
     bootstrap and other resampling methods in regression analysis, Annals of Statistics 14,
-    1261-1295);
-    normal noise that varies as visits do from those beside them says the same, and is not widened
-    by the changes themselves (as in von Neumann 1941, Annals of Mathematical Statistics 12,
-    367-395): either of both is enough. Few visits have too few orders to show that a change is far
-    beyond chance: of these it is enough, too, that the ratio of the statistic to what is left is
-    beyond that of simulated noise of several shapes, the least favourable one. Where no visit was
-    repeated but a noise floor is known, it is held against normal noise of that size instead.
+    1261-1295); normal noise that varies as visits do from those beside them says the same, and is
+    not widened by the changes themselves (as in von Neumann 1941, Annals of Mathematical
+    Statistics 12, 367-395): either of both is enough. Few visits have too few orders to show that a
+    change is far beyond chance: of these it is enough, too, that the ratio of the statistic to what
+    is left is beyond that of simulated noise of several shapes, the least favourable one. Where no
+    visit was repeated but a noise floor is known, it is held against normal noise of that size
+    instead.
 
     Courses of the same releases share their draws, and how small the least p-value of several is
     by chance is known from these (Westfall and Young 1993, Resampling-based multiple testing,

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray
-from ferocal.analysis.series.shapes import Fit
+from ferocal.analysis.series.fit import Fit
 
 _GRID = np.linspace(0.0, 0.95, 39)
 # A wander counts where it is not less likely than this beside the steps, as a logarithm.

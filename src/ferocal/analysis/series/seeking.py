@@ -123,7 +123,7 @@ def seek(
         if min(counts) < _MOST_VISITS_OF_ENDS:
             return Seeking(State.ENDS, end, None)
         return Seeking(State.NO_STEP, None, known)
-    shown = chance_of_no_step(part, known, floor[1], metrics) <= _SHOWN
+    shown = _chance_of_no_step(part, known, floor[1], metrics) <= _SHOWN
     many = visits >= _MANY_VISITS
     if known.found and (shown or many):
         return Seeking(State.FOUND if shown else State.NO_STEP, None, known, shown)
@@ -137,7 +137,7 @@ def seek(
     return Seeking(State.SEEKING, first + at, known, shown)
 
 
-def chance_of_no_step(course: Course, known: Whereabouts, degrees: int, metrics: int) -> float:
+def _chance_of_no_step(course: Course, known: Whereabouts, degrees: int, metrics: int) -> float:
     """The p-value of no step by all visits, one at a time of which was chosen by those before it.
 
     Student's t of both sides of the best place, multiplied by the number of places between

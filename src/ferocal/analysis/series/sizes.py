@@ -12,12 +12,8 @@ import numpy as np
 from ferocal.analysis.data.segments import FloatArray, IntArray
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.series.course import Course
-from ferocal.analysis.series.shapes import (
-    Fit,
-    Shape,
-    ShiftKind,
-    families_of,
-)
+from ferocal.analysis.series.fit import Fit
+from ferocal.analysis.series.shapes import Shape, ShiftKind, families_of
 
 # At this level a slope beside a step holds, that is, 0.05 in two tails.
 _HOLDS = 0.975
@@ -44,7 +40,6 @@ class FoundShift:
     course, shape (n − 1,), and ``shape`` is what it was found as.
     """
 
-    kind: ShiftKind
     last: int
     first: int
     earliest: int
@@ -54,6 +49,11 @@ class FoundShift:
     certainty: float
     chance: FloatArray
     shape: Shape
+
+    @property
+    def kind(self) -> ShiftKind:
+        """A step or a creep."""
+        return self.shape.kind
 
 
 def size_shapes(
@@ -93,8 +93,8 @@ def _step(
     with np.errstate(divide="ignore"):
         own = np.log(by_place)
     return FoundShift(
-        "step", int(place[best]), int(place[best + 1]),
-        int(place[span.min()]), int(place[span.max() + 1]), mean, doubt, certainty, own, shape,
+        int(place[best]), int(place[best + 1]), int(place[span.min()]),
+        int(place[span.max() + 1]), mean, doubt, certainty, own, shape,
     )  # fmt: skip
 
 
@@ -104,7 +104,7 @@ def _slopes(fit: Fit, shape: Shape, variance: float) -> Iterator[FoundShift]:
     place = course.place.astype(np.float64)
     inverse = np.linalg.pinv(np.sqrt(course.visits.astype(np.float64))[:, None] * fit.columns)
     inverse *= np.sqrt(course.visits)
-    for n, slope in enumerate(shape.slopes(*fit.room(shape, len(place)))):
+    for n, slope in enumerate(shape.slopes(*fit.room(shape))):
         end = shape.begin if slope.end == shape.end else slope.end
         share = (place[end] - place[slope.begin]) / (place[slope.end] - place[slope.begin])
         weights = share * inverse[fit.own[shape] + 1 + n]
@@ -113,7 +113,7 @@ def _slopes(fit: Fit, shape: Shape, variance: float) -> Iterator[FoundShift]:
             continue
         ends = int(place[slope.begin]), int(place[end])
         nowhere = np.full(len(place) - 1, -np.inf)
-        yield FoundShift("creep", *ends, *ends, weights, 0.0, math.nan, nowhere, slope)
+        yield FoundShift(*ends, *ends, weights, 0.0, math.nan, nowhere, slope)
 
 
 def _possible_steps(fit: Fit, shape: Shape) -> tuple[IntArray, FloatArray, FloatArray]:
@@ -123,7 +123,7 @@ def _possible_steps(fit: Fit, shape: Shape) -> tuple[IntArray, FloatArray, Float
     none. The probabilities are logarithms, of which only the differences count.
     """
     rest = fit.beside(shape, slopes=False)
-    low, high = fit.room(shape, len(fit.left))
+    low, high = fit.room(shape)
     family = families_of(fit.course)["step"]
     begin = np.array([s.begin for s in family.made_of])
     inside = (begin >= low) & (begin < high)
@@ -159,18 +159,8 @@ def _creep(fit: Fit, shape: Shape, certainty: float, variance: float) -> FoundSh
     logs = rest.log_likelihood(family)
     kept = np.flatnonzero(logs >= logs.max() + math.log(_UNLIKELY))
     chance = np.exp(logs[kept] - np.logaddexp.reduce(logs[kept]))
-    weights = _coefficients(rest, family.values[:, kept])
+    weights = rest.weights(family.values[:, kept])
     mean, doubt = _averaged(course, chance, weights, variance)
     begin, end = (int(course.place[n]) for n in (shape.begin, shape.end))
     nowhere = np.full(len(course.place) - 1, -np.inf)
-    return FoundShift("creep", begin, end, begin, end, mean, doubt, certainty, nowhere, shape)
-
-
-def _coefficients(rest: Fit, values: FloatArray) -> FloatArray:
-    """With which weights releases make the coefficient of one more shape each, shape (k, n)."""
-    root = np.sqrt(rest.course.visits.astype(np.float64))
-    basis = np.linalg.qr(root[:, None] * rest.columns)[0]
-    weighted = root[:, None] * values
-    beside = weighted - basis @ (basis.T @ weighted)
-    found: FloatArray = (beside / np.einsum("ij,ij->j", beside, beside)).T * root
-    return found
+    return FoundShift(begin, end, begin, end, mean, doubt, certainty, nowhere, shape)

@@ -13,8 +13,10 @@ from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.analysis.series.chance import can_be_searched, chances_of_none
 from ferocal.analysis.series.course import Course
+from ferocal.analysis.series.describing import creep_instead, describe, weigh_kinds
+from ferocal.analysis.series.fit import Fit
 from ferocal.analysis.series.neighbours import wander_instead
-from ferocal.analysis.series.shapes import Fit, Shape, creep_instead, describe, weigh_kinds
+from ferocal.analysis.series.shapes import Shape
 from ferocal.analysis.series.sizes import FoundShift, size_shapes
 
 # A course changes where chance would do so in fewer than this share of families.
@@ -92,14 +94,15 @@ def search_courses(courses: Sequence[Course], series: Sequence[Series]) -> tuple
     restless = [_is_restless(course) for course in courses]
     sought = [c.by_releases() if r else c for c, r in zip(courses, restless, strict=True)]
     roles = [series[course.series].role for course in courses]
-    p_values = np.ones(len(courses))
+    found: dict[int, _Found] = {}
     for role in dict.fromkeys(roles):
         members = [n for n, own in enumerate(roles) if own == role]
-        p_values[members] = chances_of_none([sought[n] for n in members])
-    found = [_Found(c, bool(p <= _CHANGES)) for c, p in zip(sought, p_values, strict=True)]
-    for role in dict.fromkeys(roles):
-        _pool_places([f for f, own in zip(found, roles, strict=True) if own == role])
-    return tuple(f.search(course, r) for f, course, r in zip(found, courses, restless, strict=True))
+        p_values = chances_of_none([sought[n] for n in members])
+        changes = (p_values <= _CHANGES).tolist()
+        family = {n: _Found(sought[n], some) for n, some in zip(members, changes, strict=True)}
+        _pool_places(list(family.values()))
+        found |= family
+    return tuple(found[n].search(course, restless[n]) for n, course in enumerate(courses))
 
 
 class _Found:
@@ -110,13 +113,13 @@ class _Found:
         if changes:
             fit, self._certain = weigh_kinds(describe(course))
         self.fit, self.shifts = fit, size_shapes(fit, self._certain)
-        for lost in self._not_held():
-            other = creep_instead(fit, lost)
-            if other is not None:
-                self.fit, self._certain = weigh_kinds(other)
-                self.shifts = size_shapes(self.fit, self._certain)
+        lost = self._not_held()
+        other = None if lost is None else creep_instead(fit, lost)
+        if other is not None:
+            self.fit, self._certain = weigh_kinds(other)
+            self.shifts = size_shapes(self.fit, self._certain)
 
-    def _not_held(self) -> list[Shape]:
+    def _not_held(self) -> Shape | None:
         """A step amid creeps of which the size may be nothing, whatever is beside it."""
         variance = self.fit.squares / max(1, self.fit.degrees)
         for shift in self.shifts:
@@ -124,8 +127,8 @@ class _Found:
             square = variance * float(np.sum(shift.weights**2 / self.fit.course.visits))
             least = _HOLDS * math.hypot(math.sqrt(square), shift.doubt)
             if self.fit.is_amid_creeps(shift.shape) and abs(size) < least:
-                return [shift.shape]
-        return []
+                return shift.shape
+        return None
 
     def pool(self, elsewhere: Mapping[Shape, FloatArray]) -> None:
         """Size the shapes again, with logarithms of what others say of their places."""
@@ -159,10 +162,10 @@ def _pool_places(family: Sequence[_Found]) -> None:
     for place, members in by_place.items():
         elsewhere: dict[int, dict[Shape, FloatArray]] = {}
         for cluster in _clusters(members, len(place) - 1):
-            alike = np.array([_mixed(shift.chance) for _, _, shift in cluster])
-            for own, (member, shape, _) in enumerate(cluster):
+            alike = np.array([_mixed(shift.chance) for _, shift in cluster])
+            for own, (member, shift) in enumerate(cluster):
                 logs = np.delete(alike, own, axis=0).sum(axis=0)
-                elsewhere.setdefault(member, {})[shape] = logs - logs.max()
+                elsewhere.setdefault(member, {})[shift.shape] = logs - logs.max()
         for member, known in elsewhere.items():
             members[member].pool(known)
 
@@ -174,12 +177,10 @@ def _mixed(chance: FloatArray) -> FloatArray:
     return mixed
 
 
-def _clusters(
-    members: Sequence[_Found], places: int
-) -> Iterator[list[tuple[int, Shape, FoundShift]]]:
-    """Steps that may be at the same place, most first: course, shape, and the step itself."""
+def _clusters(members: Sequence[_Found], places: int) -> Iterator[list[tuple[int, FoundShift]]]:
+    """Steps that may be at the same place, most first: of which course, and the step itself."""
     left = [
-        (n, shift.shape, shift)
+        (n, shift)
         for n, found in enumerate(members)
         for shift in found.shifts
         if shift.kind == "step"
@@ -187,14 +188,14 @@ def _clusters(
     at = {int(p): n for n, p in enumerate(members[0].fit.course.place.tolist())}
     while len(left) > 1:
         count = np.zeros(places)
-        for _, _, shift in left:
+        for _, shift in left:
             count[at[shift.earliest] : at[shift.latest]] += 1
         best = int(count.argmax())
         if count[best] < 2:
             return
-        inside = [x for x in left if at[x[2].earliest] <= best < at[x[2].latest]]
-        yield inside
-        left = [x for x in left if x not in inside]
+        inside = [at[s.earliest] <= best < at[s.latest] for _, s in left]
+        yield [step for step, within in zip(left, inside, strict=True) if within]
+        left = [step for step, within in zip(left, inside, strict=True) if not within]
 
 
 def _is_restless(course: Course) -> bool:
