@@ -22,7 +22,7 @@ import sqlalchemy as sa
 from conftest import Ferocal
 from ferocal.bench.facts import read_facts
 from ferocal.errors import LedgerError
-from ferocal.ledger import schema
+from ferocal.ledger import connecting, schema
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger
 from ferocal.ledger.reading.columns import read_columns
 from ferocal.ledger.reading.runs import read_runs
@@ -160,6 +160,31 @@ def test_a_locked_ledger_is_waited_for_and_then_told(tmp_path: Path) -> None:
             written.result()
         blocker.close()
     assert {row[0] for row in valid_rows(tmp_path)} == {1, 2}
+
+
+def test_every_statement_stands_in_a_transaction(
+    small_study: Callable[..., Ferocal], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Outside of one, a statement is refused as soon as another process commits."""
+    alone: list[str] = []
+
+    class Watched(connecting._PatientConnection):
+        def __init__(self, *arguments: Any, **options: Any) -> None:
+            super().__init__(*arguments, **options)
+            self.set_trace_callback(self.note)
+
+        def note(self, statement: str) -> None:
+            if not self.in_transaction and not statement.startswith(("BEGIN", "PRAGMA")):
+                alone.append(statement)
+
+    ferocal = small_study(rounds=1)
+    monkeypatch.setattr(connecting, "_PatientConnection", Watched)
+    for command in ("measure", "note seen", "compare", "inspect --integrity", "repair"):
+        status, _, error = ferocal.attempt(*command.split())
+        assert status in (0, 2), error
+    run = ferocal.json("runs")["run_list"][0]["id"]
+    assert ferocal.attempt("exclude", run, "--reason", "a lamp fell")[0] == 0
+    assert not alone
 
 
 def test_a_transaction_that_writes_begins_as_one(tmp_path: Path) -> None:

@@ -68,7 +68,9 @@ class Rows(NamedTuple):
 
 
 def driver_of(connection: sa.Connection) -> sqlite3.Connection:
-    """The connection of the driver."""
+    """The connection of the driver, in a transaction: outside, no statement waits for others."""
+    if not connection.in_transaction():
+        connection.begin()
     return cast("sqlite3.Connection", connection.connection.driver_connection)
 
 
