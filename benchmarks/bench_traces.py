@@ -22,9 +22,9 @@ from sizes import operands, scaled
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
 from ferocal.analysis.data.segments import FloatArray
+from ferocal.traces.events import find_level_shifts
 from ferocal.traces.frames import summarise_frames
 from ferocal.traces.packing import unpack_columns
-from ferocal.traces.soak import find_level_shifts
 from simulation import simulate_bursts, simulate_soak
 
 TRACES = scaled(200, 3)

@@ -15,7 +15,7 @@ from ferocal.intake.formats import FORMATS
 from ferocal.study.sources import SOURCES
 from ferocal.terms.conditions import CONDITIONS
 from ferocal.terms.units import QUANTITIES
-from ferocal.traces.capture import TraceSpec
+from ferocal.traces.capture import Channel, TraceSpec
 from ferocal.traces.kinds import KINDS
 
 
@@ -43,7 +43,8 @@ def kinds() -> list[str]:
     """Every kind of trace with its parts."""
     rows = []
     for kind in KINDS.values():
-        spec = TraceSpec("unit", "higher", limit=1.0, second="second", second_unit="its unit")
+        channel = Channel("second", "its unit", "none", "second")
+        spec = TraceSpec("unit", "higher", limit=1.0, channels=(channel,), long=2400.0)
         for part in kind.parts(spec):
             unit = "its own" if part.unit == "unit" else part.unit
             role = "that of the trace" if part.leads else "detail"

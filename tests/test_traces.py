@@ -26,13 +26,15 @@ from ferocal.media.figures.frames import frames_figure
 from ferocal.media.figures.soak import soak_figure
 from ferocal.media.readings import write_traces
 from ferocal.study.load import load_study
-from ferocal.traces.capture import TraceSpec
+from ferocal.traces.capture import Channel, TraceSpec
+from ferocal.traces.events import find_level_shifts
 from ferocal.traces.frames import check_frames, count_stutters, from_stamps, summarise_frames
 from ferocal.traces.kinds import KINDS
-from ferocal.traces.soak import find_level_shifts, summarise_soak
+from ferocal.traces.soak import summarise_soak
 from simulation import simulate, simulate_bursts, simulate_soak
 from test_measure import query
 
+CELSIUS = Channel("celsius", "°C", "none", "second")
 GRAPHICS = Path(__file__).parent.parent / "examples" / "graphics-drivers"
 
 
@@ -301,7 +303,7 @@ def test_every_kind_of_trace_has_parts_a_summary_and_a_figure() -> None:
     columns = {"value": np.linspace(10, 20, 500), "time": np.arange(500.0),
                "second": np.ones(500)}  # fmt: skip
     for kind in KINDS.values():
-        spec = TraceSpec("ms", "lower", limit=0.015, second="celsius", second_unit="°C")
+        spec = TraceSpec("ms", "lower", limit=0.015, channels=(CELSIUS,))
         values, kept = kind.summarise(spec, [columns])
         assert set(values) == {part.name for part in kind.parts(spec)}
         assert sum(part.leads for part in kind.parts(spec)) >= 1 and len(kept) == 1

@@ -73,7 +73,8 @@ class Evidence:
     """The contents of a ledger for a study.
 
     ``releases`` looks for steps along the releases of the study, None where no factor is ordered.
-    ``visits`` are in the order in which they were made, ``facts`` by the key that they name.
+    ``visits`` are in the order in which they were made, which ``visit_order`` has by their keys;
+    ``facts`` are by the key that visits name.
     ``contexts`` are by bench, without what depends on the baseline of a comparison, and
     ``noise_floors`` by bench and series. ``looks`` is the plan of a study that is measured until
     decided, ``looks_taken`` the rounds after which looks were recorded; ``kinds`` says by bench
@@ -86,6 +87,7 @@ class Evidence:
     readings: Readings
     releases: ReleaseSearches | None
     visits: list[VisitRow]
+    visit_order: dict[int, int]
     facts: dict[int, list[dict[str, Any]]]
     contexts: dict[str, Context]
     noise_floors: dict[tuple[str, Series], NoiseFloor]
@@ -130,6 +132,7 @@ def _gather(study: Study, ledger: Ledger) -> Evidence:
         readings=readings,
         releases=ReleaseSearches(study, readings, floors) if ordered else None,
         visits=list(visits.values()),
+        visit_order=order,
         facts=facts,
         contexts=_contexts(study, ledger, columns, stray, visits, facts, changes, uncomputed),
         noise_floors=floors,

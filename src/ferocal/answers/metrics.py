@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 
 from ferocal.analysis.data.series import Series
 from ferocal.study.load import Study
-from ferocal.study.metrics import Metric, derive
+from ferocal.study.metrics import Metric, derive, margins_of
 from ferocal.study.model import Workload
 from ferocal.terms.formulas import Declared, walk
 from ferocal.terms.roles import DECIDING
@@ -54,24 +54,23 @@ def _labels(entry: Workload) -> dict[str, str]:
 
 
 def _label(part: str, metric: Metric) -> str:
-    if metric.trace_kind is None:
-        return part
-    labels = {p.name: p.label for p in metric.trace_kind.parts(metric.trace_spec)}
-    return labels[part.partition("/")[2]]
+    of_trace = metric.trace_part(part)
+    return part if of_trace is None else of_trace.label
 
 
 def _series(
     study: Study, workload: str, name: str, metric: Metric, label: str, depth: int
 ) -> Series:
     entry = study.workloads[workload]
+    margin, unit_margin = margins_of(name, metric, study.head.margin)
     return Series(
         workload=workload,
         metric=name,
         unit=metric.unit,
         better=metric.better,
-        margin=metric.share_margin or study.head.margin,
+        margin=margin,
         role=metric.role,
-        unit_margin=metric.unit_margin,
+        unit_margin=unit_margin,
         resolution=metric.step,
         plausible=metric.plausible,
         of_frames=metric.trace_kind is not None and metric.trace_kind.counts_samples,

@@ -9,6 +9,7 @@ from typing import Any
 from ferocal.answers.compare import Comparison, compare
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.selection import Selection
+from ferocal.answers.sessions import Course, SessionChoice, choose_sessions
 from ferocal.answers.table import ReadingsTable, make_table
 from ferocal.errors import UsageError
 from ferocal.ledger.reading.columns import read_traces
@@ -30,22 +31,32 @@ class TraceMetric:
 
 
 @dataclass(frozen=True)
+class TraceCurves:
+    """What is drawn of one metric on one bench, a curve for each configuration with traces.
+
+    ``visits`` has for every curve the places in time of the visits that its captures are of.
+    """
+
+    bench: str
+    metric: TraceMetric
+    curves: tuple[Any, ...]
+    visits: tuple[tuple[int, ...], ...]
+
+
+@dataclass(frozen=True)
 class TraceAnswer:
-    """The traces of one kind: what was read, and how configurations compare."""
+    """The traces of one kind: what was read, and how configurations compare.
+
+    ``curves`` are empty where nobody asked for what they tell, and so are the ``sessions`` of
+    soaks.
+    """
 
     kind: TraceKind
     metrics: tuple[TraceMetric, ...]
     table: ReadingsTable
     comparison: Comparison
-
-
-@dataclass(frozen=True)
-class TraceCurves:
-    """What is drawn of one metric on one bench, a curve for each configuration with traces."""
-
-    bench: str
-    metric: TraceMetric
-    curves: tuple[Any, ...]
+    curves: tuple[TraceCurves, ...] = ()
+    sessions: tuple[SessionChoice, ...] = ()
 
 
 def compare_traces(
@@ -97,32 +108,58 @@ def find_trace_metrics(study: Study, kind: str, workloads: Sequence[str]) -> lis
     return found
 
 
-def trace_curves(
-    study: Study, ledger: Ledger, metrics: Sequence[TraceMetric], selection: Selection
+def with_curves(
+    answer: TraceAnswer, study: Study, ledger: Ledger, evidence: Evidence, selection: Selection
+) -> TraceAnswer:
+    """The answer with its curves and, of soaks, with what they say of sessions."""
+    curves = _trace_curves(study, ledger, evidence, answer.metrics, selection)
+    sessions = [
+        choice
+        for drawn in curves
+        if answer.kind.takes_sessions
+        for choice in choose_sessions(
+            study, evidence, answer.comparison,
+            (drawn.bench, drawn.metric.workload, drawn.metric.name),
+            [Course(*course) for course in zip(drawn.curves, drawn.visits, strict=True)],
+        )
+    ]  # fmt: skip
+    return replace(answer, curves=tuple(curves), sessions=tuple(sessions))
+
+
+def _trace_curves(
+    study: Study,
+    ledger: Ledger,
+    evidence: Evidence,
+    metrics: Sequence[TraceMetric],
+    selection: Selection,
 ) -> list[TraceCurves]:
     """The curves of metrics on every bench that has traces; traces are read one at a time."""
     found = []
     for metric in metrics:
-        by_bench = _collect(ledger, metric, selection)
+        by_bench = _collect(ledger, evidence, metric, selection)
         for bench in study.benches:
-            collectors = by_bench.get(bench, {})
-            names = [c.name for c in study.configurations if c.name in collectors]
-            curves = tuple(collectors[name].curve() for name in names)
-            if curves:
-                found.append(TraceCurves(bench, metric, curves))
+            collected = by_bench.get(bench, {})
+            places = [collected[c.name] for c in study.configurations if c.name in collected]
+            if places:
+                curves = tuple(collector.curve() for collector, _ in places)
+                visits = tuple(tuple(visits) for _, visits in places)
+                found.append(TraceCurves(bench, metric, curves, visits))
     return found
 
 
 def _collect(
-    ledger: Ledger, metric: TraceMetric, selection: Selection
-) -> dict[str, dict[str, Collector]]:
-    """By bench and configuration, the collectors that have taken their captures."""
-    spec, collectors = metric.metric.trace_spec, dict[str, dict[str, Collector]]()
+    ledger: Ledger, evidence: Evidence, metric: TraceMetric, selection: Selection
+) -> dict[str, dict[str, tuple[Collector, list[int]]]]:
+    """By bench and configuration, what has taken the captures, and the visits these are of."""
+    spec = metric.metric.trace_spec
+    collected: dict[str, dict[str, tuple[Collector, list[int]]]] = {}
     part = metric.parts[0]
     for row in read_traces(ledger, metric.kind.name, metric.workload, metric.name):
         if selection.wants(row.bench, row.configuration, metric.workload, part):
-            of_bench = collectors.setdefault(row.bench, {})
+            of_bench = collected.setdefault(row.bench, {})
             if row.configuration not in of_bench:
-                of_bench[row.configuration] = metric.kind.collect(row.configuration, spec)
-            of_bench[row.configuration].add(row.columns)
-    return collectors
+                of_bench[row.configuration] = (metric.kind.collect(row.configuration, spec), [])
+            collector, visits = of_bench[row.configuration]
+            collector.add(row.columns)
+            visits.append(evidence.visit_order[row.visit])
+    return collected

@@ -24,12 +24,18 @@ def trace_command(function: Function) -> Function:
 
 
 def publish_kind(
-    kind: str, publish: Publication, directory: Path, against: str | None, selection: Selection
+    kind: str,
+    publish: Publication,
+    directory: Path,
+    against: str | None,
+    selection: Selection,
+    *,
+    detail: bool = False,
 ) -> None:
     """Publish the comparison of all metrics of a kind, with their curves where these are drawn."""
     import ferocal
     from ferocal.answers.evidence import gather
-    from ferocal.answers.traces import compare_traces, find_trace_metrics, trace_curves
+    from ferocal.answers.traces import compare_traces, find_trace_metrics, with_curves
     from ferocal.documents.objects.table import TraceObject
     from ferocal.documents.traces import traces_document
     from ferocal.ledger.opening import read_ledger
@@ -39,6 +45,6 @@ def publish_kind(
     with read_ledger(directory) as ledger:
         evidence = gather(opened.study, ledger)
         answer = compare_traces(opened.study, evidence, kind, against=against, selection=selection)
-        drawn = publish.wants_charts or (kind == "soak" and not publish.wants_json)
-        curves = trace_curves(opened.study, ledger, answer.metrics, selection) if drawn else []
-    publish(lambda: traces_document(answer, curves), TraceObject.make, answer)
+        if publish.wants_charts or answer.kind.takes_sessions:
+            answer = with_curves(answer, opened.study, ledger, evidence, selection)
+    publish(lambda: traces_document(answer, detail=detail), TraceObject.make, answer)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.caveats.kinds import WEIGHTS
@@ -67,12 +67,14 @@ def comparison_document(
     only: Sequence[str] = (),
     detail: bool = False,
     steps: Sequence[NextStep] | None = None,
+    beneath: Callable[[str], Iterable[Block]] = lambda _: (),
 ) -> Document:
     """Answer, overview, caveats and what to do, one bench after the other.
 
     With ``detail`` every effect and every caveat is there in full, with ``as_factor`` cells say how
     many times as fast a configuration is. ``only`` limits both to some verdicts, by name or mark.
-    ``steps`` are proposed instead of those that follow from the comparison.
+    ``steps`` are proposed instead of those that follow from the comparison. ``beneath`` gives for a
+    bench what stands beneath its overview.
     """
     blocks: list[Block] = []
     for bench in comparison.benches:
@@ -83,17 +85,20 @@ def comparison_document(
         if detail:
             blocks += detail_blocks(part, only, as_factor=as_factor)
         else:
-            blocks += _overview(part, only, as_factor=as_factor)
+            blocks += _overview(part, beneath(bench), only, as_factor=as_factor)
         if bench == comparison.benches[-1]:
             blocks.append(next_block(*(next_steps(part) if steps is None else steps)))
     return Document(comparison.question, tuple(blocks))
 
 
-def _overview(comparison: Comparison, only: Sequence[str], *, as_factor: bool) -> Iterator[Block]:
+def _overview(
+    comparison: Comparison, beneath: Iterable[Block], only: Sequence[str], *, as_factor: bool
+) -> Iterator[Block]:
     series = shown_series(comparison, only)
     yield from overview_blocks(comparison, series, only=only, as_factor=as_factor)
     if only and not series:
         yield sentences([f"no metric is {' or '.join(only)}"])
+    yield from beneath
     yield from caveat_blocks(comparison, series)
 
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.documents.numbers import change_text
-from ferocal.traces.kinds import LONG_SESSION, SHORT_SESSION
+from ferocal.traces.kinds import LATE, SESSION
 
 if TYPE_CHECKING:
     from ferocal.documents.numbers import Change
@@ -23,9 +23,9 @@ def session_sentences(changes: Iterable[tuple[str, Change]]) -> Iterator[str]:
     for name, change in changes:
         trace, _, part = change.series.metric.partition("/")
         place = (name, change.series.workload, trace)
-        for found, prefix in ((short, SHORT_SESSION), (long, LONG_SESSION)):
+        for found, prefix in ((short, SESSION), (long, LATE)):
             if part.startswith(prefix) and change.verdict in CHANGED:
-                found[place] = change
+                found.setdefault(place, change)
     for place in short.keys() & long.keys():
         first, last = short[place], long[place]
         if first.verdict is not last.verdict:

@@ -85,19 +85,17 @@ def located(error: TraceError, files: Sequence[object], source: TraceSource) -> 
     if error.row is not None:
         word = "line" if source.column is None else "row"
         where.append(f"{word} {error.row + 1 + source.skip}")
-        columns = {"value": source.column, "time": source.time, "second": source.second}
-        where += filter(None, [columns.get(error.role)])
+        where += filter(None, [source.columns.get(error.role)])
     return f"{', '.join(where)}: {error}"
 
 
 def wanted_columns(source: TraceSource) -> list[str]:
     """The names of the columns that hold the trace; empty for a number per line."""
-    return [name for name in (source.column, source.time, source.second) if name is not None]
+    return list(source.columns.values())
 
 
 def _by_role(columns: Mapping[str, np.ndarray], source: TraceSource) -> CaptureColumns:
     """The columns by what they hold, without the numbers that are warm-up."""
-    roles = {"value": source.column, "time": source.time, "second": source.second}
     if source.column is None:
         return {"value": next(iter(columns.values()))[source.skip :]}
-    return {role: columns[name][source.skip :] for role, name in roles.items() if name is not None}
+    return {role: columns[name][source.skip :] for role, name in source.columns.items()}

@@ -270,8 +270,9 @@ def _in_unit_of(metric: Metric, exported: Exported) -> CaptureColumns:
     assert isinstance(metric.source, TraceSource)
     if trace.kind != metric.kind:
         raise IntakeError(f"{exported.path}: is of the kind {trace.kind}, not {metric.kind}")
-    if metric.source.second is not None and "second" not in columns:
-        raise IntakeError(f"{exported.path}: has no second column for {metric.source.second}")
+    for channel in metric.source.channels:
+        if channel.role not in columns:
+            raise IntakeError(f'{exported.path}: has no column "{channel.role}" for {channel.name}')
     try:
         factor = convert(1.0, trace.unit, metric.unit)
     except UnitError as error:

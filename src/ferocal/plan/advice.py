@@ -23,6 +23,7 @@ from ferocal.analysis.inference.student import t_quantile
 from ferocal.plan.order import PlannedVisit, count_runs, count_switches, workloads_of
 from ferocal.plan.separation import confounded_factors, planned_confounding
 from ferocal.study.load import Study
+from ferocal.study.metrics import margins_of
 from ferocal.terms.roles import DECIDING, Role
 
 # Below this many rounds an interval is so wide that few questions can be answered.
@@ -206,8 +207,8 @@ def foresee(
         if known is None or metric.role == "context":
             continue
         alpha = 0.05 / comparisons[metric.role]
-        share = float(np.log1p(metric.share_margin or study.head.margin))
-        margin = share if known.scale == "ratio" else metric.unit_margin
+        share, in_unit = margins_of(name, metric, study.head.margin)
+        margin = float(np.log1p(share)) if known.scale == "ratio" else in_unit
         change = margin
         if detect is not None and known.scale == "ratio":
             change = float(np.log1p(detect))

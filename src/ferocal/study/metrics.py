@@ -95,6 +95,13 @@ class Metric(StudyTable):
         """The kind of trace that it is, None for a single value."""
         return KINDS.get(self.kind)
 
+    def trace_part(self, name: str) -> Part | None:
+        """The part of the trace that a metric of this name is, None where it is no trace."""
+        if self.trace_kind is None:
+            return None
+        parts = {part.name: part for part in self.trace_kind.parts(self.trace_spec)}
+        return parts.get(name.partition("/")[2])
+
     @property
     def assumes_times(self) -> bool:
         """Whether nothing says how far apart the values of a trace over time are."""
@@ -113,9 +120,7 @@ class Metric(StudyTable):
             limit=self.limit,
             stamps=source.stamps,
             interval=source.interval,
-            second=source.second,
-            second_unit=source.second_unit,
-            second_better=source.second_better,
+            channels=source.channels,
             short=self.short,
             long=self.long,
         )
@@ -240,6 +245,18 @@ class Metric(StudyTable):
             units = ", ".join(SOURCES[self.source].units)
             raise ValueError(f'{self.source} is read in {units}, not in "{self.unit}"')
         return self
+
+
+def margins_of(name: str, metric: Metric, default: float) -> tuple[float, float | None]:
+    """The margin of a metric, or the default: a share, and in its unit if differences are judged.
+
+    A margin in per cent is one in points where the metric itself is a share of something.
+    """
+    share = metric.share_margin or default
+    part = metric.trace_part(name)
+    if metric.unit_margin is None and part is not None and part.in_points:
+        return share, 100 * share
+    return share, metric.unit_margin
 
 
 def derive(name: str, metric: Metric) -> dict[str, Metric]:

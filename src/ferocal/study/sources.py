@@ -6,13 +6,14 @@ import re
 import warnings
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, TypeVar
 
 from pydantic import AfterValidator, Discriminator, Field, Tag, model_validator
 
 from ferocal.study.base import StudyTable
 from ferocal.study.quantities import Seconds
 from ferocal.terms.units import DATA, TIME
+from ferocal.traces.capture import Channel, Direction
 
 
 def compile_pattern(pattern: str, flags: re.RegexFlag = re.MULTILINE) -> re.Pattern[str]:
@@ -60,6 +61,16 @@ class PatternSource(StudyTable):
     pattern: Annotated[str, AfterValidator(_check_pattern)]
 
 
+_Text = TypeVar("_Text", bound=str)
+
+
+def _listed(value: _Text | tuple[_Text, ...] | None) -> tuple[_Text, ...]:
+    """One or more as several."""
+    if value is None:
+        return ()
+    return value if isinstance(value, tuple) else (value,)
+
+
 class TraceSource(StudyTable):
     """A series of numbers that a run wrote: frame times, or values over time.
 
@@ -67,7 +78,7 @@ class TraceSource(StudyTable):
     several captures), ``output`` says that they stand in its output, a number per line or
     as CSV. Of a table, ``column`` holds the numbers, ``time`` the time of each (s), and
     ``second`` another channel such as temperature, in ``second-unit``, which is not judged
-    unless ``second-better`` says which way. Values without times
+    unless ``second-better`` says which way; several channels are lists. Values without times
     follow each other after ``interval``, a second unless given. With ``stamps`` the numbers
     are the times at which frames were shown, instead of how long each lasted. The first
     ``skip`` numbers are warm-up, and are left out.
@@ -77,9 +88,9 @@ class TraceSource(StudyTable):
     output: Literal["lines", "csv"] | None = None
     column: str | None = None
     time: str | None = None
-    second: str | None = None
-    second_unit: str | None = None
-    second_better: Literal["higher", "lower", "none"] = "none"
+    second: str | tuple[str, ...] | None = None
+    second_unit: str | tuple[str, ...] | None = None
+    second_better: Direction | tuple[Direction, ...] = "none"
     stamps: bool = False
     skip: int = Field(default=0, ge=0)
     interval: Seconds | None = None
@@ -92,7 +103,30 @@ class TraceSource(StudyTable):
             raise ValueError("time and second name columns of a table: add column")
         if (self.second is None) != (self.second_unit is None):
             raise ValueError("second and second-unit need each other")
+        names, units = _listed(self.second), _listed(self.second_unit)
+        if len(names) != len(units) or len(_listed(self.second_better)) not in (1, len(names)):
+            raise ValueError("second, second-unit and second-better need lists of equal length")
+        if len(set(names)) < len(names):
+            raise ValueError("second names a column twice")
         return self
+
+    @property
+    def channels(self) -> tuple[Channel, ...]:
+        """The other channels, in order; the roles of their columns are "second", "second-2", …."""
+        names, units = _listed(self.second), _listed(self.second_unit)
+        ways: tuple[Direction, ...] = _listed(self.second_better)
+        ways = ways if len(ways) == len(names) else ways * len(names)
+        return tuple(
+            Channel(name, unit, way, "second" if n == 1 else f"second-{n}")
+            for n, (name, unit, way) in enumerate(zip(names, units, ways, strict=True), 1)
+        )
+
+    @property
+    def columns(self) -> dict[str, str]:
+        """The names of columns by what they hold; none where there is a number per line."""
+        named = {"value": self.column, "time": self.time}
+        known = {role: name for role, name in named.items() if name is not None}
+        return known | {channel.role: channel.name for channel in self.channels}
 
 
 ProcessSource = Literal["wall-time", "cpu-time", "peak-memory"]

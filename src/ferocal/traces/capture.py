@@ -11,7 +11,7 @@ if TYPE_CHECKING:
 
 # Which values are better; of some quantities neither is.
 Direction = Literal["higher", "lower", "none"]
-# Columns of equal length by their role: "value", and where known "time" (s) and "second".
+# Columns of equal length by their role: "value", and where known "time" (s) and other channels.
 CaptureColumns = Mapping[str, "np.ndarray"]
 
 
@@ -48,13 +48,28 @@ class TraceError(ValueError):
 
 
 @dataclass(frozen=True)
+class Channel:
+    """Another quantity beside the values of a trace: its name, unit and role in the capture."""
+
+    name: str
+    unit: str
+    better: Direction
+    role: str
+
+    @property
+    def label(self) -> str:
+        """What it is called, with its unit."""
+        return f"{self.name}, {self.unit}" if self.unit else self.name
+
+
+@dataclass(frozen=True)
 class TraceSpec:
     """What a study says of a trace.
 
     ``limit`` is a frame time in seconds; sessions are ``short`` up to some time and ``long`` from
     some time on, both in seconds. With ``stamps`` the numbers are times at which
     frames were shown. Values without times follow each other after ``interval`` (s).
-    ``second`` names another channel, in ``second_unit``, of which ``second_better`` is better.
+    ``channels`` are what else was read beside the values.
     """
 
     unit: str
@@ -62,16 +77,9 @@ class TraceSpec:
     limit: float | None = None
     stamps: bool = False
     interval: float | None = None
-    second: str | None = None
-    second_unit: str | None = None
-    second_better: Direction = "none"
+    channels: tuple[Channel, ...] = ()
     short: float | None = None
     long: float | None = None
-
-    @property
-    def second_label(self) -> str:
-        """What the other channel is called, with its unit."""
-        return f"{self.second}, {self.second_unit}" if self.second_unit else self.second or ""
 
 
 @dataclass(frozen=True)

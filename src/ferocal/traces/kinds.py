@@ -12,7 +12,14 @@ from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 from ferocal.terms.bounds import BEYOND, beyond
 from ferocal.terms.units import TIME
-from ferocal.traces.capture import CaptureColumns, Direction, Trace, TraceError, TraceSpec
+from ferocal.traces.capture import (
+    CaptureColumns,
+    Channel,
+    Direction,
+    Trace,
+    TraceError,
+    TraceSpec,
+)
 
 if TYPE_CHECKING:
     import numpy as np
@@ -25,7 +32,8 @@ if TYPE_CHECKING:
 class Part:
     """A metric that is computed of a trace, and what it is called in sentences.
 
-    One that ``leads`` has the role of the trace, the others are details.
+    One that ``leads`` has the role of the trace, the others are details. What is a share itself is
+    compared ``in_points``, never as a per cent of a per cent.
     """
 
     name: str
@@ -33,6 +41,7 @@ class Part:
     unit: str
     better: Direction
     leads: bool = False
+    in_points: bool = False
 
 
 class Collector(Protocol):
@@ -64,7 +73,8 @@ class TraceKind:
     for keys of the study file that are left out, and ``direction`` is the only one that
     makes sense, if there is one. ``parts`` are the metrics computed of it; ``summarise``
     checks captures and gives the value of each part and the columns that are kept.
-    ``collect`` makes what gathers captures for the figure of a configuration.
+    ``collect`` makes what gathers captures for the figure of a configuration; an answer needs that,
+    too, where the kind ``takes_sessions``.
     """
 
     name: str
@@ -95,23 +105,37 @@ def _frame_parts(spec: TraceSpec) -> list[Part]:
     ]
 
 
-# How the parts of short and long sessions begin; the duration follows.
-SHORT_SESSION, LONG_SESSION = "first-", "after-"
+# How the parts of sessions and of what comes late in long ones begin; the duration follows.
+SESSION, LATE = "first-", "after-"
+# How long a short session lasts unless the study says (s).
+SHORT = 600.0
+
+
+def session_lengths(spec: TraceSpec) -> list[float]:
+    """Of which lengths (s) sessions are asked for: a short one, and a long one if there is any."""
+    short = SHORT if spec.short is None else spec.short
+    return [short] if spec.long is None else [short, spec.long]
+
+
+def session_part(seconds: float) -> str:
+    """The part that is the level of sessions of a length."""
+    return f"{SESSION}{duration(seconds, '-')}"
 
 
 def _session_parts(spec: TraceSpec) -> list[Part]:
-    """The level of short sessions, and of what comes late in long ones."""
-    return [
-        Part(f"{kind}{_duration(seconds, '-')}", f"{word} {_duration(seconds, ' ')}", spec.unit,
-             spec.better, leads=True)
-        for kind, word, seconds in (
-            (SHORT_SESSION, "first", spec.short), (LONG_SESSION, "after", spec.long)
-        )
-        if seconds is not None
+    """The level of sessions of some lengths, and of what comes late in long ones."""
+    parts = [
+        Part(session_part(seconds), f"first {duration(seconds)}", spec.unit, spec.better,
+             leads=seconds == spec.short)
+        for seconds in session_lengths(spec)
     ]  # fmt: skip
+    if spec.long is not None:
+        late, label = f"{LATE}{duration(spec.long, '-')}", f"after {duration(spec.long)}"
+        parts.append(Part(late, label, spec.unit, spec.better, leads=True))
+    return parts
 
 
-def _duration(seconds: float, gap: str) -> str:
+def duration(seconds: float, gap: str = " ") -> str:
     """A duration in minutes if these are whole, such as "10 min"."""
     if seconds % 60 == 0:
         return f"{seconds / 60:.15g}{gap}min"
@@ -119,25 +143,34 @@ def _duration(seconds: float, gap: str) -> str:
 
 
 def _soak_parts(spec: TraceSpec) -> list[Part]:
-    """Levels over the course of the soak, throttling, and a second channel."""
+    """Levels over the course of the soak, throttling, and other channels."""
     parts = [
         Part("peak", "peak", spec.unit, spec.better),
+        Part("beginning", "beginning", spec.unit, spec.better),
         Part("mean", "mean", spec.unit, spec.better, leads=True),
         Part("minimum", "minimum", spec.unit, spec.better, leads=True),
         Part("last-quarter", "last quarter", spec.unit, spec.better, leads=True),
         *_session_parts(spec),
-        Part("sustained", "sustained", "%", spec.better),
+        Part("sustained", "sustained", "%", spec.better, in_points=True),
         Part("onset", "onset of throttling", "s", "higher", leads=True),
-        Part("depth", "depth of throttling", "%", "lower"),
+        Part("depth", "depth of throttling", "%", "lower", in_points=True),
         Part("recovery", "recovery", "s", "lower"),
+        Part("recovered", "recovered of the loss", "%", "higher", in_points=True),
+        Part("throttled", "time throttled", "s", "lower"),
+        Part("throttled-level", "level while throttled", spec.unit, spec.better),
+        Part("area-lost", "area lost", "%", "lower", in_points=True),
     ]
-    if spec.second is not None:
-        unit = spec.second_unit or ""
-        parts += [
-            Part(f"{spec.second}-{of}", f"{spec.second} {of}", unit, spec.second_better)
-            for of in ("mean", "max")
-        ]
+    parts += [
+        Part(f"{channel.name}-{of}", f"{channel.name} {of}", channel.unit, channel.better)
+        for channel in spec.channels
+        for of in (START, "mean", "max")
+    ]
     return parts
+
+
+# The part of another channel that says how the runs began: the median of the first minute.
+START = "start"
+_FIRST_MINUTE = 60.0
 
 
 def _summarise_frames(
@@ -168,7 +201,7 @@ def _summarise_frames(
 def _summarise_soak(
     spec: TraceSpec, captures: Sequence[CaptureColumns]
 ) -> tuple[PartValues, list[CaptureColumns]]:
-    from ferocal.traces.soak import check_finite, check_soak, soak_times, summarise_soak
+    from ferocal.traces.soak import check_soak, soak_times, summarise_soak
 
     if len(captures) > 1:
         raise TraceError(f"{len(captures)} files match, but a soak is a single file")
@@ -180,42 +213,59 @@ def _summarise_soak(
         "peak": summary.peak,
         "mean": summary.mean,
         "minimum": summary.minimum,
+        "beginning": summary.beginning,
         "last-quarter": summary.last_quarter,
         "sustained": 100 * summary.sustained,
+        "area-lost": 100 * summary.area_lost,
+        **_sessions(spec, time, value),
     }
     known = {part: PartValue(number) for part, number in values.items()}
     known |= _throttling(summary, float(time[-1] - time[0]))
-    for part, of_session in zip(_session_parts(spec), _sessions(spec, time), strict=True):
-        # A soak that ends before has no late part.
-        if of_session.any():
-            known[part.name] = PartValue(float(value[of_session].mean()))
     kept = {"value": value, "time": time}
-    if spec.second is not None:
-        check_finite(spec.second, columns["second"], role="second")
-        kept["second"] = columns["second"]
-        known[f"{spec.second}-mean"] = PartValue(float(columns["second"].mean()))
-        known[f"{spec.second}-max"] = PartValue(float(columns["second"].max()))
+    for channel in spec.channels:
+        kept[channel.role] = columns[channel.role]
+        known |= _channel_parts(channel, time, columns[channel.role])
     return known, [kept]
 
 
-def _sessions(spec: TraceSpec, time: np.ndarray) -> list[np.ndarray]:
-    """Which values belong to a short session, and to the late part of a long one."""
+def _sessions(spec: TraceSpec, time: np.ndarray, value: np.ndarray) -> dict[str, float]:
+    """The levels of sessions, and of what comes late; of a soak that ends before there is none."""
     passed = time - time[0]
-    found = [] if spec.short is None else [passed <= spec.short]
-    return found if spec.long is None else [*found, passed >= spec.long]
+    interval = float(passed[-1]) / (len(passed) - 1)
+    found = {
+        session_part(seconds): float(value[passed <= seconds].mean())
+        for seconds in session_lengths(spec)
+        if passed[-1] + interval >= seconds
+    }
+    late = passed >= (math.inf if spec.long is None else spec.long)
+    if spec.long is not None and late.any():
+        found[f"{LATE}{duration(spec.long, '-')}"] = float(value[late].mean())
+    return found
 
 
-def _throttling(summary: SoakSummary, duration: float) -> PartValues:
-    """Onset, depth and recovery; what did not happen would have come after the end (s)."""
-    if math.isnan(summary.onset):
-        return {"onset": PartValue(duration, ">"), "depth": PartValue(0.0)}
-    recovery = PartValue(summary.recovery)
-    if math.isnan(summary.recovery):
-        recovery = PartValue(duration, ">")
+def _channel_parts(channel: Channel, time: np.ndarray, value: np.ndarray) -> PartValues:
+    import numpy as np
+
+    from ferocal.traces.soak import check_finite
+
+    check_finite(channel.name, value, role=channel.role)
+    start = float(np.median(value[time - time[0] < max(_FIRST_MINUTE, time[1] - time[0])]))
+    figures = {START: start, "mean": float(value.mean()), "max": float(value.max())}
+    return {f"{channel.name}-{of}": PartValue(number) for of, number in figures.items()}
+
+
+def _throttling(summary: SoakSummary, end: float) -> PartValues:
+    """What throttling costs; what did not happen would have come after the end (s)."""
+    never = PartValue(end, ">")
+    if summary.main is None:
+        return {"onset": never, "depth": PartValue(0.0), "throttled": PartValue(0.0)}
     return {
         "onset": PartValue(summary.onset),
         "depth": PartValue(100 * summary.depth),
-        "recovery": recovery,
+        "recovery": never if math.isnan(summary.recovery) else PartValue(summary.recovery),
+        "recovered": PartValue(100 * summary.recovered),
+        "throttled": PartValue(summary.throttled),
+        "throttled-level": PartValue(summary.throttled_level),
     }
 
 
@@ -228,7 +278,7 @@ def _collect_frames(configuration: str, spec: TraceSpec) -> FrameCollector:
 def _collect_soaks(configuration: str, spec: TraceSpec) -> SoakCollector:
     from ferocal.traces.curves import SoakCollector
 
-    return SoakCollector(configuration, spec.better, spec.second_label)
+    return SoakCollector(configuration, spec.better, spec.channels)
 
 
 KINDS: dict[str, TraceKind] = {

@@ -22,6 +22,8 @@ from ferocal.terms.conditions import TEMPERATURE, least_difference
 _NOTHING: SeenValues = {}
 # In fewer runs others are busy now and then on any machine.
 _BUSY_RUNS = 0.1
+# The parts of traces that say how the runs started, and from which p-value on that may be chance.
+_STARTS, _CHANCE = "-start", 0.05
 # So many metrics are named with what they are per unit of a resource.
 _MOST_PER_RESOURCE = 3
 # Gives the values of one side of an effect that are to be the same on both.
@@ -210,6 +212,9 @@ def _contexts(view: View, contexts: Sequence[Effect], level: float) -> Iterator[
     for context in contexts:
         constant = context.shift.sd == 0 and context.shift.mean != 0
         shown = constant or context.shift.p_value < level / len(contexts)
+        if context.series.metric.endswith(_STARTS):
+            # How runs start is set, and few visits show it: it counts unless it may be chance.
+            shown |= not context.shift.p_value >= _CHANCE
         if not shown or abs(context.shift.mean) <= _least_shift(context):
             continue
         series = context.series

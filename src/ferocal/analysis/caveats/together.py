@@ -122,6 +122,31 @@ def direction_of(effect: Estimate, series: Series) -> Verdict | None:
     return Verdict.BETTER if rises == (series.better == "higher") else Verdict.WORSE
 
 
+# The parts of a soak of which the first is the quotient of what the others are about.
+_SUSTAINED, _BEGINNING, _LATE = "sustained", "beginning", "last-quarter"
+
+
+def _weak_beginnings(view: View) -> Iterator[Finding]:
+    """What is better sustained only because it begins worse: the late part gains less than that."""
+    places = {(e.series.workload, e.series.metric, e.configuration): e for e in view.effects}
+    for n, effect in enumerate(view.effects):
+        trace, _, part = effect.series.metric.partition("/")
+        if part != _SUSTAINED or effect.verdict is not Verdict.BETTER:
+            continue
+        beginning, late = (
+            places.get((effect.series.workload, f"{trace}/{other}", effect.configuration))
+            for other in (_BEGINNING, _LATE)
+        )
+        if beginning is None or late is None or late.verdict is Verdict.BETTER:
+            continue
+        sign = 1 if effect.series.better == "higher" else -1
+        gain, loss = sign * late.shift.mean, -sign * beginning.shift.mean
+        if loss > 0 and loss > gain:
+            yield finding(
+                [n], effect.configuration, beginning=size_of(beginning), late=size_of(late)
+            )
+
+
 def _contradictions(view: View) -> Iterator[Finding]:
     """Metrics of one run that cannot be as they were read: a low above its average, say."""
     names = {(series.workload, series.metric) for series in view.readings.series}
@@ -184,6 +209,7 @@ def _control_differs(view: View) -> Iterator[Finding]:
 
 KINDS = (
     CaveatKind("contradiction", _contradictions, weight="forbids"),
+    CaveatKind("weak-beginning", _weak_beginnings, weight="forbids", bars=True),
     CaveatKind("trade-off", _trade_offs, weight="informs"),
     CaveatKind("control-differs", _control_differs, statistical=True, weight="forbids"),
 )

@@ -1,4 +1,4 @@
-"""Where the curves of two configurations over the size of a problem cross."""
+"""Where what two configurations do crosses, over the size of a problem or the time it takes."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ import numpy as np
 from ferocal.analysis.data.readings import Readings, choose_scales, summarise_visits
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.data.series import factor_of
+from ferocal.analysis.inference.effects import Estimate
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.inference.verdicts import CONFIDENCE
 
@@ -22,7 +23,8 @@ class Crossing:
 
     ``size`` is by a straight line over the logarithm of the size; ``low`` and ``high`` are the
     ends of its 95 % interval, held to ``below`` and ``above``, the sizes beside it.
-    ``better_above`` says that the configuration is better at larger sizes.
+    ``better_above`` says that the configuration is better at larger sizes. Lengths of time (s) are
+    sizes, too.
     """
 
     size: float
@@ -66,6 +68,38 @@ def find_crossing(
                 size, low, high, sizes[a], sizes[b], bool((shown[b] > 0) == (better == "higher"))
             )
     return None
+
+
+def cross_in_time(
+    estimates: Sequence[Estimate], lengths: FloatArray, better: str
+) -> Crossing | None:
+    """Where the change over time passes nothing; None where it is not shown to be on both sides.
+
+    ``estimates`` are those of sessions of ascending ``lengths`` (s). Of several crossings it is the
+    last. The interval has the lengths at which no change is shown: Fieller's (1954), read off.
+    """
+    low, mean, high = (
+        np.array([getattr(e.shift, name) for e in estimates]) for name in ("low", "mean", "high")
+    )
+    shown = np.where(low > 0, 1, np.where(high < 0, -1, 0))
+    known = np.flatnonzero(shown)
+    turns = np.flatnonzero(np.diff(shown[known]))
+    if not len(turns):
+        return None
+    a, b = int(known[turns[-1]]), int(known[turns[-1] + 1])
+    rises, between = bool(shown[b] > 0), slice(a, b + 1)
+    ends = [
+        _passes_nothing(lengths[between], (c if rises else -c)[between]) for c in (low, mean, high)
+    ]
+    above = rises == (better != "lower")
+    return Crossing(ends[1], min(ends), max(ends), float(lengths[a]), float(lengths[b]), above)
+
+
+def _passes_nothing(lengths: FloatArray, rising: FloatArray) -> float:
+    """Where values that are negative first and positive last pass zero for good."""
+    n = int(np.flatnonzero(rising <= 0)[-1])
+    share = rising[n] / (rising[n] - rising[n + 1])
+    return float(lengths[n] + share * (lengths[n + 1] - lengths[n]))
 
 
 def _changes(

@@ -79,6 +79,11 @@ def _contradiction(values: Values) -> str:
     return f"{text} is above {values['other']} ({high})"
 
 
+def _weak_beginning(values: Values) -> str:
+    beginning, late = sized(values["beginning"]), sized(values["late"])
+    return f"the beginning changes by {beginning}, the last quarter by {late}"
+
+
 def _trade_off(values: Values) -> str:
     once = " (seen once)" if values["once"] else ""
     return f"{values['better']} gets better and {values['worse']} gets worse{once}"
@@ -165,6 +170,12 @@ WORDS = {
         "look for a wrong digit or swapped readings; fix with `ferocal correct`",
         _contradiction,
         look="ferocal table {workload}",
+    ),
+    "weak-beginning": Words(
+        "sustained is better only because the beginning is worse",
+        "compare the last quarter and the sessions instead",
+        _weak_beginning,
+        look="ferocal soak --detail {workload} {configuration}",
     ),
     "trade-off": Words(
         "one metric of a workload gets better, another worse",

@@ -147,10 +147,11 @@ def _read_details(ledger: Ledger, keys: IntArray) -> dict[str, FloatArray]:
 
 @dataclass(frozen=True)
 class TraceRow:
-    """A trace with the bench and the configuration that it is of."""
+    """A trace with the bench and the configuration that it is of, and the key of its visit."""
 
     bench: str
     configuration: str
+    visit: int
     columns: dict[str, np.ndarray]
 
 
@@ -167,14 +168,14 @@ def read_traces(ledger: Ledger, kind: str, workload: str, metric: str) -> Iterat
     trace, run, visit = schema.trace.c, schema.run.c, schema.visit.c
     excluded = read_excluded(ledger)
     query = (
-        sa.select(trace.id, run.id, visit.bench, visit.configuration)
+        sa.select(trace.id, run.id, visit.bench, visit.configuration, visit.id)
         .join_from(schema.trace, schema.run)
         .join(schema.visit)
         .where(trace.kind == kind, trace.metric == metric, run.workload == workload)
         .where(*COUNTS)
         .order_by(run.id, trace.number)
     )
-    for key, run_id, bench, configuration in ledger.rows(query):
+    for key, run_id, bench, configuration, visit_id in ledger.rows(query):
         if run_id not in excluded:
             content = ledger.rows(sa.select(trace.content).where(trace.id == key))[0][0]
-            yield TraceRow(bench, configuration, unpack_columns(content))
+            yield TraceRow(bench, configuration, visit_id, unpack_columns(content))
