@@ -138,7 +138,7 @@ def session_words(choice: SessionChoice) -> str:
     side = "ahead" if crossing.better_above else "behind"
     return (
         f"{text}; the means up to a time cross at {duration(crossing.size)} ({span}), "
-        f"beyond it is {side}"
+        f"in longer ones {choice.configuration} is {side}"
     )
 
 

@@ -36,7 +36,7 @@ def traces_document(answer: TraceAnswer, *, detail: bool = False) -> Document:
     document = comparison_document(
         comparison,
         steps=steps,
-        beneath=lambda bench: course_blocks(answer, bench),
+        beneath=lambda b: course_blocks(answer, b) if answer.kind.takes_sessions else (),
     )
     found = scaled_bins(answer.curves)
     notes = [sentences(found)] if found else []

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import hashlib
-import io
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import partial
 from itertools import islice
@@ -17,16 +16,21 @@ import numpy as np
 from ferocal.errors import IntakeError
 from ferocal.intake.arrays import IsText, columns_of, columns_of_objects
 from ferocal.intake.columns import Columns
-from ferocal.intake.delimited import NO_READINGS, find_delimiter, lines_of, read_delimited
+from ferocal.intake.delimited import NO_READINGS, lines_of, read_delimited
 from ferocal.intake.spreadsheets import read_sheet
+from ferocal.intake.trace_text import (
+    NumberColumns,
+    as_numbers,
+    not_utf8,
+    numeric_columns,
+    read_numbers,
+)
 from ferocal.terms.json_objects import parse_strictly
 
 # So many objects are in memory at one time.
 _PART = 200_000
 # How JSON spells surrogates begins so; those of most letters never do.
 _SURROGATE = re.compile(r"\\u[dD]")
-
-NumberColumns = Mapping[str, np.ndarray]
 
 
 @dataclass(frozen=True)
@@ -48,13 +52,15 @@ class Format:
     """A format of files.
 
     ``read_table`` gives the rows of a table of readings; ``read_columns`` the columns of a
-    trace as numbers, only the wanted ones, or the single column if none is named.
+    trace as numbers, only the wanted ones, or all that are numbers if none is named. What
+    ``is_text`` may have commas as decimal signs.
     """
 
     name: str
     suffixes: tuple[str, ...]
     read_table: Callable[[Path, IsText], SourceTable]
     read_columns: Callable[[Path, Sequence[str]], NumberColumns]
+    is_text: bool = False
 
 
 def digest_of(path: Path) -> str:
@@ -119,7 +125,7 @@ def _read_json(path: Path, is_text: IsText) -> SourceTable:
     try:
         text = path.read_text(encoding="utf-8-sig")
     except UnicodeDecodeError as error:
-        raise IntakeError(f"{path}: {_not_utf8(error)}") from None
+        raise IntakeError(f"{path}: {not_utf8(error)}") from None
     document = _parse_json(text, str(path))
     rows = document.get("readings") if isinstance(document, dict) else document
     if not isinstance(rows, list):
@@ -142,7 +148,7 @@ def _read_lines(path: Path, is_text: IsText) -> SourceTable:
     try:
         columns = columns_of_objects(parts, path, is_text)
     except UnicodeDecodeError as error:
-        raise IntakeError(f"{path}: {_not_utf8(error)}") from None
+        raise IntakeError(f"{path}: {not_utf8(error)}") from None
     return SourceTable(path, columns, "line", lambda rows: _lines_of(path, rows))
 
 
@@ -159,10 +165,6 @@ def _objects(path: Path) -> Iterator[tuple[int, dict[str, Any]]]:
             if _SURROGATE.search(line):
                 _check_characters(row, where)
             yield number, row
-
-
-def _not_utf8(error: UnicodeDecodeError) -> str:
-    return f"is not UTF-8 (byte {error.start + 1}); save it as UTF-8"
 
 
 def _parse_json(text: str, where: str) -> Any:
@@ -211,47 +213,14 @@ def _read_spreadsheet(path: Path, is_text: IsText) -> SourceTable:
     return SourceTable(path, columns, "row", lambda chosen: [numbers[row] for row in chosen])
 
 
-def numbers_in_text(source: Path | io.StringIO, wanted: Sequence[str]) -> NumberColumns:
-    """Columns of a delimited text, or a number per line where no column is named.
-
-    Raises
-    ------
-    ValueError
-        When a column is missing, or something in it is not a number.
-    """
-    if not wanted:
-        frame = _frame(source, header=None, names=[""], comment="#", skip_blank_lines=True)
-        return _as_numbers(frame, [""])
-    return _as_numbers(_frame(source, sep=find_delimiter(_header(source))), wanted)
-
-
-def _frame(source: Path | io.StringIO, **options: Any) -> Any:
-    """The rows of a delimited text; errors in words of our own."""
-    import pandas as pd
-
-    try:
-        return pd.read_csv(source, **options)
-    except pd.errors.EmptyDataError:
-        raise ValueError("it is empty") from None
-    except UnicodeDecodeError as error:
-        raise ValueError(f"it {_not_utf8(error)}") from None
-    except pd.errors.ParserError as error:
-        line = re.search(r"Expected \d+ fields in line (\d+)", str(error))
-        what = f"line {line[1]} has more columns than the first" if line else "it is no table"
-        raise ValueError(f"{what}; is a quote not closed?") from None
-
-
-def _header(source: Path | io.StringIO) -> str:
-    if isinstance(source, io.StringIO):
-        return source.getvalue().partition("\n")[0]
-    with source.open(encoding="utf-8", errors="replace") as opened:
-        return opened.readline()
+def _numbers_in_text(path: Path, wanted: Sequence[str]) -> NumberColumns:
+    return read_numbers(path, wanted)[0]
 
 
 def _numbers_in_parquet(path: Path, wanted: Sequence[str]) -> NumberColumns:
     import pandas as pd
 
-    return _as_numbers(pd.read_parquet(path, columns=list(wanted) or None), wanted)
+    return _of_frame(pd.read_parquet(path, columns=list(wanted) or None), wanted)
 
 
 def _numbers_in_table(path: Path, wanted: Sequence[str]) -> NumberColumns:
@@ -266,37 +235,19 @@ def _numbers_in_table(path: Path, wanted: Sequence[str]) -> NumberColumns:
             for name, column in columns.by_name.items()
         }
     )
-    return _as_numbers(frame, wanted, lambda row: f"{table.word} {table.numbers([row])[0]}")
+    return _of_frame(frame, wanted, lambda row: f"{table.word} {table.numbers([row])[0]}")
 
 
-def _as_numbers(
+def _of_frame(
     frame: Any, wanted: Sequence[str], named: Callable[[int], str] = lambda row: f"row {row + 1}"
 ) -> NumberColumns:
-    """Columns of a frame as numbers; ``named`` says what people call a row."""
-    import pandas as pd
-
-    found = {}
-    if not wanted and len(frame.columns) == 1:
-        wanted = list(frame.columns)
-    if not wanted:
-        known = ", ".join(map(str, frame.columns[:12]))
-        raise ValueError(f"several columns ({known}): name the one with the values, --column NAME")
-    for name in wanted:
-        if name not in frame.columns:
-            known = ", ".join(map(str, frame.columns[:12]))
-            raise ValueError(f'no column "{name}"; the columns are {known}')
-        numbers = pd.to_numeric(frame[name], errors="coerce").to_numpy(dtype=float)
-        wrong = np.isnan(numbers)
-        if wrong.any():
-            row = int(np.argmax(wrong))
-            place = f"{named(row)}, {name}" if name else f"line {row + 1}"
-            raise ValueError(f"{place}: {frame[name].iloc[row]!r} is not a number")
-        found[name] = numbers
-    return found
+    if wanted or len(frame.columns) == 1:
+        return as_numbers(frame, wanted, named)
+    return numeric_columns(frame)
 
 
 FORMATS: tuple[Format, ...] = (
-    Format("delimited text", (".csv", ".tsv", ".txt"), _read_text, numbers_in_text),
+    Format("delimited text", (".csv", ".tsv", ".txt"), _read_text, _numbers_in_text, is_text=True),
     Format("JSON", (".json",), _read_json, _numbers_in_table),
     Format("JSON Lines", (".jsonl", ".ndjson"), _read_lines, _numbers_in_table),
     Format("Parquet", (".parquet",), _read_parquet, _numbers_in_parquet),

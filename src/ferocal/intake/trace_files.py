@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import glob
 import io
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
-import numpy as np
-
 from ferocal.errors import IntakeError
-from ferocal.intake.formats import format_of, numbers_in_text
+from ferocal.intake.formats import format_of
+from ferocal.intake.trace_text import Decimal, NumberColumns, read_numbers
 from ferocal.study.sources import TraceSource
 from ferocal.terms.wording import first_line
 from ferocal.traces.capture import CaptureColumns, TraceError
@@ -45,7 +44,25 @@ def find_captures(directory: Path, pattern: str, *, since_ns: int | None = None)
 
 
 def read_capture(path: Path, source: TraceSource) -> CaptureColumns:
-    """The columns of a trace in a file; what no format is named by is read as text.
+    """The columns of a trace in a file, as its source names them.
+
+    Raises
+    ------
+    TraceError
+        As of `read_columns`, with the name of the file.
+    """
+    try:
+        return _by_role(*read_columns(path, list(source.columns.values())), source)
+    except TraceError as error:
+        raise TraceError(f"{path.name}: {error}") from None
+
+
+def read_columns(
+    path: Path, wanted: Sequence[str], decimal: Decimal | None = None
+) -> tuple[NumberColumns, bool]:
+    """Columns of numbers in a file, and whether the commas in these are doubtful.
+
+    What no format is named by is read as text. Without any wanted all that are numbers.
 
     Raises
     ------
@@ -55,16 +72,17 @@ def read_capture(path: Path, source: TraceSource) -> CaptureColumns:
     import pyarrow as pa
 
     known = format_of(path)
-    read = numbers_in_text if known is None else known.read_columns
     try:
-        return _by_role(read(path, wanted_columns(source)), source)
+        if known is not None and not known.is_text:
+            return known.read_columns(path, wanted), False
+        columns, form = read_numbers(path, wanted, decimal)
+        return columns, form.doubtful and decimal is None
     except IntakeError as error:
-        raise TraceError(str(error)) from None
+        raise TraceError(str(error).removeprefix(f"{path}: ")) from None
     except pa.ArrowException:
-        text = f"{path.name}: is not a whole file of its format, or lacks a column"
-        raise TraceError(text) from None
+        raise TraceError("is not a whole file of its format, or lacks a column") from None
     except (OSError, ValueError) as error:
-        raise TraceError(f"{path.name}: {first_line(error)}") from None
+        raise TraceError(first_line(error)) from None
 
 
 def read_output(text: str, source: TraceSource) -> CaptureColumns:
@@ -72,7 +90,8 @@ def read_output(text: str, source: TraceSource) -> CaptureColumns:
     if not text.strip():
         raise TraceError("the output is empty")
     try:
-        return _by_role(numbers_in_text(io.StringIO(text), wanted_columns(source)), source)
+        columns, form = read_numbers(io.StringIO(text), list(source.columns.values()))
+        return _by_role(columns, form.doubtful, source)
     except ValueError as error:
         raise TraceError(f"the output: {first_line(error)}") from None
 
@@ -89,13 +108,18 @@ def located(error: TraceError, files: Sequence[object], source: TraceSource) -> 
     return f"{', '.join(where)}: {error}"
 
 
-def wanted_columns(source: TraceSource) -> list[str]:
-    """The names of the columns that hold the trace; empty for a number per line."""
-    return list(source.columns.values())
-
-
-def _by_role(columns: Mapping[str, np.ndarray], source: TraceSource) -> CaptureColumns:
+def _by_role(columns: NumberColumns, doubtful: bool, source: TraceSource) -> CaptureColumns:
     """The columns by what they hold, without the numbers that are warm-up."""
+    if doubtful:
+        raise TraceError(
+            "its numbers may have a comma between thousands or as decimal sign; write them with a "
+            "point"
+        )
     if source.column is None:
+        if len(columns) != 1:
+            known = ", ".join(list(columns)[:12]) or "none of numbers"
+            raise TraceError(
+                f"several columns ({known}): name the one with the values, column = NAME"
+            )
         return {"value": next(iter(columns.values()))[source.skip :]}
     return {role: columns[name][source.skip :] for role, name in source.columns.items()}

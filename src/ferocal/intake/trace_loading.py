@@ -16,10 +16,12 @@ from ferocal.intake.exported import Exported, read_exported
 from ferocal.intake.formats import digest_of
 from ferocal.intake.placed import ReadingPlace, check_metric, intake_of
 from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known
-from ferocal.intake.trace_files import located, read_capture
+from ferocal.intake.trace_files import located, read_columns
+from ferocal.intake.trace_patterns import PlacedFiles
+from ferocal.intake.trace_roles import RATE, CaptureForm, Understood, notes_of, understand
 from ferocal.ledger.opening import open_ledger
 from ferocal.study.metrics import Metric
-from ferocal.study.sources import TraceSource
+from ferocal.study.sources import LOADED, TraceSource
 from ferocal.terms.units import UnitError, convert
 from ferocal.traces.capture import CaptureColumns, Trace, TraceError
 from ferocal.traces.kinds import TraceKind, summarise_trace
@@ -27,15 +29,6 @@ from ferocal.traces.kinds import TraceKind, summarise_trace
 if TYPE_CHECKING:
     from ferocal.intake.readings import Intake
     from ferocal.study.load import Study
-
-
-@dataclass(frozen=True)
-class CaptureForm:
-    """How captures are written, where that is not as the study file says; None where it is."""
-
-    column: str | None = None
-    skip: int | None = None
-    unit: str | None = None
 
 
 @dataclass(frozen=True)
@@ -50,26 +43,28 @@ class CapturedRun:
 
 @dataclass(frozen=True)
 class LoadedTraces:
-    """How much captures hold, and by run (its files) the value of each metric computed."""
+    """How much captures hold, and by run (its files) the value of each metric computed.
+
+    ``said`` is what was recognised that nobody had stated.
+    """
 
     counts: dict[str, int]
+    said: Sequence[str]
     runs: Sequence[tuple[Sequence[Path], Mapping[str, float]]]
 
 
 def load_traces(
     study: Study,
-    place: ReadingPlace,
-    files: Sequence[Path],
+    placed: Sequence[PlacedFiles],
     form: CaptureForm,
     *,
     again: bool = False,
-    separate: bool = False,
     preview: bool = False,
 ) -> LoadedTraces:
     """Record captures with the metrics computed of them; with ``preview`` nothing is recorded.
 
-    The files are captures of one run, or with ``separate`` of a run each. Where neither the
-    study file nor ``form`` names a column, a file holds a number per line.
+    Where neither the study file nor ``form`` names a column, a file holds a number per line, or
+    its columns are recognised.
 
     Raises
     ------
@@ -80,21 +75,21 @@ def load_traces(
     LedgerError
         When the ledger cannot be written.
     """
-    place = find_trace_place(study, place)
-    metric = _as_written(trace_metric(study, place), form)
+    files = [file for group in placed for file in group.files]
     digests = [digest_of(file) for file in files]
     if not again:
         refuse_known(study, files, digests)
-    captures = [_read(file, metric, form) for file in files]
-    runs = [CapturedRun(replace(place, run="1"), metric, captures, files)]
-    if separate:
-        runs = [
-            CapturedRun(replace(place, run=str(number)), metric, [capture], [file])
-            for number, (capture, file) in enumerate(zip(captures, files, strict=True), 1)
-        ]
+    runs, recognised = [], dict[str, Sequence[str]]()
+    for group in placed:
+        place = find_trace_place(study, group.place)
+        metric = _as_written(trace_metric(study, place), form)
+        understood = [_read(file, metric, form) for file in group.files]
+        runs.append(CapturedRun(place, metric, [u.columns for u in understood], group.files))
+        recognised |= {str(f): u.said for f, u in zip(group.files, understood, strict=True)}
     intake, traces = summarise_runs(study, runs)
     batch = make_batch(intake, study, traces)
-    loaded = LoadedTraces(batch.counts, _values_by_run(study, intake, runs))
+    said = notes_of(recognised)
+    loaded = LoadedTraces(batch.counts, said, _values_by_run(study, intake, runs))
     if not preview:
         with open_ledger(study.directory, create=True, mask=study.mask) as ledger:
             source = ", ".join(map(str, files))
@@ -110,6 +105,18 @@ def find_trace_place(study: Study, place: ReadingPlace) -> ReadingPlace:
     UsageError
         When a name is unknown, or the metric has to be named.
     """
+    if not place.workload:
+        traced = [
+            name
+            for name, entry in study.workloads.items()
+            if any(metric.trace_kind is not None for metric in entry.metric.values())
+        ]
+        if len(traced) != 1:
+            known = f": {', '.join(traced)}" if traced else ""
+            raise UsageError(
+                f"{len(traced) or 'no'} workloads have traces{known}; name one with --workload"
+            )
+        place = replace(place, workload=traced[0])
     study.configuration(place.configuration)
     metrics = study.workload(place.workload).metric
     found = [name for name, metric in metrics.items() if metric.trace_kind is not None]
@@ -135,41 +142,47 @@ def trace_metric(study: Study, place: ReadingPlace) -> Metric:
         raise UsageError(f'{place.metric} is not a trace: it needs kind = "frames" or "soak"')
     if metric.source is not None:
         return metric
-    return metric.model_copy(update={"source": TraceSource(file="*")})
+    return metric.model_copy(update={"source": LOADED})
 
 
 def _as_written(metric: Metric, form: CaptureForm) -> Metric:
-    """The metric with a source, and for frames a unit, as the files are written."""
+    """The metric with the source as the files are written."""
     assert isinstance(metric.source, TraceSource)
-    given = {"column": form.column, "skip": form.skip}
-    changes = {key: value for key, value in given.items() if value is not None}
-    source = metric.source.model_copy(update=changes)
-    kind = _kind_of(metric)
-    unit = metric.unit
-    if form.unit is not None and kind.kept_unit is not None:
-        _factor(form.unit, kind.kept_unit)
-        unit = form.unit
-    return metric.model_copy(update={"source": source, "unit": unit})
+    if form.unit is not None and form.unit != RATE:
+        _check_unit(form.unit, metric)
+    changes = {} if form.skip is None else {"skip": form.skip}
+    return metric.model_copy(update={"source": metric.source.model_copy(update=changes)})
 
 
-def _read(file: Path, metric: Metric, form: CaptureForm) -> CaptureColumns:
-    """The columns of a capture, in the unit of the metric."""
-    if read_exported(file) is not None:
-        raise IntakeError(f"{file}: names itself the run it is of; use `ferocal load` for it")
-    assert isinstance(metric.source, TraceSource)
+def _check_unit(unit: str, metric: Metric) -> None:
     try:
-        columns = read_capture(file, metric.source)
-    except TraceError as error:
-        raise IntakeError(f"{file}: {error}; nothing was recorded") from None
-    factor = 1.0 if form.unit is None else _factor(form.unit, metric.unit)
-    return columns if factor == 1 else {**columns, "value": columns["value"] * factor}
-
-
-def _factor(unit: str, wanted: str) -> float:
-    try:
-        return convert(1.0, unit, wanted)
+        convert(1.0, unit, metric.unit)
     except UnitError as error:
         raise UsageError(f"--unit: {error}") from None
+
+
+def _read(file: Path, metric: Metric, form: CaptureForm) -> Understood:
+    """A capture, in the unit of the metric."""
+    if read_exported(file) is not None:
+        raise IntakeError(f"{file}: names itself the run it is of; use `ferocal load` for it")
+    try:
+        columns, doubtful = read_columns(file, _wanted(metric, form), form.decimal)
+    except TraceError as error:
+        raise IntakeError(f"{file}: {error}; nothing was recorded") from None
+    try:
+        return understand(columns, metric, form, doubtful=doubtful)
+    except ValueError as error:
+        raise IntakeError(f"{file}: {error}; nothing was recorded") from None
+
+
+def _wanted(metric: Metric, form: CaptureForm) -> list[str]:
+    """The columns that are read, none for all: where one has to be recognised."""
+    source = metric.source
+    assert isinstance(source, TraceSource)
+    named = {**source.columns}
+    named |= {r: n for r, n in (("value", form.column), ("time", form.time)) if n is not None}
+    timed = metric.kind == "frames" or "time" in named or form.interval or source.interval
+    return list(named.values()) if "value" in named and timed else []
 
 
 def _kind_of(metric: Metric) -> TraceKind:

@@ -8,7 +8,7 @@ from pydantic import Field, model_validator
 
 from ferocal.study.base import StudyTable
 from ferocal.study.quantities import Amount, Seconds
-from ferocal.study.sources import SOURCES, CountSource, Source, TraceSource
+from ferocal.study.sources import LOADED, SOURCES, CountSource, Source, TraceSource
 from ferocal.terms.bounds import LARGEST, SMALLEST
 from ferocal.terms.roles import Role
 from ferocal.terms.units import TIME, is_time
@@ -104,16 +104,19 @@ class Metric(StudyTable):
 
     @property
     def assumes_times(self) -> bool:
-        """Whether nothing says how far apart the values of a trace over time are."""
+        """Whether nothing says how far apart the values of a trace over time are.
+
+        Of a trace without a source it is said where its captures are loaded.
+        """
         source = self.source
         if self.kind != "soak" or not isinstance(source, TraceSource):
-            return self.kind == "soak"
+            return False
         return source.time is None and source.interval is None
 
     @property
     def trace_spec(self) -> TraceSpec:
         """What is said of the trace, without the place where it is read."""
-        source = self.source if isinstance(self.source, TraceSource) else TraceSource(file="*")
+        source = self.source if isinstance(self.source, TraceSource) else LOADED
         return TraceSpec(
             unit=self.unit,
             better=self.better,

@@ -129,6 +129,9 @@ class TraceSource(StudyTable):
         return known | {channel.role: channel.name for channel in self.channels}
 
 
+# Stands for the source of a trace that nothing but loaded captures has.
+LOADED = TraceSource(file="*")
+
 ProcessSource = Literal["wall-time", "cpu-time", "peak-memory"]
 
 

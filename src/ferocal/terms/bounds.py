@@ -26,6 +26,8 @@ BEYOND_YEARS = f"is outside the years {FIRST_YEAR} to {LAST_YEAR}"
 _TIME = re.compile(
     r"\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:\.\d{1,6})?)?(?:Z|[+-]\d\d:\d\d)?)?", re.ASCII
 )
+# The median duration of frames that are shown lies between these (ms).
+SHORTEST_MEDIAN, LONGEST_MEDIAN = 0.2, 500.0
 
 
 def beyond(values: Any) -> Any:

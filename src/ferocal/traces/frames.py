@@ -24,7 +24,8 @@ class FrameSummary:
     and the 99.9th percentile of frame time; ``slowest_1`` is the rate of the slowest
     hundredth of the frames together; all in frames per second. ``over_limit`` is the
     share of time (per cent) in frames longer than the limit, NaN without one;
-    ``stutters`` counts frames longer than twice the local median, per minute.
+    ``stutters`` counts frames longer than twice the local median, per minute; ``median`` is the
+    duration (ms) that half of the frames reach.
     """
 
     frames: int
@@ -34,6 +35,7 @@ class FrameSummary:
     slowest_1: float
     over_limit: float
     stutters: float
+    median: float
 
 
 def check_frames(times: FloatArray, *, unit: str, per_unit: float, first_row: int = 0) -> None:
@@ -109,7 +111,7 @@ def summarise_frames(captures: Sequence[FloatArray], *, limit: float | None = No
     """
     times = captures[0] if len(captures) == 1 else np.concatenate(captures)
     total = float(times.sum())
-    low_1, low_01, slowest_1 = _slow_ends(times)
+    low_1, low_01, slowest_1, median = _slow_ends(times)
     stutters = sum(count_stutters(capture) for capture in captures)
     over = float("nan") if limit is None else float(times[times > limit].sum()) / total * 100
     return FrameSummary(
@@ -120,13 +122,14 @@ def summarise_frames(captures: Sequence[FloatArray], *, limit: float | None = No
         slowest_1=1000 / slowest_1,
         over_limit=over,
         stutters=stutters / (total / 60_000),
+        median=median,
     )
 
 
-def _slow_ends(times: FloatArray) -> tuple[float, float, float]:
-    """The 99th and 99.9th percentile, and the mean of the slowest hundredth (ms)."""
+def _slow_ends(times: FloatArray) -> tuple[float, float, float, float]:
+    """The 99th and 99.9th percentile, the mean of the slowest hundredth, and the median (ms)."""
     slow = max(1, len(times) // 100)
-    places = [(len(times) - 1) * share for share in (0.99, 0.999)]
+    places = [(len(times) - 1) * share for share in (0.99, 0.999, 0.5)]
     whole = [int(place) for place in places]
     after = [min(place + 1, len(times) - 1) for place in whole]
     # One partial sort serves all of them; a trace may have ten million frames.
@@ -135,7 +138,8 @@ def _slow_ends(times: FloatArray) -> tuple[float, float, float]:
         float(ordered[n] + (place - n) * (ordered[m] - ordered[n]))
         for place, n, m in zip(places, whole, after, strict=True)
     ]
-    return percentiles[0], percentiles[1], float(ordered[len(times) - slow :].mean())
+    slowest = float(ordered[len(times) - slow :].mean())
+    return percentiles[0], percentiles[1], slowest, percentiles[2]
 
 
 def count_stutters(times: FloatArray) -> int:

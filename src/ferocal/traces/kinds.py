@@ -102,6 +102,7 @@ def _frame_parts(spec: TraceSpec) -> list[Part]:
         Part("slowest-1%", "slowest 1 %", "fps", "higher"),
         *([] if spec.limit is None else [Part("over-limit", "time over limit", "%", "lower")]),
         Part("stutters", "stutters", "1/min", "lower"),
+        Part("median", "median frame time", "ms", "lower"),
     ]
 
 
@@ -193,6 +194,7 @@ def _summarise_frames(
         "slowest-1%": summary.slowest_1,
         "over-limit": summary.over_limit,
         "stutters": summary.stutters,
+        "median": summary.median,
     }
     known = {part: PartValue(value) for part, value in values.items()}
     return known, [{"value": column} for column in times]

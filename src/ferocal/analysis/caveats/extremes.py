@@ -15,10 +15,13 @@ from ferocal.analysis.data.series import Series, factor_of
 from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.analysis.inference.weights import Arm
+from ferocal.terms.bounds import LONGEST_MEDIAN, SHORTEST_MEDIAN
 from ferocal.terms.units import quantity_of, unit_factors
 
 # Refresh rates of displays, at which frame rates are capped.
 _REFRESH_RATES = (24, 25, 30, 48, 50, 60, 72, 75, 90, 100, 120, 144, 165, 180, 240, 360)
+# The part of a trace of frames that half of them reach.
+_MEDIAN_FRAME = "/median"
 # Readings this near to the best one are pinned; others are clearly below it.
 _PINNED, _CLEARLY = 0.001, 0.01
 _CLEAR_STEPS = 2.5
@@ -58,6 +61,28 @@ def _find_implausible(view: View, arms: Arms) -> Iterator[Finding]:
                 arms, arm, outside=len(outside), readings=len(values), low=ends[0], high=ends[1],
                 first=float(outside[0]), unit=arms.series(arm).unit,
             )  # fmt: skip
+
+
+@of_arms
+def _odd_frames(view: View, arms: Arms) -> Iterator[Finding]:
+    """Arms of which half of the frames last longer, or shorter, than anything that is shown."""
+    for arm, s in enumerate(arms.series_of.tolist()):
+        series = view.readings.series[s]
+        if not (series.of_frames and series.metric.endswith(_MEDIAN_FRAME)):
+            continue
+        median = float(np.median(arms.value[arms.rows(arm)]))
+        if SHORTEST_MEDIAN <= median <= LONGEST_MEDIAN:
+            continue
+        trace = series.metric.removesuffix(_MEDIAN_FRAME)
+        name = arms.name(arm)
+        members = [
+            n
+            for n, e in enumerate(view.effects)
+            if e.series.workload == series.workload
+            and e.series.metric.startswith(f"{trace}/")
+            and name in (e.configuration, e.baseline)
+        ]
+        yield finding(members, name, median=median)
 
 
 @of_arms
@@ -295,6 +320,7 @@ KINDS = (
     CaveatKind("steps-differ", _find_steps_differ, weight="informs"),
     CaveatKind("capped", _find_caps, statistical=True, weight="forbids"),
     CaveatKind("implausible", _find_implausible, weight="forbids"),
+    CaveatKind("odd-frames", _odd_frames, weight="forbids"),
     CaveatKind("magnitude", _find_magnitudes, statistical=True, weight="forbids"),
     CaveatKind("unit-doubtful", _find_doubtful_units, weight="forbids", bars=True),
     CaveatKind("short-capture", _find_short_captures),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ferocal.documents.caveats.phrases import Values, Words, sized
+from ferocal.terms.bounds import LONGEST_MEDIAN, SHORTEST_MEDIAN
 from ferocal.terms.numbers import significant
 from ferocal.terms.wording import counted
 
@@ -52,6 +53,12 @@ def _implausible(values: Values) -> str:
     low, high, first = (significant(values[name], 6) for name in ("low", "high", "first"))
     text = f"{values['outside']} of {counted(values['readings'], 'reading')} outside {low} to "
     return f"{text}{high} {values['unit']}, such as {first}"
+
+
+def _odd_frames(values: Values) -> str:
+    side = "above" if values["median"] > LONGEST_MEDIAN else "below"
+    limit = LONGEST_MEDIAN if side == "above" else SHORTEST_MEDIAN
+    return f"the median frame lasts {significant(values['median'], 3)} ms, {side} {limit:g} ms"
 
 
 def _magnitude(values: Values) -> str:
@@ -107,6 +114,12 @@ WORDS = {
         "readings outside the plausible range",
         "check how they were read, and exclude those that cannot be true",
         _implausible,
+    ),
+    "odd-frames": Words(
+        "half of the frames last longer or shorter than what is shown anywhere",
+        "look for another unit; load the captures again with `--unit`",
+        _odd_frames,
+        look="ferocal frames {workload} {configuration}",
     ),
     "magnitude": Words(
         "readings of another order of magnitude than the others",
