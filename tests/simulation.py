@@ -150,6 +150,32 @@ def simulate_soak(
     return time, np.where(rng.random(len(time)) < spikes, 0.5 * value, value)
 
 
+def simulate_falls(
+    rng: np.random.Generator, *, drift: float = -0.05, sd: float = 0.02
+) -> tuple[np.ndarray, np.ndarray, list[float], float]:
+    """An hour with a shallow and a deep fall in any order and a partial recovery of the deep one.
+
+    Times (s), values, when the three events come, and when the one comes that costs most: each
+    moment's loss against the level before is that of the deepest fall by then. Between them the
+    value drifts. Hours in which both cost about the same are drawn again.
+    """
+    time = np.arange(3600.0)
+    while True:
+        shallow, deep, back = rng.uniform(0.10, 0.16), rng.uniform(0.22, 0.4), rng.uniform(0.3, 0.7)
+        at = np.cumsum([rng.uniform(45, 1200), rng.uniform(400, 1200), rng.uniform(400, 900)])
+        first = rng.random() < 0.5
+        steps = [-shallow, -deep, back * deep] if first else [-deep, back * deep, -shallow]
+        levels = np.r_[1.0, 1.0 + np.cumsum(steps)]
+        lost = (levels[[0, 1, 1] if first else [0, 0, 0]] - levels[1:]) * np.diff(np.r_[at, 3600])
+        # The shallow one costs while it is the only one, the deep one from when it comes.
+        costs = (lost[0], lost[1:].sum()) if first else (lost.sum(), 0.0)
+        if max(costs) > 1.3 * min(costs):
+            break
+    level = levels[np.searchsorted(at, time, side="right")] * (1 + drift * time / time[-1])
+    main = float(at[int(np.argmax(costs))])
+    return time, 200 * level * (1 + rng.normal(0, sd, len(time))), at.tolist(), main
+
+
 def simulate_bursts(rng: np.random.Generator, frames: int, *, slower: float = 1.0) -> np.ndarray:
     """Frame times (ms) around 16.7 with bursts of hitches, about one in 150 frames."""
     times = 16.7 * slower * np.exp(rng.normal(0, 0.06, frames))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import importlib
 import json
 import os
+import re
 import subprocess
 import sys
 from collections.abc import Callable, Iterable
@@ -31,7 +32,7 @@ from ferocal.traces.events import find_level_shifts
 from ferocal.traces.frames import check_frames, count_stutters, from_stamps, summarise_frames
 from ferocal.traces.kinds import KINDS
 from ferocal.traces.soak import summarise_soak
-from simulation import simulate, simulate_bursts, simulate_soak
+from simulation import simulate, simulate_bursts, simulate_falls, simulate_soak
 from test_measure import query
 
 CELSIUS = Channel("celsius", "°C", "none", "second")
@@ -97,6 +98,225 @@ def test_drops_are_found_when_they_come_and_nothing_where_none_is() -> None:
     assert (upside.onset, upside.recovery) == pytest.approx((1800, 2400), abs=5)
     short = summarise_soak(time[:120], value[:120], "higher")
     assert short.bin < 10 and np.isnan(short.onset)
+
+
+@pytest.mark.parametrize("drift", [0.0, -0.05, -0.1])
+def test_all_events_of_a_soak_are_found_and_the_one_that_costs_most(drift: float) -> None:
+    rng = np.random.default_rng(11)
+    for _ in range(12):
+        time, value, events, main = simulate_falls(rng, drift=drift)
+        for better, values in (("higher", value), ("lower", 4e4 / value)):
+            found = summarise_soak(time, values, better)  # type: ignore[arg-type]
+            assert [shift.at for shift in found.events] == pytest.approx(events, abs=10)
+            assert found.onset == pytest.approx(main, abs=10)
+            assert found.throttled == pytest.approx(3600 - events[0], abs=12)
+            assert found.throttled_level == pytest.approx(
+                values[time >= events[0]].mean(), rel=0.01
+            )
+            lost = 1 - values.mean() / np.median(values[time < min(180, events[0])])
+            assert found.area_lost == pytest.approx(lost if better == "higher" else -lost, abs=0.01)
+
+
+def test_a_level_that_comes_back_in_part_says_how_much(tmp_path: Path) -> None:
+    time, value = simulate_soak(np.random.default_rng(3))
+    value[(time >= 900) & (time < 2700)] *= 144 / 209
+    value[time >= 2700] *= 180 / 209
+    found = summarise_soak(time, value, "higher")
+    assert (found.onset, found.recovery) == pytest.approx((900, 2700), abs=5)
+    assert found.recovered == pytest.approx((180 - 144) / (209 - 144), abs=0.03)
+    # A fall at the very start hides none that comes later and costs more.
+    value = simulate_soak(np.random.default_rng(4))[1]
+    value[time >= 45] *= 0.9
+    value[time >= 2460] *= 0.7
+    found = summarise_soak(time, value, "higher")
+    assert [shift.at for shift in found.events] == pytest.approx([45, 2460], abs=5)
+    assert found.main == 1 and found.depth == pytest.approx(0.3, abs=0.02)
+    # Scenes that come again and again are no falls.
+    rng = np.random.default_rng(5)
+    for period in rng.uniform(60, 400, 20):
+        value = simulate_soak(rng)[1] * (1 + 0.1 * np.sin(2 * np.pi * time / period))
+        assert not find_level_shifts(time, value)
+
+
+SOAKED = """
+[study]
+question = "Which firmware keeps the shows smooth?"
+margin = "2 %"
+[factor.firmware.level."fw-1.02"]
+[factor.firmware.level."fw-1.10"]
+[workload.attract-loop.metric.rendering]
+kind = "soak"
+unit = "fps"
+better = "higher"
+source = { file = "*.csv", column = "fps", time = "s"SECOND }
+""".replace("SECOND", ', second = ["heat", "clock"], second-unit = ["°C", "MHz"]')
+
+
+def write_soaks(directory: Path) -> None:
+    """Three of each: one falls at 1000 s and half of that comes back, one begins lower and stays.
+
+    Numbers have commas; the second starts warmer.
+    """
+    rng = np.random.default_rng(6)
+    for number in range(1, 4):
+        for name, heat in (("fw_1.02", 21.5), ("fw_1.10", 26.0)):
+            time, value = simulate_soak(rng)
+            value *= 2.0 if heat < 25 else 1.8
+            if heat < 25:
+                value[time >= 1000] *= 0.6
+                value[time >= 2000] *= 0.8 / 0.6
+            rows = [f"{t:g};{v:.3f};{heat:g};1800" for t, v in zip(time, value, strict=True)]
+            text = "\n".join(["s;fps;heat;clock", *(row.replace(".", ",") for row in rows)])
+            (directory / f"soak-{name}-{number}.csv").write_text(text + "\n")
+
+
+def test_soaks_say_what_happens_and_which_session_is_better(
+    ferocal: Ferocal, tmp_path: Path
+) -> None:
+    ferocal.write(SOAKED)
+    write_soaks(ferocal.directory)
+    pattern = "soak-{firmware}-{round}.csv"
+    assert "would record 6 runs" in ferocal.quick("load-trace", pattern, "--preview")
+    ferocal.quick("load-trace", pattern)
+    assert "was loaded already" in ferocal.refusal("load-trace", pattern)
+    found = ferocal.json("soak", "-o", str(tmp_path / "soak.png"))
+    events = [(e["kind"], round(e["at"], -1), e["main"], e["runs"]) for e in found["events"]]
+    all_runs = {"seen": 3, "of": 3}
+    assert events == [("fall", 1000, True, all_runs), ("rise", 2000, False, all_runs)]
+    assert found["events"][1]["regained"] == pytest.approx(0.5, abs=0.03)
+    (choice,) = found["sessions"]
+    assert [s["verdict"] for s in choice["lengths"]] == ["worse", "better"]
+    # 200 until 1000 s, then 120: as much as 180 throughout, after 1333 s.
+    crossing = choice["crossing"]
+    assert crossing["at"] == pytest.approx(4000 / 3, rel=0.02) and crossing["better_above"]
+    assert crossing["low"] < crossing["at"] < crossing["high"] < 1450
+    effects = {e["metric"].partition("/")[2]: e for e in found["effects"]}
+    assert effects["depth"]["scale"] == "difference" and effects["depth"]["margin"] == 2
+    assert effects["depth"]["change"] == pytest.approx(-40, abs=2)
+    assert effects["first-10-min"]["change"] == pytest.approx(-0.1, abs=0.01)
+    # It is no better sustained for having begun lower, and it began warmer.
+    assert effects["sustained"]["verdict"] == "better" or "weak-beginning" in {
+        c["code"] for c in effects["sustained"]["caveats"]
+    }
+    assert effects["heat-start"]["change"] == pytest.approx(4.5)
+    seen = [c["seen"] for c in effects["mean"]["caveats"] if c["code"] == "conditions-differ"]
+    assert any("heat start" in text and "+4.5 °C" in text for text in seen)
+    assert not any("clock" in text for text in seen)
+    text = ferocal.quick("soak")
+    assert re.search("rise, (49|50|51) % of the loss back", text) and "no fall or rise with" in text
+    assert "worse for a session of 10 min" in text and "better for the whole 1 h" in text
+
+
+def test_what_is_better_only_against_a_worse_beginning_has_no_verdict(ferocal: Ferocal) -> None:
+    ferocal.write(SOAKED.replace(', second = ["heat", "clock"], second-unit = ["°C", "MHz"]', ""))
+    rng = np.random.default_rng(8)
+    for number in range(1, 6):
+        for name, level in (("fw-1.02", 1.0), ("fw-1.10", 0.8)):
+            time, value = simulate_soak(rng)
+            value[time < 900] *= level / 0.8
+            rows = [f"{t:g},{v:.3f}" for t, v in zip(time, value, strict=True)]
+            (ferocal.directory / f"{name}-{number}.csv").write_text("\n".join(["s,fps", *rows]))
+    ferocal.quick("load-trace", "{firmware}-{round}.csv")
+    effects = {e["metric"].partition("/")[2]: e for e in ferocal.json("compare")["effects"]}
+    assert effects["last-quarter"]["verdict"] == "equivalent"
+    assert effects["beginning"]["verdict"] == "worse" and effects["sustained"]["change"] > 15
+    assert effects["sustained"]["verdict"] == "not comparable"
+    assert [c["code"] for c in effects["sustained"]["caveats"]].count("weak-beginning") == 1
+
+
+def captures_of(kind: str) -> dict[str, str]:
+    """The same frames, as programs write them: by the name of the file."""
+    lengths = np.random.default_rng(9).normal(16.7, 1.2, 60).round(3)
+    ends = np.cumsum(lengths)
+    rows = range(len(lengths))
+
+    def table(head: str, row: Callable[[int], str]) -> str:
+        return "\n".join([head, *(row(n) for n in rows)]) + "\n"
+
+    def comma(number: float) -> str:
+        return f"{number:.3f}".replace(".", ",")
+
+    certain = {
+        "lines.txt": "\n".join(comma(x) for x in lengths),
+        "semicolons.csv": table("frame;frame time (ms)", lambda n: f"{n};{comma(lengths[n])}"),
+        "quoted.csv": table("n,ms", lambda n: f'{n},"{comma(lengths[n])}"'),
+        "seconds.csv": table("frame,frame time", lambda n: f"{n},{lengths[n] / 1000:.6f}"),
+        "stamps.csv": table("timestamp", lambda n: f"{ends[n] - 16.7:.3f}"),
+        "stamped.csv": table("time_s,ms", lambda n: f"{ends[n] / 1000:.6f},{lengths[n]:.3f}"),
+        "blanks.txt": table("", lambda n: f"{n} {lengths[n]:.3f}").lstrip(),
+        "rates.csv": table("time,fps", lambda n: f"{ends[n] / 1000:.6f},{1000 / lengths[n]:.6f}"),
+    }
+    doubtful = {
+        "alone.csv": table("fps", lambda n: f"{1000 / lengths[n]:.4f}"),
+        "averages.csv": table("time,fps", lambda n: f"{n}.0,{1000 / lengths[n]:.4f}"),
+        "loads.csv": table("processor,adapter", lambda n: f"{n % 7},{n % 5}.5"),
+        "longer.csv": table("ms", lambda n: f"{lengths[n]:.3f}" + (",1" if n == 40 else "")),
+        "words.csv": table("frame,ms", lambda n: f"{n},{'lost' if n == 9 else lengths[n]}"),
+        "empty.txt": "",
+    }
+    return certain if kind == "certain" else doubtful
+
+
+def test_captures_are_understood_as_programs_write_them(ferocal: Ferocal) -> None:
+    ferocal.write(TRACED.format(command="true", unit="ms", source='{ output = "lines" }'))
+    place = ("--configuration", "on", "--workload", "flight")
+    captures = captures_of("certain")
+    for file, text in captures.items():
+        (ferocal.directory / file).write_text(text)
+        ferocal.quick("load-trace", file, *place)
+    rates = [value for name, value in values_of(ferocal) if name == "frame-time/rate"]
+    assert len(rates) == len(captures)
+    # Of stamps the first frame is not known.
+    assert max(rates) / min(rates) < 1.003
+    said = ferocal.quick("load-trace", "seconds.csv", *place, "--preview", "--again")
+    assert 'column "frame time"; they are in s' in said
+
+
+@pytest.mark.parametrize(
+    ("file", "says", "option"),
+    [
+        ("alone.csv", "if each is that of a single frame, say --unit fps", ["--unit", "fps"]),
+        ("averages.csv", "rates 1 s apart: averages", None),
+        ("loads.csv", "which of its columns (processor, adapter)", ["--column", "adapter"]),
+        ("longer.csv", "line 42 has 2 columns where 1 was expected", None),
+        ("words.csv", "row 10, ms: 'lost' is not a number", None),
+        ("empty.txt", "empty.txt: it is empty", None),
+    ],
+)  # fmt: skip
+def test_captures_that_are_doubtful_are_refused(
+    ferocal: Ferocal, file: str, says: str, option: list[str] | None
+) -> None:
+    ferocal.write(TRACED.format(command="true", unit="ms", source='{ output = "lines" }'))
+    (ferocal.directory / file).write_text(captures_of("doubtful")[file])
+    place = ("--configuration", "on", "--workload", "flight")
+    error = ferocal.refusal("load-trace", file, *place)
+    assert says in error and error.count(file) == 1 and "nothing was recorded" in error
+    assert not (ferocal.directory / "ledger.sqlite").exists()
+    if option is not None:
+        ferocal.quick("load-trace", file, *place, *option)
+
+
+def test_frames_that_nobody_could_see_are_told(ferocal: Ferocal) -> None:
+    ferocal.write(TRACED.format(command="true", unit="ms", source='{ output = "lines" }'))
+    for name, length in (("off", 900.0), ("on", 890.0)):
+        (ferocal.directory / f"{name}.txt").write_text(f"{length}\n" * 50)
+        said = ferocal.quick("load-trace", "{mode}.txt".replace("{mode}", name), "--configuration",
+                             name)  # fmt: skip
+        assert "another --unit?" in said
+    codes = {c["code"] for e in ferocal.json("frames")["effects"] for c in e["caveats"]}
+    assert "odd-frames" in codes
+
+
+def test_a_pattern_of_names_that_does_not_fit_says_why(ferocal: Ferocal) -> None:
+    ferocal.write(SOAKED)
+    (ferocal.directory / "soak-fw9-1.csv").write_text("s;fps\n0;1\n")
+    for pattern, says in (
+        ("soak-{firmware}-{visit}.csv", "fits no known name (firmware: fw-1.02, fw-1.10)"),
+        ("soak-{firm}-{visit}.csv", 'no field "firm"; did you mean "firmware"?'),
+        ("none-{visit}.csv", "no file fits"),
+        ("soak-fw9-{visit}.csv", "fits fw-1.02, fw-1.10"),
+    ):
+        assert says in ferocal.refusal("load-trace", pattern), pattern
 
 
 def test_a_range_off_a_display_widens_the_interval_by_its_width() -> None:

@@ -78,7 +78,8 @@ def event_row(curve: SoakCurve, event: SoakEvent) -> tuple[str, ...]:
 def event_words(event: SoakEvent) -> str:
     """What an event is, such as "fall, the main one" or "rise, 55 % of the loss back"."""
     if event.main:
-        return f"{event.kind}, the main one"
+        others = event.main_in < event.seen
+        return f"{event.kind}, the main one{f' in {event.main_in}' if others else ''}"
     if math.isnan(event.regained) or event.regained <= 0:
         return event.kind
     return f"{event.kind}, {regained_words(event.regained)}"

@@ -243,7 +243,7 @@ def _of_frame(
 ) -> NumberColumns:
     if wanted or len(frame.columns) == 1:
         return as_numbers(frame, wanted, named)
-    return numeric_columns(frame)
+    return numeric_columns(frame, named)
 
 
 FORMATS: tuple[Format, ...] = (

@@ -88,11 +88,11 @@ class _Reader:
         named = self.form.column or self.source.column
         if named is not None:
             return named
-        name = next(iter(columns)) if len(columns) == 1 else self.recognise(columns)
+        name = next(iter(columns)) if list(columns) == [""] else self.recognise(columns)
         if name is None:
             known = ", ".join(list(columns)[:12]) or "none of numbers"
             raise TraceError(
-                f"several columns ({known}): name the one with the values, --column NAME"
+                f"which of its columns ({known}) has the values? name it with --column NAME"
             )
         if len(columns) > 1:
             self.said.append(f'the values are in column "{name}"')

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import io
 import re
 import warnings
@@ -56,7 +57,7 @@ def find_form(lines: Sequence[str], *, named: bool, decimal: Decimal | None = No
         delimiter = None
     fields = [field for line in body for field in _fields(line, delimiter)]
     commas = any("," in field for field in fields)
-    if decimal is not None or delimiter == "," or not commas:
+    if decimal is not None or not commas:
         return TextForm(delimiter, header, decimal or "point")
     sure = delimiter == ";" or comma_is_decimal(fields)
     pointed = any("." in field for field in fields)
@@ -89,8 +90,9 @@ def _are_decimals(body: Sequence[str], header: bool) -> bool:
 def _fields(line: str, delimiter: str | None) -> list[str]:
     if delimiter is None:
         return [line.strip()]
-    parts = line.split() if delimiter == r"\s+" else line.split(delimiter)
-    return [part.strip().strip('"') for part in parts]
+    if delimiter == r"\s+":
+        return line.split()
+    return [part.strip() for part in next(csv.reader([line], delimiter=delimiter), [])]
 
 
 def _is_number(text: str) -> bool:
@@ -129,7 +131,7 @@ def read_numbers(
     first = 2 if form.header and form.delimiter is None else 1
     if wanted or len(frame.columns) == 1:
         return as_numbers(frame, wanted, _row_words(first)), form
-    return numeric_columns(frame), form
+    return numeric_columns(frame, _row_words(first)), form
 
 
 def _row_words(first: int) -> Callable[[int], str]:
@@ -208,15 +210,25 @@ def as_numbers(
     return found
 
 
-def numeric_columns(frame: Any) -> NumberColumns:
-    """All columns of a frame that are numbers or times of day; times in seconds."""
+def numeric_columns(
+    frame: Any, named: Callable[[int], str] = lambda row: f"row {row + 1}"
+) -> NumberColumns:
+    """All columns of a frame that are numbers or times of day; times in seconds.
+
+    Raises
+    ------
+    ValueError
+        When a column has numbers and something else.
+    """
     found = {}
     for name in frame.columns:
         numbers = _numbers(frame[name])
-        if np.isnan(numbers).any():
+        if np.isnan(numbers).all():
             numbers = _times(frame[name])
         if not np.isnan(numbers).any():
             found[str(name)] = numbers
+        elif not np.isnan(numbers).all():
+            as_numbers(frame, [name], named)
     return found
 
 
@@ -226,7 +238,7 @@ def _numbers(column: Any) -> np.ndarray:
 
     if not pd.api.types.is_numeric_dtype(column):
         texts = column.astype(str)
-        if comma_is_decimal(texts):
+        if not texts.str.contains(".", regex=False).any():
             column = texts.str.replace(",", ".", regex=False)
     numbers: np.ndarray = pd.to_numeric(column, errors="coerce").to_numpy(dtype=float)
     return numbers

@@ -83,8 +83,9 @@ class SoakEvent:
 
     ``at`` is when it comes (s), ``before`` and ``after`` are the levels and ``lasts`` is the time
     until the next event or the end (s), each the median of the runs that have it: ``seen`` of
-    ``runs``. The ``main`` one is that which costs most in most runs. ``regained`` is the share of
-    the main loss that is back by then, NaN for all but rises after it.
+    ``runs``. The ``main`` one is that which costs most in most runs; ``main_in`` counts those in
+    which this one does. ``regained`` is the share of the main loss that is back by then, NaN for
+    all but changes back after it.
     """
 
     kind: Literal["fall", "rise"]
@@ -95,6 +96,7 @@ class SoakEvent:
     seen: int
     runs: int
     main: bool = False
+    main_in: int = 0
     regained: float = math.nan
 
 
@@ -220,10 +222,9 @@ def _common_events(found: Sequence[SoakSummary], ends: Sequence[float]) -> tuple
             groups.append([seen])
         else:
             group.append(seen)
-    most = max((sum(seen.main for seen in group) for group in groups), default=0)
     events = [_event(group, len(found)) for group in groups]
-    main = next((n for n, g in enumerate(groups) if most and sum(s.main for s in g) == most), None)
-    if main is not None:
+    main = max(range(len(events)), key=lambda n: events[n].main_in, default=None)
+    if main is not None and events[main].main_in:
         events[main] = replace(events[main], main=True)
         lost = events[main].before - events[main].after
         events = [
@@ -255,4 +256,5 @@ def _event(group: Sequence[_Seen], runs: int) -> SoakEvent:
         [(seen.shift.at, seen.shift.before, seen.shift.after, seen.lasts) for seen in group], axis=0
     )
     at, before, after, lasts = map(float, figures)
-    return SoakEvent(_kind(group[0].shift), at, before, after, lasts, len(group), runs)
+    kind, main_in = _kind(group[0].shift), sum(seen.main for seen in group)
+    return SoakEvent(kind, at, before, after, lasts, len(group), runs, main_in=main_in)

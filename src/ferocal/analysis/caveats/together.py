@@ -122,29 +122,34 @@ def direction_of(effect: Estimate, series: Series) -> Verdict | None:
     return Verdict.BETTER if rises == (series.better == "higher") else Verdict.WORSE
 
 
-# The parts of a soak of which the first is the quotient of what the others are about.
-_SUSTAINED, _BEGINNING, _LATE = "sustained", "beginning", "last-quarter"
+# The parts of a soak that are relative to its beginning, with the level that each is about.
+_BEGINNING = "beginning"
+_RELATIVE = {"sustained": "last-quarter", "area-lost": "mean"}
 
 
 def _weak_beginnings(view: View) -> Iterator[Finding]:
-    """What is better sustained only because it begins worse: the late part gains less than that."""
+    """What is relative to the beginning, and better only because that is worse.
+
+    The level that it is about gains less than the beginning loses.
+    """
     places = {(e.series.workload, e.series.metric, e.configuration): e for e in view.effects}
     for n, effect in enumerate(view.effects):
         trace, _, part = effect.series.metric.partition("/")
-        if part != _SUSTAINED or effect.verdict is not Verdict.BETTER:
+        if part not in _RELATIVE or effect.verdict is not Verdict.BETTER:
             continue
-        beginning, late = (
+        beginning, level = (
             places.get((effect.series.workload, f"{trace}/{other}", effect.configuration))
-            for other in (_BEGINNING, _LATE)
+            for other in (_BEGINNING, _RELATIVE[part])
         )
-        if beginning is None or late is None or late.verdict is Verdict.BETTER:
+        if beginning is None or level is None or level.verdict is Verdict.BETTER:
             continue
-        sign = 1 if effect.series.better == "higher" else -1
-        gain, loss = sign * late.shift.mean, -sign * beginning.shift.mean
+        sign = 1 if level.series.better == "higher" else -1
+        gain, loss = sign * level.shift.mean, -sign * beginning.shift.mean
         if loss > 0 and loss > gain:
             yield finding(
-                [n], effect.configuration, beginning=size_of(beginning), late=size_of(late)
-            )
+                [n], effect.configuration, beginning=size_of(beginning), level=size_of(level),
+                label=_RELATIVE[part].replace("-", " "),
+            )  # fmt: skip
 
 
 def _contradictions(view: View) -> Iterator[Finding]:

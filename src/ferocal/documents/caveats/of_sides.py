@@ -80,8 +80,8 @@ def _contradiction(values: Values) -> str:
 
 
 def _weak_beginning(values: Values) -> str:
-    beginning, late = sized(values["beginning"]), sized(values["late"])
-    return f"the beginning changes by {beginning}, the last quarter by {late}"
+    beginning, level = sized(values["beginning"]), sized(values["level"])
+    return f"the beginning changes by {beginning}, the {values['label']} by {level}"
 
 
 def _trade_off(values: Values) -> str:
@@ -172,7 +172,7 @@ WORDS = {
         look="ferocal table {workload}",
     ),
     "weak-beginning": Words(
-        "sustained is better only because the beginning is worse",
+        "better only against a beginning that is worse",
         "compare the last quarter and the sessions instead",
         _weak_beginning,
         look="ferocal soak --detail {workload} {configuration}",

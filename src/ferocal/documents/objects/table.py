@@ -67,6 +67,7 @@ class EventObject(Object):
     after: float = key("the level of the minute after", "event.after")
     lasts: float = key("how long until the next event or the end", "event.lasts", unit="s")
     main: bool = key("whether it costs most over the time, in most runs", "event.main")
+    main_in: int = key("in how many runs it does", "event.main_in")
     regained: float | None = key(
         "of a change back after the main event the share of its loss that is back", "event.regained"
     )

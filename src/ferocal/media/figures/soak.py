@@ -74,7 +74,7 @@ def _mark_events(axes: Axes, curve: SoakCurve, number: int) -> None:
     colour = COLOURS[number % len(COLOURS)]
     for event in curve.events:
         falls = event.kind == "fall"
-        told = event.main or event.regained > 0
+        told, late = event.main or event.regained > 0, event.at > 0.4 * curve.time[-1]
         level = float(np.interp(event.at, curve.time, curve.median))
         place = (event.at / 60, level)
         size = 11 if event.main else 7
@@ -84,10 +84,10 @@ def _mark_events(axes: Axes, curve: SoakCurve, number: int) -> None:
             axes.annotate(
                 f"{event_words(event)}: {event.at / 60:.1f} min ({event.seen} of {event.runs})",
                 place,
-                # Each configuration at another height; the main to the left, others to the right.
-                xytext=(-14 if event.main else 14, 10 - 17 * number),
+                # Each configuration at another height, rises below; inwards, away from the names.
+                xytext=(-14 if late else 14, (10 if falls else -26) - 17 * number),
                 textcoords="offset points",
-                ha="right" if event.main else "left",
+                ha="right" if late else "left",
                 color=colour,
                 fontsize=9.5,
                 bbox={"facecolor": "white", "edgecolor": "none", "alpha": 0.8, "pad": 1},
