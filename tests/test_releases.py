@@ -8,9 +8,11 @@ import math
 import re
 import signal
 import subprocess
+import tomllib
 from collections.abc import Sequence
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from difflib import ndiff
 from pathlib import Path
 from typing import Any
 
@@ -596,10 +598,146 @@ def test_an_order_is_asked_for_and_checked(ferocal: Ferocal) -> None:
     for order, told in (
         ('["r00", "r99"]', 'no level "r99"'),
         ('["r00", "r00"]', "names a level twice"),
-        ('["r00"]', "needs at least two levels"),
     ):
         ferocal.write(text.replace('order = "time"', f"order = {order}"))
         assert told in ferocal.refusal("series", "firmware")
+
+
+BUILDS = """# A build every night.
+[study]
+question = "Which build made shows slower?"
+margin = "2 %"
+rounds = 3
+runs = 1
+
+[factor.build]
+order = "time"  # as they were made
+
+[factor.build.level."n-101"]
+environment = { GAIN = "100", BUILD = "n-101" }  # the first
+verify = [{ command = "echo n-101", equals = "n-101" }]
+date = 2026-11-01
+note = "as it was"
+
+# What is rendered.
+[workload.dome-flight]
+shell = true
+command = "echo score $GAIN.$((FEROCAL_VISIT % 3)) >> log; tail -n 1 log"
+[workload.dome-flight.metric.score]
+unit = "points"
+better = "higher"
+source = { pattern = 'score ([0-9.]+)' }
+"""
+
+
+def test_a_build_every_night_from_the_first_on(ferocal: Ferocal) -> None:
+    """Each is measured with the one before, in common rounds, and no other again."""
+    ferocal.write(BUILDS)
+    study = ferocal.directory / "study.toml"
+    measure = ("measure", "--against", "previous")
+    assert "Nothing to compare yet" in ferocal.quick(*measure)
+    assert "only n-101 (2026-11-01) was measured" in ferocal.quick("series", "build")
+    for command in ("compare --against previous", "series build --gate worse", "report -o r.html"):
+        assert ferocal.attempt(*command.split())[0] == 0, command
+    gains = {"n-102": "100", "n-103": "90"}
+    for night, (name, gain) in enumerate(gains.items(), 2):
+        before = study.read_text()
+        ferocal.quick("add-level", "build", name, "--like", "n-101", "--date", f"2026-11-0{night}",
+                      "--note", "a build")  # fmt: skip
+        # Nothing is taken away, and the comments stay where they were.
+        added = [line for line in ndiff(before.splitlines(), study.read_text().splitlines())
+                 if line[0] in "+-"]  # fmt: skip
+        assert added and all(line.startswith("+") for line in added)
+        assert study.read_text().index(f'"{name}"') < study.read_text().index("# What is rendered")
+        text = study.read_text()
+        place = text.index(f'BUILD = "{name}"')
+        start = text.rindex('GAIN = "100"', 0, place)
+        study.write_text(text[:start] + f'GAIN = "{gain}"' + text[start + len('GAIN = "100"') :])
+        ferocal.quick(*measure)
+        assert "everything is measured" in ferocal.quick(*measure)
+    runs = [(run["round"], run["configuration"]) for run in ferocal.json("runs")["run_list"]]
+    by_round = {n: {name for number, name in runs if number == n} for n in range(1, 10)}
+    assert list(by_round.values()) == [
+        *[{"n-101"}] * 3, *[{"n-101", "n-102"}] * 3, *[{"n-102", "n-103"}] * 3,
+    ]  # fmt: skip
+    assert len(runs) == 15
+    effect = ferocal.effect("--against", "previous")
+    assert (effect["baseline"], effect["configuration"]) == ("n-102", "n-103")
+    assert effect["method"] == "paired by round" and effect["rounds"] == 3
+    assert "unpaired-rounds" not in {c["code"] for c in effect["caveats"]}
+    assert effect["change"] == pytest.approx(-0.1, abs=0.01) and effect["verdict"] == "worse"
+    assert ferocal.attempt("series", "build", "--gate", "worse")[0] == 3
+    level = ferocal.json("series", "build")["releases"][2]
+    assert (level["date"], level["note"]) == ("2026-11-03", "a build")
+
+
+@pytest.mark.parametrize(
+    ("arguments", "told"),
+    [
+        (["bild", "n-9"], 'no factor "bild" in this study; did you mean "build"?'),
+        (["build", "n-101"], "has a level n-101 already"),
+        (["build", "n-9", "--like", "n-10"], 'did you mean "n-101"?'),
+        (["build", "n-9", "--date", "1.2.2026"], "is not a date"),
+        (["build", "n-9"], "needs a date for every level; n-9 has none; nothing was changed"),
+        (["build", "a b", "--date", "2026-11-02"], "is not a name"),
+    ],
+)
+def test_a_level_that_cannot_be_leaves_the_study_as_it_was(
+    ferocal: Ferocal, arguments: list[str], told: str
+) -> None:
+    ferocal.write(BUILDS)
+    assert told in ferocal.refusal("add-level", *arguments)
+    assert (ferocal.directory / "study.toml").read_text() == BUILDS
+
+
+@pytest.mark.parametrize("newline", ["\n", "\r\n"])
+def test_a_level_goes_where_the_others_are_or_nowhere(ferocal: Ferocal, newline: str) -> None:
+    rest = BUILDS[BUILDS.index("[workload") :]
+    head = BUILDS[: BUILDS.index("[factor.build]")]
+    study = ferocal.directory / "study.toml"
+    for levels, where in (
+        ("[factor.build.level]\nx = { note = '[a]' } # b\ny = {}\n", True),
+        ("[factor.build.level.x]\n[factor.build.level.x.environment]\nA='1'\n[bench.b]\n", True),
+        ("[factor.o.level.z]\n[factor.build.level.x]\nnote = \'\'\'\n[bench.b]\n\'\'\'\n", False),
+        ("[factor]\nbuild = { level = { x = {}, y = {} } }\n", False),
+        ("[factor.build]\nlevel.x.note = 'a'\n", True),
+    ):  # fmt: skip
+        text = (head + levels + rest).replace("\n", newline)
+        study.write_bytes(b"\xef\xbb\xbf" + text.encode())
+        status, _, told = ferocal.attempt("add-level", "build", "new", "--note", "it's")
+        after = study.read_bytes().removeprefix(b"\xef\xbb\xbf").decode()
+        if not where:
+            assert status == 2 and "add it by hand, nothing was changed" in told
+            assert after == text
+            continue
+        assert status == 0, (levels, told)
+        found, known = tomllib.loads(after), tomllib.loads(text)
+        assert list(found["factor"]["build"]["level"])[-1] == "new"
+        assert found["factor"]["build"]["level"].pop("new") == {"note": "it's"}
+        assert found == known and after.count("\r\n") == (newline != "\n") * after.count("\n")
+
+
+def test_releases_of_a_table_have_the_dates_of_their_readings(
+    ferocal: Ferocal, tmp_path: Path
+) -> None:
+    rows = [("n-101", 1, 100.1), ("n-103", 3, 90.2), ("n-102", 2, 100.3), ("n-101", 4, 100.2),
+            ("n-104", 5, 90.3), ("n-105", 6, 90.1)]  # fmt: skip
+    lines = [f"{name},2026-11-0{day},{value}" for name, day, value in rows]
+    table = tmp_path / "builds.csv"
+    table.write_text("\n".join(["build,date,value", *lines]))
+    made = ("--from", str(table), "--factor", "build", "--order")
+    ferocal.quick("new", "timed", *made, "time")
+    releases = ferocal.json("series", "build", "--study", "timed")
+    assert [(r["level"], r["date"]) for r in releases["releases"]] == [
+        (f"n-10{n}", f"2026-11-0{day}") for n, day in ((1, 1), (2, 2), (3, 3), (4, 5), (5, 6))
+    ]
+    ferocal.quick("new", "filed", *made, "file")
+    names = [r["level"] for r in ferocal.json("series", "build", "--study", "filed")["releases"]]
+    assert names == ["n-101", "n-103", "n-102", "n-104", "n-105"]
+    table.write_text("build,value\nn-101,100\n")
+    assert "no date like 2026-11-30 with n-101" in ferocal.refusal("new", "none", *made, "time")
+    ferocal.quick("new", "one", *made, "file")
+    assert "only n-101 was measured" in ferocal.quick("series", "build", "--study", "one")
 
 
 NIGHTLY = """

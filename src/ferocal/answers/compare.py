@@ -29,6 +29,7 @@ from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.answers.answer import Answer, Doubts, basis_of
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.gaps import find_gaps
+from ferocal.answers.release_line import PREVIOUS
 from ferocal.answers.selection import Selection
 from ferocal.answers.summaries import SummaryEffect, summarise
 from ferocal.errors import UsageError
@@ -37,9 +38,6 @@ from ferocal.ledger.store import Ledger
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
 from ferocal.terms.dimensions import ONE
-
-# In place of a baseline: the measured release before the newest.
-PREVIOUS = "previous"
 
 
 @dataclass(frozen=True)
@@ -122,7 +120,7 @@ def compare(
     """
     selection = (selection or Selection()).resolve(study)
     newest = None
-    if against == PREVIOUS and PREVIOUS not in {c.name for c in study.configurations}:
+    if against == PREVIOUS and PREVIOUS not in study.names:
         against, newest = _last_two(evidence)
     base = study.configuration(against or study.baseline).name
     setting = setting_of(study, evidence, base)
@@ -178,8 +176,8 @@ def _summaries(
     )
 
 
-def _last_two(evidence: Evidence) -> tuple[str, str]:
-    """The release before the newest, and the newest, of those measured."""
+def _last_two(evidence: Evidence) -> tuple[str | None, str | None]:
+    """The release before the newest, and the newest, of those measured; the only one, and None."""
     measured = [] if evidence.releases is None else evidence.releases.measured()
     if evidence.releases is None:
         raise UsageError(
@@ -187,7 +185,7 @@ def _last_two(evidence: Evidence) -> tuple[str, str]:
             "factor has one"
         )
     if len(measured) < 2:
-        raise UsageError(f'fewer than two releases were measured, so none is "{PREVIOUS}"')
+        return next(iter(measured), None), None
     return measured[-2], measured[-1]
 
 

@@ -33,7 +33,8 @@ from ferocal.answers.criteria import (
 )
 from ferocal.answers.definitions import find_definition_changes
 from ferocal.answers.metrics import study_series
-from ferocal.answers.release_noise import ReleaseSearches, ordered_factor
+from ferocal.answers.release_line import ordered_factor
+from ferocal.answers.release_noise import ReleaseSearches
 from ferocal.answers.rounds import find_rounds
 from ferocal.ledger.reading.additions import read_noise_floors, read_notes
 from ferocal.ledger.reading.columns import ReadingColumns, read_columns, read_statistics

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -56,6 +56,41 @@ class ReleaseLine:
                 for r, s in zip(self.releases, self.takes, strict=True)
             ]
         )  # fmt: skip
+
+
+# In place of a configuration: the release before the newest.
+PREVIOUS = "previous"
+
+
+def ordered_factor(study: Study) -> str | None:
+    """The first factor with an order, None where there is none."""
+    return next((n for n, f in study.file.factor.items() if f.order is not None), None)
+
+
+def newest_and(study: Study, against: str, visited: Collection[str]) -> list[str]:
+    """The newest release of the study and the configuration that it is measured against.
+
+    `PREVIOUS` is the last release before it that was ``visited``; the newest is alone where there
+    is none.
+
+    Raises
+    ------
+    UsageError
+        When no factor has an order, or a name is unknown.
+    """
+    factor = ordered_factor(study)
+    if factor is None:
+        raise UsageError(
+            "the newest release is known where a factor has an `order`, and no factor has one"
+        )
+    line = find_release_line(study, factor)
+    *earlier, newest = [r.configuration for r in line.releases if r.configuration is not None]
+    if against == PREVIOUS and PREVIOUS not in study.names:
+        return [newest, *[name for name in earlier if name in visited][-1:]]
+    other = study.configuration(against).name
+    if other == newest:
+        raise UsageError(f"{newest} is the newest release: name another one")
+    return [newest, other]
 
 
 def find_release_line(study: Study, factor: str, at: Sequence[str] = ()) -> ReleaseLine:

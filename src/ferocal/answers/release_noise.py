@@ -12,14 +12,9 @@ from ferocal.analysis.inference.judging import find_floor
 from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.analysis.series.course import find_courses
 from ferocal.analysis.series.steps import Search, search_courses
-from ferocal.answers.release_line import find_release_line
+from ferocal.answers.release_line import find_release_line, ordered_factor
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
-
-
-def ordered_factor(study: Study) -> str | None:
-    """The first factor whose levels follow each other, None where there is none."""
-    return next((name for name, f in study.file.factor.items() if f.order is not None), None)
 
 
 class ReleaseSearches:

@@ -21,7 +21,7 @@ from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.factors import FactorsAnswer, attribute
 from ferocal.answers.rank import RankAnswer, rank
 from ferocal.answers.references import ReferenceAnswer, stand_among
-from ferocal.answers.release_noise import ordered_factor
+from ferocal.answers.release_line import ordered_factor
 from ferocal.answers.series import SeriesAnswer, follow
 from ferocal.answers.table import ReadingsTable, make_table
 from ferocal.errors import NothingToShowError

@@ -19,6 +19,7 @@ SECTIONS: dict[str, dict[str, str]] = {
     "Prepare": {
         "demo": "Measure made-up studies on simulated benches",
         "new": "Write a small study file to start from",
+        "add-level": "Add a level to a factor, such as tonight's build",
         "inspect": "Show the study as Ferocal understands it",
         "plan": "Show the visits, their duration, and what they can detect",
         "schema": "Print the JSON Schema of the study file or of an output",
@@ -51,7 +52,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "rank": "Rank configurations, with confidence",
         "claims": "Show which claims the readings support or refute",
         "frames": "Compare frame times: average rate, lows, stutters",
-        "soak": "Compare soaks: peak, minimum, last quarter",
+        "soak": "Compare soaks: falls, rises, and sessions",
     },
     "Publish": {
         "report": "Write everything into one page",

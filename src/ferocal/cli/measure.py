@@ -69,6 +69,11 @@ if TYPE_CHECKING:
     help="With --seek: most visits to make.  [60]",
 )
 @click.option(
+    "--against",
+    metavar="NAME",
+    help="Only the newest release and another, such as previous, in common rounds.",
+)
+@click.option(
     "--if-not-active",
     type=click.Choice(["stop", "go-on"]),
     default="stop",
@@ -88,6 +93,7 @@ def command(
     seek: str | None,
     metric: str | None,
     visits: int | None,
+    against: str | None,
     if_not_active: str,
 ) -> None:
     """Take the runs that the plan still needs.
@@ -95,6 +101,10 @@ def command(
     For every visit, Ferocal switches the bench, verifies the configuration and lets the bench
     settle; then it takes the warm-ups and runs of each workload. Ctrl-C ends cleanly and keeps
     everything recorded; the same command resumes, also after a reboot.
+
+    --against previous is for a pipeline: a release that was added is measured with the one before
+    it, in as many rounds as the study has, and none of the others again; the first release is
+    measured alone.
 
     Exit status 1: a configuration was not active, the bench has changed, or runs failed.
     Exit status 4: an operator has to act before the same command can resume.
@@ -111,6 +121,8 @@ def command(
         raise click.UsageError("--decide needs whole rounds: leave out --configuration and --level")
     if seek and (here or limited or decide or rounds):
         raise click.UsageError("--seek chooses its visits: leave out the other limits")
+    if against and (here or limited or decide or seek):
+        raise click.UsageError("--against chooses its visits: leave out the other limits")
     if not seek and (metric or visits):
         raise click.UsageError("--metric and --visits need --seek FACTOR")
     study = find_bench(load_study(directory), bench)
@@ -122,10 +134,14 @@ def command(
         summary = _seek(study, options, seek, metric, visits, begun)
         sys.exit(_exit_status(summary))
     with make_observer() as observer:
-        limits = (configurations, levels)
-        summary = _measure(study, observer, options, rounds, limits, decide)
-    _report(summary, time.monotonic() - begun)
-    _answer_so_far(study, summary)
+        if against:
+            summary = _measure_newest(study, observer, options, rounds, against)
+        else:
+            limits = (configurations, levels)
+            summary = _measure(study, observer, options, rounds, limits, decide)
+    again = f" --against {against}" if against else ""
+    _report(summary, time.monotonic() - begun, f"ferocal measure{again}")
+    _answer_so_far(study, summary, against)
     sys.exit(_exit_status(summary))
 
 
@@ -152,6 +168,23 @@ def _measure(
     return measure_study(
         study, observer, rounds=rounds, options=options, configurations=limits[0], levels=limits[1]
     )
+
+
+def _measure_newest(
+    study: Study, observer: Observer, options: Options, rounds: int | None, against: str
+) -> Summary:
+    from ferocal.answers.release_line import newest_and
+    from ferocal.ledger.opening import LEDGER_FILE, read_ledger
+    from ferocal.ledger.reading.visits import read_visits
+    from ferocal.measure.newest import measure_newest
+
+    visited: set[str] = set()
+    if (study.directory / LEDGER_FILE).exists():
+        with read_ledger(study.directory) as ledger:
+            visits = read_visits(ledger).values()
+        visited = {v.configuration for v in visits if v.bench == study.bench}
+    names = newest_and(study, against, visited)
+    return measure_newest(study, observer, options, names, rounds=rounds)
 
 
 def _seek(
@@ -236,14 +269,15 @@ def _outcome(summary: Summary, seconds: float, command: str) -> str:
     return f"{', '.join(parts)}; {rest}"
 
 
-def _answer_so_far(study: Study, summary: Summary) -> None:
+def _answer_so_far(study: Study, summary: Summary, against: str | None = None) -> None:
     """The first line of the answer, once the plan is complete: results are not looked at before."""
     if summary.remaining:
         return
     import ferocal
     from ferocal.documents.answer import answer_lines
 
-    comparison = ferocal.open(study.directory).compare().on_bench(study.bench)
+    comparison = ferocal.open(study.directory).compare(against=against).on_bench(study.bench)
     line = answer_lines(comparison)[0]
     say(f"{line.head}: {line.text}" if line.head else line.text)
-    say("next  the whole answer: ferocal compare; the report: ferocal report")
+    again = f" --against {against}" if against else ""
+    say(f"next  the whole answer: ferocal compare{again}; the report: ferocal report")

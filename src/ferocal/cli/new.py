@@ -4,10 +4,14 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from ferocal.cli.common import example, say
+
+if TYPE_CHECKING:
+    from ferocal.intake.starting import Order
 
 
 @click.command("new")
@@ -32,6 +36,11 @@ from ferocal.cli.common import example, say
     metavar="NAME",
     help="With --from: a column with the levels of a factor; may be repeated.",
 )
+@click.option(
+    "--order",
+    type=click.Choice(["time", "file"]),
+    help="With --from: the levels are releases, in order of their dates or as they come.",
+)
 @example("ferocal new my-study && cd my-study && ferocal measure")
 def command(
     directory: Path,
@@ -40,6 +49,7 @@ def command(
     baseline: str | None,
     columns: tuple[str, ...],
     factors: tuple[str, ...],
+    order: Order | None,
 ) -> None:
     """Write a small study file to start from.
 
@@ -48,15 +58,18 @@ def command(
 
     With --from, configurations, workloads and metrics come from files of readings, so `ferocal
     compare` works immediately. What the files do not state is guessed, and each guess is listed.
+    With --order the levels of the first --factor, or the configurations, are releases for
+    `ferocal series`: each has the earliest date of its readings, and one is enough to begin with.
     """
-    if not sources and (baseline or columns or factors):
-        raise click.UsageError("--baseline, --column and --factor need --from")
+    if not sources and (baseline or columns or factors or order):
+        raise click.UsageError("--baseline, --column, --factor and --order need --from")
     if sources and by_hand:
         raise click.UsageError("--from and --by-hand exclude each other")
     where = "" if directory == Path() else f" --study {directory}"
     if sources:
-        _from_files(directory, sources, columns, baseline, factors)
-        say(f"next: `ferocal compare{where}`")
+        _from_files(directory, sources, columns, baseline, factors, order)
+        lead = factors[0] if factors else "configuration"
+        say(f"next: `ferocal {f'series {lead}' if order else 'compare'}{where}`")
         return
     from ferocal.study.template import BY_HAND, TEMPLATE, write_template
 
@@ -71,6 +84,7 @@ def _from_files(
     columns: tuple[str, ...],
     baseline: str | None,
     factors: tuple[str, ...],
+    order: Order | None,
 ) -> None:
     from ferocal.documents.intake import loaded_notes
     from ferocal.intake.loading import load_files
@@ -78,7 +92,7 @@ def _from_files(
     from ferocal.study.load import STUDY_FILE, load_study
     from ferocal.terms.wording import counted
 
-    beginning = describe_files(sources, columns, baseline, factors)
+    beginning = describe_files(sources, columns, baseline, factors, order)
     with study_in_the_making(directory, beginning.text) as making:
         loaded = load_files(load_study(making), sources, columns=columns)
     path = directory / STUDY_FILE

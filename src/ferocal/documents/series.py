@@ -60,6 +60,11 @@ def series_document(answer: SeriesAnswer, *, detail: bool = False) -> Document:
     for bench in benches:
         if len(benches) > 1:
             blocks.append(Heading(f"bench {bench}"))
+        measured = sorted({v.release for v in answer.values if v.bench == bench})
+        if len(measured) < 2:
+            only = release_text(answer.releases[measured[0]])
+            blocks.append(Lines((Line(f"Nothing to compare yet: only {only} was measured."),)))
+            continue
         lines = [Line(text, head) for head, text in step_lines(answer, bench)]
         blocks.append(Lines((*lines, *map(Line, notes_of(answer, bench))), "answer"))
         blocks += _latest(answer, bench)
@@ -284,7 +289,7 @@ def remarks_of(answer: SeriesAnswer) -> Iterator[str]:
         text = f"{counted(len(missing), 'release')} not measured: {_runs_of(missing, answer)}"
         yield text
     yield from _uncertain(answer)
-    if answer.unsearched:
+    if answer.unsearched and len({v.release for v in answer.values}) > 1:
         names = list(dict.fromkeys(series.title for _, series in answer.unsearched))
         yield (
             f"too few releases measured to detect steps in {listed(names[:_MOST_NAMED])}: five are "

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
@@ -10,7 +11,7 @@ from dataclasses import dataclass
 from functools import partial
 from operator import eq
 from pathlib import Path
-from typing import get_args
+from typing import Literal, get_args
 
 import numpy as np
 
@@ -24,9 +25,11 @@ from ferocal.study.configurations import CONTROL
 from ferocal.study.load import STUDY_FILE
 from ferocal.study.quantities import parse_amount
 from ferocal.study.template import write_template
+from ferocal.terms.bounds import is_time
 from ferocal.terms.names import closest, plain_name, resolve
 from ferocal.terms.roles import Role
 from ferocal.terms.units import lower_is_better
+from ferocal.terms.wording import listed
 
 _DEFAULT_METRIC = "score"
 _DEFAULT_MARGIN = "5 %"
@@ -50,15 +53,19 @@ def describe_files(
     columns: Sequence[str],
     baseline: str | None,
     factors: Sequence[str] = (),
+    order: Order | None = None,
 ) -> Beginning:
     """A study for the readings of files; ``factors`` names columns whose texts are levels.
 
-    Columns like "factor:driver" are such, too.
+    Columns like "factor:driver" are such, too. With an ``order`` the levels of the first factor, or
+    the configurations, are releases that follow each other: in order of "time", by the earliest
+    date of the readings of each, or as they come in the "file".
 
     Raises
     ------
     IntakeError
-        When a file cannot be read, or they have fewer than two configurations.
+        When a file cannot be read, when they have fewer than two configurations without an order,
+        or when a release has no date in an order of time.
     UsageError
         When the baseline is none of them.
     """
@@ -66,7 +73,7 @@ def describe_files(
     where = ", ".join(map(str, paths))
     arms = _arms(readings, factors, where)
     names = list(arms)
-    if len(names) < 2:
+    if len(names) < 2 and order is None:
         raise IntakeError(f"{where}: has one configuration only, {names[0]}: nothing to compare")
     baseline = None if baseline is None else resolve(baseline, names)
     if baseline is not None and baseline not in names:
@@ -75,6 +82,10 @@ def describe_files(
     if control:
         del arms[CONTROL]
     guesses: list[str] = []
+    releases = None
+    if order is not None:
+        lead = factors[0] if factors else "configuration"
+        releases = _Releases(lead, order, _dates(readings, factors, where, order))
     margin = _common_margin(readings)
     head = [
         f"# Made from {', '.join(path.name for path in paths)}; look at units, directions and the "
@@ -85,7 +96,7 @@ def describe_files(
         *(["control = true"] if control else []),
         "",
         *_benches(readings, where),
-        *_configurations(arms, baseline or names[0]),
+        *_configurations(arms, baseline or names[0], releases),
     ]
     told = "the question is put in general"
     guesses.append(told if margin else f"the margin is {_DEFAULT_MARGIN}, and {told}")
@@ -126,7 +137,7 @@ def _read(
             alone = Labels.same(plain_name(path.stem) or "workload", len(readings))
             readings = Columns({**readings.by_name, "workload": alone}, readings.row)
         # The levels of a factor are kept apart from a column of the table that has its name.
-        sources = {name: name for name in (*_OWN, *_STATED)}
+        sources = {name: name for name in (*_OWN, "started_at", *_STATED)}
         sources |= {FACTOR + f: FACTOR + f if FACTOR + f in readings else f for f in found}
         for name, source in sources.items():
             if source in readings and _is_understood(readings.labels(source), name):
@@ -173,19 +184,64 @@ def _arms(readings: Columns, factors: Sequence[str], where: str) -> dict[str, di
     return arms
 
 
-def _configurations(arms: dict[str, dict[str, str]], baseline: str) -> list[str]:
+Order = Literal["time", "file"]
+
+
+@dataclass(frozen=True)
+class _Releases:
+    """A factor whose levels follow each other, in which order, and the date of each level."""
+
+    factor: str
+    order: Order
+    dates: Mapping[str, str]
+
+    def lines(self, factor: str, level: str, first: bool) -> list[str]:
+        """What stands before and in the table of a level of a factor."""
+        header = f"[factor.{_quoted(factor)}.level.{_quoted(level)}]"
+        if factor != self.factor:
+            return [header]
+        before = [f"[factor.{_quoted(factor)}]", f'order = "{self.order}"', ""] if first else []
+        date = self.dates.get(level)
+        return [*before, header, *([] if date is None else [f"date = {date}"])]
+
+
+def _dates(readings: Columns, factors: Sequence[str], where: str, order: Order) -> dict[str, str]:
+    """The earliest date of the readings of each release, where they have one."""
+    column = FACTOR + factors[0] if factors else "configuration"
+    names = _names(readings, column, where)
+    found: dict[str, str] = {}
+    texts = readings.labels("started_at").at(readings.row) if "started_at" in readings else []
+    for level, text in zip(readings.labels(column).at(readings.row), texts, strict=False):
+        if text and is_time(text):
+            day = text[:10]
+            found[names[level]] = min(day, found.get(names[level], day))
+    missing = [name for name in names.values() if name not in found]
+    if missing and order == "time":
+        raise IntakeError(
+            f"{where}: no date like 2026-11-30 with {listed(missing[:_MOST_NAMED])}: name the "
+            "column with --column date=NAME, or take --order file"
+        )
+    return found
+
+
+def _configurations(
+    arms: dict[str, dict[str, str]], baseline: str, releases: _Releases | None
+) -> list[str]:
     """Tables of factors and configurations."""
     factors: dict[str, dict[str, None]] = {}
     for levels in arms.values():
         for factor, level in levels.items():
             factors.setdefault(factor, {})[level] = None
+    releases = releases or _Releases("", "file", {})
     lines = [
-        f"[factor.{_quoted(factor)}.level.{_quoted(level)}]"
+        line
         for factor, levels in factors.items()
-        for level in levels
+        for n, level in enumerate(levels)
+        for line in releases.lines(factor, level, n == 0)
     ]
-    if all(levels == {"configuration": name} for name, levels in arms.items()):
-        chosen = f"{{ configuration = {_quoted(baseline)} }}"
+    if all([*levels.values()] == [name] for name, levels in arms.items()):
+        (factor,) = factors
+        chosen = f"{{ {_key(factor)} = {_quoted(baseline)} }}"
         return [*lines, "", "[configuration]", f"baseline = {chosen}"]
     lines += ["", "[configuration]", 'design = "listed"', f"baseline = {_quoted(baseline)}"]
     for name, levels in arms.items():
@@ -275,6 +331,11 @@ def _stated_keys(rows: Columns, margin: str) -> list[str]:
 def _quoted(text: str) -> str:
     """A text as TOML has it, with its letters as they are."""
     return json.dumps(text, ensure_ascii=False)
+
+
+def _key(text: str) -> str:
+    """A text as a key of TOML, without quotes where it needs none."""
+    return text if re.fullmatch(r"[A-Za-z0-9_-]+", text) else _quoted(text)
 
 
 def _rows_with(readings: Columns, column: str, text: str) -> Columns:

@@ -45,7 +45,9 @@ def on_bench(
     FerocalError
         When another process measures, or the ledger cannot be written.
     """
-    if len(study.configurations) < 2:
+    # The first of several releases is measured when it is there.
+    ordered = any(factor.order is not None for factor in study.file.factor.values())
+    if len(study.configurations) < 2 and not ordered:
         raise UsageError(
             f"{study.directory}: only one configuration, so nothing to compare; add a second level "
             "to a factor"

@@ -210,8 +210,12 @@ def load_study(directory: Path) -> Study:
     StudyFileError
         When the file has mistakes; all of them are listed.
     """
+    return understand(directory, _read_text(directory / STUDY_FILE))
+
+
+def understand(directory: Path, text: str) -> Study:
+    """The study that a text describes; errors as of `load_study`."""
     path = directory / STUDY_FILE
-    text = _read_text(path)
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:

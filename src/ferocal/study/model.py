@@ -121,10 +121,6 @@ class Factor(Accepting):
         for name in named:
             if name not in self.level:
                 raise ValueError(f'order: no level "{name}"; {closest(name, list(self.level))}')
-        if len(named) < 2 and self.order is not None:
-            raise ValueError(
-                "`order` needs at least two levels; leave it out until there is a second"
-            )
         if len(set(named)) < len(named):
             raise ValueError("`order` names a level twice")
         return self

@@ -76,7 +76,9 @@ def _few_rounds(view: View) -> Iterator[Finding]:
 
 def _unpaired_rounds(view: View) -> Iterator[Finding]:
     for n, effect in enumerate(view.effects):
-        if effect.unpaired:
+        # Where as many as planned pair, those besides are of another comparison.
+        lacking = effect.rounds < view.setting.planned_rounds.get(effect.bench, effect.rounds + 1)
+        if effect.unpaired and lacking:
             yield finding(
                 [n], rounds=effect.unpaired, here=effect.configuration, there=effect.baseline
             )

@@ -1,0 +1,158 @@
+"""A level added to a study file, which otherwise stays as it is."""
+
+from __future__ import annotations
+
+import datetime
+import os
+import re
+import tempfile
+import tomllib
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from ferocal.errors import FerocalError, StudyFileError, UsageError
+from ferocal.study.load import STUDY_FILE, Study, load_study, understand
+from ferocal.terms.names import closest
+
+# What is of one level alone.
+_OWN = ("date", "note")
+_BOM = b"\xef\xbb\xbf"
+
+
+@dataclass(frozen=True)
+class AddedLevel:
+    """A level as it was added: the study with it, its line, and what is left to do."""
+
+    study: Study
+    line: int
+    missing: str
+
+
+def add_level(
+    directory: Path,
+    factor: str,
+    name: str,
+    *,
+    like: str | None = None,
+    date: datetime.date | None = None,
+    note: str = "",
+) -> AddedLevel:
+    """Write a level below the others of its factor; comments and all else stay.
+
+    What it has is that of ``like``, with its name in place of the other, or nothing.
+
+    Raises
+    ------
+    UsageError
+        When a name is unknown or taken, when the study would make no sense with the level, or when
+        the levels stand where none can be added.
+    FerocalError
+        When the file cannot be written.
+    """
+    study = load_study(directory)
+    factors = study.file.factor
+    if factor not in factors:
+        raise UsageError(f'no factor "{factor}" in this study; {closest(factor, list(factors))}')
+    known = list(factors[factor].level)
+    if name in known:
+        raise UsageError(f"{factor} has a level {name} already; nothing was changed")
+    if like is not None and like not in known:
+        raise UsageError(f'{factor} has no level "{like}"; {closest(like, known)}')
+    data = tomllib.loads(study.text)
+    level = {} if like is None else _renamed(data["factor"][factor]["level"][like], like, name)
+    level = {key: value for key, value in level.items() if key not in _OWN}
+    level |= {"date": date} if date is not None else {}
+    level |= {"note": note} if note else {}
+    text, line = _with_level(study.text, factor, name, level)
+    data["factor"][factor]["level"][name] = level
+    if not _says(text, data):
+        raise UsageError(
+            f"{directory / STUDY_FILE}: the levels of {factor} are not tables of their own, such "
+            f"as [factor.{factor}.level.{name}]; add it by hand, nothing was changed"
+        )
+    try:
+        changed = understand(directory, text)
+    except StudyFileError as error:
+        why = "; ".join(problem.message for problem in error.problems)
+        raise UsageError(f"with {name} in {factor}: {why}; nothing was changed") from None
+    _write(directory / STUDY_FILE, text)
+    return AddedLevel(changed, line, _missing(changed, factor, name))
+
+
+def _renamed(value: Any, old: str, new: str) -> Any:
+    """A value in which all texts have another name of a level."""
+    if isinstance(value, dict):
+        return {key: _renamed(entry, old, new) for key, entry in value.items()}
+    if isinstance(value, list):
+        return [_renamed(entry, old, new) for entry in value]
+    if not isinstance(value, str):
+        return value
+    return re.sub(rf"(?<![\w-]){re.escape(old)}(?![\w-]|\.\w)", lambda _: new, value)
+
+
+def _with_level(text: str, factor: str, name: str, level: dict[str, Any]) -> tuple[str, int]:
+    """The text with the table of a level below the last one of its factor, and its line."""
+    import tomli_w
+
+    table = tomli_w.dumps({"factor": {factor: {"level": {name: level}}}})
+    lines = text.splitlines(keepends=True)
+    headers = [n for n, line in enumerate(lines) if re.match(r"\s*\[", line)]
+    own = [n for n in headers if _names_level(lines[n], factor)]
+    end = next((n for n in headers if own and n > own[-1]), len(lines))
+    while end and (not lines[end - 1].strip() or lines[end - 1].lstrip().startswith("#")):
+        end -= 1
+    newline = "\r\n" if "\r\n" in text else "\n"
+    before = "".join(lines[:end])
+    gap = newline if before.endswith(("\n", "\r")) else 2 * newline
+    added = table.replace("\n", newline)
+    return before + gap + added + "".join(lines[end:]), end + 2
+
+
+def _names_level(header: str, factor: str) -> bool:
+    """Whether a line is the header of a level of a factor, or of a part of one."""
+    keys = re.findall(r"\"([^\"]*)\"|'([^']*)'|([\w-]+)", header.partition("#")[0])
+    return ["".join(key) for key in keys][:3] == ["factor", factor, "level"]
+
+
+def _says(text: str, data: dict[str, Any]) -> bool:
+    """Whether a text is valid and says just that, with the levels in this order."""
+    try:
+        found = tomllib.loads(text)
+    except tomllib.TOMLDecodeError:
+        return False
+    orders = [
+        [list(factor.get("level", {})) for factor in known["factor"].values()]
+        for known in (found, data)
+    ]
+    return found == data and orders[0] == orders[1]
+
+
+def _missing(study: Study, factor: str, name: str) -> str:
+    """What is left to do before the level is measured, "" for nothing."""
+    order = study.file.factor[factor].order
+    if isinstance(order, tuple) and name not in order:
+        return f"`order` of {factor} names its releases: add {name} where it belongs"
+    if all(c.levels[factor] != name for c in study.configurations):
+        return f"no configuration has {name}: add one under [configuration]"
+    return ""
+
+
+def _write(path: Path, text: str) -> None:
+    """Put a text in place of that of a file, all of it or nothing."""
+    path = path.resolve()
+    try:
+        mark = _BOM if path.read_bytes().startswith(_BOM) else b""
+        handle, scratch = tempfile.mkstemp(dir=path.parent, prefix=".study-")
+        try:
+            with os.fdopen(handle, "wb") as file:
+                file.write(mark + text.encode())
+                file.flush()
+                os.fsync(file.fileno())
+            Path(scratch).chmod(path.stat().st_mode & 0o7777)
+            Path(scratch).replace(path)
+        except BaseException:
+            Path(scratch).unlink(missing_ok=True)
+            raise
+    except OSError as error:
+        raise FerocalError(f"{path}: cannot be written: {error.strerror}") from None
