@@ -133,6 +133,26 @@ def named_metrics(*names: str) -> Case:
     return with_values(replace(readings, series=series), lambda r, value: value * higher)
 
 
+def begun(beginning: float, late: float) -> Case:
+    """A soak that begins otherwise than the baseline's, and whose late part is otherwise."""
+    readings = clean(metrics=3, run_sd=0.002, visit_sd=0.002)
+    names = ("beginning", "last-quarter", "sustained")
+    series = tuple(
+        replace(s, metric=f"show/{n}", better="higher")
+        for s, n in zip(readings.series, names, strict=True)
+    )
+    factors = np.array([beginning, late, late / beginning])[readings.series_of]
+    return with_values(
+        replace(readings, series=series),
+        lambda r, value: value * np.where(other(r), factors, 1.0),
+    )
+
+
+def frames_that_last(factor: float) -> Case:
+    readings = with_series(of_frames(), metric="frame-time/median", unit="ms")
+    return with_values(readings, lambda r, value: value * factor)
+
+
 def conditions(warmer: float) -> Case:
     readings = clean(rounds=8)
     found = simulate_conditions(np.random.default_rng(2), readings, warmer=warmer)
@@ -272,6 +292,7 @@ CASES: dict[str, tuple[Case, Case]] = {
         case(with_series(clean(), plausible=(0, 55))),
         case(with_series(clean(), plausible=(0, 90))),
     ),
+    "odd-frames": (frames_that_last(20.0), frames_that_last(1.0)),
     "magnitude": (with_values(clean(), few_wrong(0.1, 7)), with_values(clean(), few_wrong(0.5, 7))),
     "unit-doubtful": (
         with_values(in_seconds(), lambda r, v: np.where(other(r), 1000 * v, v)),
@@ -288,6 +309,7 @@ CASES: dict[str, tuple[Case, Case]] = {
         case(clean()),
     ),
     "contradiction": (named_metrics("average", "low"), named_metrics("low", "average")),
+    "weak-beginning": (begun(0.8, 1.0), begun(1.0, 1.2)),
     "trade-off": (traded(0.08, -0.08), traded(0.08, 0.08)),
     "control-differs": (control(0.05), control(0.0)),
 }  # fmt: skip

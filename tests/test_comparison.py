@@ -179,7 +179,7 @@ def test_the_python_face_gives_what_the_commands_give(
     assert frame["started_at"].is_monotonic_increasing
     valid = frame[(frame["outcome"] == "ok") & frame["excluded"].isna()]
     counts = valid.groupby(["workload", "metric", "configuration"]).size()
-    assert counts.eq(15).all() and len(counts) == 4 * (3 + 6 + 9) + 2
+    assert counts.eq(15).all() and len(counts) == 4 * (3 + 7 + 14) + 2 * 3
     (rows,) = study.table().cells.values()
     cells = [cell for row in rows for cell in row if cell is not None]
     assert [(c.centre, c.runs) for c in cells] == [

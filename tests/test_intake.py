@@ -456,7 +456,7 @@ def test_what_is_exported_loads_back_to_identical_effects(
             frame = readings_frame(load_study(demo[0].directory), ledger)
         write_readings(frame, output)
         # A recovery there is only where something throttles.
-        assert len(frame) == 60 * (3 + 6 + 9) + 30
+        assert len(frame) == 60 * (3 + 7 + 14) + 30 * 3
         copy = loaded(demo[0], tmp_path / ending, [output, *traces])
         assert numbers_of(face.open(copy.directory)) == wanted
     sql = "SELECT number, trace.metric, kind, unit, length, value FROM trace"
@@ -468,7 +468,7 @@ def test_what_is_exported_loads_back_to_identical_effects(
     sql += " JOIN metric ON metric_id = metric.id JOIN run ON run_id = run.id"
     sql += " JOIN visit ON visit_id = visit.id"
     sql += " WHERE metric.name LIKE '%/%' ORDER BY value, metric.name, round"
-    assert len(query(alone, sql)) == 60 * (6 + 9) + 30
+    assert len(query(alone, sql)) == 60 * (7 + 14) + 30 * 3
     assert query(alone, sql) == query(demo[0], sql)
     error = alone("load", str(traces[7]), status=2).stderr
     assert "was loaded already" in error

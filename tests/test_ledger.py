@@ -272,6 +272,9 @@ def as_judged_now(old: dict[str, Any]) -> dict[str, Any]:
         # Without any spread there was no error either; now it is that of the resolution.
         stricter = ("low", "high", "p", "p_adjusted", "degrees", "verdict", "beyond_margin")
         old = {k: v for k, v in old.items() if k not in stricter}
+    if old["metric"].endswith("/sustained"):
+        # A share of a share is compared in points now.
+        old = {k: v for k, v in old.items() if k in ("metric", "configuration", "rounds", "runs")}
     return {k: v for k, v in old.items() if k != "more_rounds_reason"}
 
 

@@ -47,8 +47,7 @@ class TraceCurves:
 class TraceAnswer:
     """The traces of one kind: what was read, and how configurations compare.
 
-    ``curves`` are empty where nobody asked for what they tell, and so are the ``sessions`` of
-    soaks.
+    ``curves`` are read by `with_curves` only, and with them the ``sessions`` of soaks.
     """
 
     kind: TraceKind

@@ -15,7 +15,7 @@ from ferocal.cli.traces import publish_kind, trace_command
 @click.option("--detail", is_flag=True, help="Every part of the traces, not only what decides.")
 @example("ferocal soak -o soak.svg")
 def command(**options: Any) -> None:
-    """Compare soaks: their levels, when they fall and rise, and for how long a session which wins.
+    """Compare soaks: falls, rises, and sessions.
 
     A fall or a rise is a step of 7 % or more between minutes; a slow drift is none. The main event
     is the one that costs most over the time: its time is the onset of throttling, and how much of

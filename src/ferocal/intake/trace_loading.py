@@ -45,7 +45,7 @@ class CapturedRun:
 class LoadedTraces:
     """How much captures hold, and by run (its files) the value of each metric computed.
 
-    ``said`` is what was recognised that nobody had stated.
+    ``said`` is what was recognised without having been stated.
     """
 
     counts: dict[str, int]
@@ -172,7 +172,9 @@ def _read(file: Path, metric: Metric, form: CaptureForm) -> Understood:
     try:
         return understand(columns, metric, form, doubtful=doubtful)
     except ValueError as error:
-        raise IntakeError(f"{file}: {error}; nothing was recorded") from None
+        assert isinstance(metric.source, TraceSource)
+        where = located(TraceError.of(error, 0), [file], metric.source)
+        raise IntakeError(f"{where}; nothing was recorded") from None
 
 
 def _wanted(metric: Metric, form: CaptureForm) -> list[str]:

@@ -128,14 +128,9 @@ def read_numbers(
     if not form.header and form.delimiter is not None:
         frame.columns = [str(n + 1) for n in range(len(frame.columns))]
     frame.columns = [str(name).strip() for name in frame.columns]
-    first = 2 if form.header and form.delimiter is None else 1
     if wanted or len(frame.columns) == 1:
-        return as_numbers(frame, wanted, _row_words(first)), form
-    return numeric_columns(frame, _row_words(first)), form
-
-
-def _row_words(first: int) -> Callable[[int], str]:
-    return lambda row: f"row {row + first}"
+        return as_numbers(frame, wanted), form
+    return numeric_columns(frame), form
 
 
 def _first_lines(source: Path | io.StringIO) -> list[str]:

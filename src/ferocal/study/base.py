@@ -89,7 +89,7 @@ class StudyTable(BaseModel):
 
 
 # The codes of caveats that leave no verdict, unless they are accepted.
-Barring = Literal["workload-differs", "resources-differ", "unit-doubtful"]
+Barring = Literal["workload-differs", "resources-differ", "unit-doubtful", "weak-beginning"]
 
 
 class Accepting(StudyTable):

@@ -68,8 +68,8 @@ def add_level(
     data["factor"][factor]["level"][name] = level
     if not _says(text, data):
         raise UsageError(
-            f"{directory / STUDY_FILE}: the levels of {factor} are not tables of their own, such "
-            f"as [factor.{factor}.level.{name}]; add it by hand, nothing was changed"
+            f"{directory / STUDY_FILE}: the levels of {factor} have no separate tables, such as "
+            f"[factor.{factor}.level.{name}]; add it by hand, nothing was changed"
         )
     try:
         changed = understand(directory, text)

@@ -54,7 +54,7 @@ class KnownNoise(Object):
     """The latest look at the noise of a bench."""
 
     bench: str = key("of which bench")
-    at: str = key("when, ISO 8601")
+    recorded_at: str = key("when, ISO 8601", "at")
     figures: dict[str, Any] = key("what was seen")
 
 

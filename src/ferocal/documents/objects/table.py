@@ -47,13 +47,6 @@ class TableObject(Object):
     gaps: list[GapObject] = key("cells without a reading")
 
 
-class RunsObject(Object):
-    """In how many of how many runs."""
-
-    seen: int = key("the runs that have it")
-    of: int = key("all runs", "runs")
-
-
 class EventObject(Object):
     """A fall or a rise that the soaks of one configuration have in common."""
 
@@ -71,7 +64,8 @@ class EventObject(Object):
     regained: float | None = key(
         "of a change back after the main event the share of its loss that is back", "event.regained"
     )
-    runs: RunsObject = key("in how many runs it is seen", "event")
+    runs: int = key("in how many runs it is seen", "event.seen")
+    of_runs: int = key("of how many", "event.runs")
 
 
 class SessionObject(Object):

@@ -28,7 +28,7 @@ def draw(drawn: TraceCurves) -> Figure:
 def soak_figure(curves: Sequence[SoakCurve], title: str, unit: str) -> Figure:
     """Soaks of all configurations on one axis of time, with their range over the runs.
 
-    What else was read stands beneath, each in axes of its own.
+    What else was read stands beneath, each in separate axes.
     """
     with mpl.rc_context(STYLE):
         figure = Figure(figsize=(12.8, 8.0), layout="constrained")
