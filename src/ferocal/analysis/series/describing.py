@@ -10,7 +10,7 @@ import numpy as np
 
 from ferocal.analysis.inference.student import t_cdf
 from ferocal.analysis.series.course import Course
-from ferocal.analysis.series.fit import Fit
+from ferocal.analysis.series.fit import STEPS_FIRST, Fit
 from ferocal.analysis.series.shapes import (
     ALL_ENDS,
     LEAST_LENGTH,
@@ -172,7 +172,7 @@ def _likelier_kind(fit: Fit, shape: Shape) -> tuple[Fit, Shape, float]:
     rest, families = fit.beside(shape, slopes=False), families_of(fit.course)
     logs = {kind: rest.log_likelihood(of) for kind, of in families.items() if of.made_of}
     mean = {kind: float(np.logaddexp.reduce(each)) for kind, each in logs.items()}
-    odds = mean.get("creep", -math.inf) - mean.get("step", -math.inf)
+    odds = mean.get("creep", -math.inf) - mean.get("step", -math.inf) - STEPS_FIRST
     if not math.isfinite(odds):
         return fit, shape, math.nan
     creep = _probability(odds)

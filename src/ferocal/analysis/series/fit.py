@@ -14,6 +14,9 @@ from ferocal.analysis.series.shapes import LEAST_LENGTH, Family, Shape, creeps
 
 # What an end of a creep that is not chosen counts as, in parameters.
 _KNOWN_END = 0.5
+# Logarithm of how much likelier a step is than a creep beforehand: a change comes with one release,
+# and a creep needs four in a row that each change a little.
+STEPS_FIRST = math.log(2.5)
 _TINY = 1e-9
 
 
@@ -127,7 +130,7 @@ class Fit:
 
     @property
     def score(self) -> float:
-        """The logarithm of its likelihood, less what its size and its places cost.
+        """The logarithm of its likelihood, less what its size, its places and its creeps cost.
 
         The place of a change counts as two parameters (Zhang and Siegmund 2007, A modified Bayes
         information criterion, Biometrics 63, 22-32), corrected for few releases (McQuarrie 1999, A
@@ -146,7 +149,8 @@ class Fit:
         if room <= 0:
             return -math.inf if len(shapes) > 1 else likely
         size = _size(shapes, len(self.left) - 1) / 2
-        return likely - size * math.log(self.seen) * self.seen / room
+        unlikely = STEPS_FIRST * sum(shape.kind == "creep" for shape in shapes)
+        return likely - unlikely - size * math.log(self.seen) * self.seen / room
 
     def without(self, shape: Shape) -> Fit:
         """The same without one of its shapes."""
