@@ -28,12 +28,15 @@ _CREEPS = ((0.0, 1.0), (0.0, 0.75), (0.25, 1.0), (0.25, 0.75), (0.0, 0.5), (0.5,
 # A step beside a trend is not looked for that close to an end.
 _BESIDE_TREND = 2
 # Fewer visits have too few orders, and with fewer than the second number for steps only.
-_PERMUTED_FROM, _STRETCHES_FROM = 8, 12
+_PERMUTED_FROM, _STRETCHES_FROM = 8, 9
 # Of more than so many nothing is simulated: their orders are enough.
 _SIMULATED_TO = 24
 _TINY = 1e-300
 # Two ways of which either is enough have this share of false alarms more than one.
 _EITHER = 1.3
+# So much more in families of which the courses have orders for steps only: what is rare among few
+# signs is not known well.
+_FEW_ORDERS = 8.0
 # Shorter courses are looked at for steps only.
 _CREEPS_FROM = 8
 
@@ -75,7 +78,9 @@ def chances_of_none(courses: Sequence[Course]) -> FloatArray:
     searched = [n for n, course in enumerate(courses) if can_be_searched(course)]
     tests = [_Test(courses[n], n) for n in searched]
     places, signs, local, shapes = (_adjusted(tests, null) for null in _NULLS)
-    unequal = np.minimum(1.0, _EITHER * np.minimum(signs, local))
+    few = np.array([len(tests) > 1 and test.looks_for_steps_only for test in tests], dtype=bool)
+    share = _EITHER * np.where(few, _FEW_ORDERS, 1.0)
+    unequal = np.minimum(1.0, share * np.minimum(signs, local))
     by_orders = np.maximum(places, unequal)
     found[searched] = np.minimum(by_orders, np.minimum(1.0, _EITHER * shapes))
     return found
@@ -115,7 +120,8 @@ class _Test:
         self._value = visits - visits.mean()
         self._counts = tuple(course.visits.tolist())
         self._contrasts = _contrasts(self._counts, 1)
-        if len(visits) < _STRETCHES_FROM and not course.from_floor:
+        self.looks_for_steps_only = len(visits) < _STRETCHES_FROM and not course.from_floor
+        if self.looks_for_steps_only:
             self._contrasts = self._contrasts[:, : len(self._counts) - 1]
 
     def uses(self, null: Null) -> bool:
