@@ -19,6 +19,7 @@ from ferocal.cli.place import (
 from ferocal.cli.publishing import show
 from ferocal.errors import UsageError
 from ferocal.terms.bounds import MOST_COUNTED
+from ferocal.terms.units import TIME
 
 if TYPE_CHECKING:
     from ferocal.intake.trace_loading import LoadedTraces
@@ -104,6 +105,10 @@ def command(
         visit,
         parse_time(date),
     )
+    if time_unit is not None and time_unit not in TIME:
+        raise click.BadParameter(
+            f'"{time_unit}" is not a unit of time; use {", ".join(TIME)}', param_hint="--time-unit"
+        )
     apart = None if interval is None else _seconds(interval)
     form = CaptureForm(column, skip, unit, time, time_unit, apart, stamps, decimal)
     placed = [

@@ -102,14 +102,19 @@ class _Reader:
         """The column of the values, None where that is not certain."""
         raise NotImplementedError
 
-    def skip(self, values: np.ndarray) -> np.ndarray:
+    def column(self, columns: NumberColumns, name: str) -> np.ndarray:
         """A column without what is warm-up."""
-        return values[self.source.skip :]
+        if name not in columns:
+            known = ", ".join(list(columns)[:12]) or "none"
+            raise TraceError(f'no column "{name}" of numbers; the columns are {known}')
+        return columns[name][self.source.skip :]
 
     def time_unit(self, name: str, times: np.ndarray) -> str:
         """The unit of a column of times: said, in its name, or by how far apart they are."""
         stated = self.form.time_unit or unit_in(name)
         if stated is not None and stated != RATE:
+            if stated not in ("s", self.form.time_unit):
+                self.said.append(f"times are in {stated}, as their column is called")
             return stated
         if len(times) < 2:
             return "s"
@@ -128,7 +133,7 @@ class _Frames(_Reader):
     def read(self, columns: NumberColumns, *, doubtful: bool) -> Understood:
         """The durations, in the unit of the metric."""
         name = self.name_of_value(columns)
-        values = self.skip(columns[name])
+        values = self.column(columns, name)
         stamps = self.form.stamps or self.source.stamps
         if not stamps and _rises(values) and not self._is_rate(name):
             stamps = True
@@ -224,12 +229,12 @@ class _Soak(_Reader):
                 "--decimal comma or --decimal point"
             )
         found: dict[str, np.ndarray] = {}
-        found["value"] = self.skip(columns[name]) * self._factor(name)
+        found["value"] = self.column(columns, name) * self._factor(name)
         time = self.form.time or self.source.time
         if time is None and self.source.column is None:
             time = self._time(columns, name)
         if time is not None:
-            times = self.skip(columns[time])
+            times = self.column(columns, time)
             found["time"] = times * TIME[self.time_unit(time, times)]
         elif (interval := self.form.interval or self.source.interval) is not None:
             found["time"] = np.arange(len(found["value"])) * interval
@@ -239,10 +244,7 @@ class _Soak(_Reader):
                 "with --interval"
             )
         for channel in self.source.channels:
-            if channel.name not in columns:
-                known = ", ".join(list(columns)[:12])
-                raise TraceError(f'no column "{channel.name}"; the columns are {known}')
-            found[channel.role] = self.skip(columns[channel.name])
+            found[channel.role] = self.column(columns, channel.name)
         used = {name, time, *(c.name for c in self.source.channels)}
         left = [n for n, v in columns.items() if n not in used and not _counts(n, v)]
         if left:
@@ -262,7 +264,7 @@ class _Soak(_Reader):
 
     def _time(self, columns: NumberColumns, value: str | None) -> str | None:
         others = {n: v for n, v in columns.items() if n != value}
-        named = [n for n, v in others.items() if _is_time(n) and (np.diff(v) >= 0).all()]
+        named = [n for n in others if _is_time(n)]
         rising = [n for n, v in others.items() if _rises(v) and not _counts(n, v)]
         found = named or rising
         if len(found) > 1:

@@ -14,7 +14,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from ferocal.intake.delimited import find_delimiter
+from ferocal.intake.delimited import find_delimiter, find_dialect
 from ferocal.intake.typed import comma_is_decimal
 
 NumberColumns = Mapping[str, np.ndarray]
@@ -116,9 +116,11 @@ def read_numbers(
     ValueError
         When a column is missing, rows differ in length, or something is not a number.
     """
-    lines = _first_lines(source)
+    encoding = _encoding(source)
+    lines = _first_lines(source, encoding)
     form = find_form(lines, named=bool(wanted), decimal=decimal)
     options: dict[str, Any] = {"header": 0 if form.header else None}
+    options["encoding"] = encoding
     options["comment"] = None if lines[0].startswith("#") else "#"
     if form.delimiter is None and not form.header:
         options["names"] = [""]
@@ -130,10 +132,25 @@ def read_numbers(
     frame.columns = [str(name).strip() for name in frame.columns]
     if wanted or len(frame.columns) == 1:
         return as_numbers(frame, wanted), form
-    return numeric_columns(frame), form
+    columns = numeric_columns(frame)
+    if not columns:
+        raise ValueError("it has no numbers")
+    return columns, form
 
 
-def _first_lines(source: Path | io.StringIO) -> list[str]:
+def _encoding(source: Path | io.StringIO) -> str:
+    """UTF-8, or what else the first lines of a file can be read as."""
+    if isinstance(source, io.StringIO):
+        return "utf-8"
+    try:
+        with source.open(encoding="utf-8-sig") as opened:
+            list(islice(opened, _SAMPLE))
+    except UnicodeDecodeError:
+        return find_dialect(source).encoding
+    return "utf-8-sig"
+
+
+def _first_lines(source: Path | io.StringIO, encoding: str) -> list[str]:
     def taken(lines: Any) -> list[str]:
         kept = (line.strip("\r\n") for line in lines)
         return list(islice((x for x in kept if x.strip() and not _COMMENT.match(x)), _SAMPLE))
@@ -141,7 +158,7 @@ def _first_lines(source: Path | io.StringIO) -> list[str]:
     if isinstance(source, io.StringIO):
         found = taken(source.getvalue().splitlines())
     else:
-        with source.open(encoding="utf-8-sig", errors="replace") as opened:
+        with source.open(encoding=encoding) as opened:
             found = taken(opened)
     if not found:
         raise ValueError("it is empty")
@@ -156,9 +173,7 @@ def _frame(source: Path | io.StringIO, **options: Any) -> Any:
         with warnings.catch_warnings():
             # Columns beyond those of the header would be left out.
             warnings.simplefilter("error", pd.errors.ParserWarning)
-            return pd.read_csv(
-                source, skip_blank_lines=True, index_col=False, encoding="utf-8-sig", **options
-            )
+            frame = pd.read_csv(source, skip_blank_lines=True, index_col=False, **options)
     except pd.errors.EmptyDataError:
         raise ValueError("it is empty") from None
     except UnicodeDecodeError as error:
@@ -166,13 +181,19 @@ def _frame(source: Path | io.StringIO, **options: Any) -> Any:
     except (pd.errors.ParserError, pd.errors.ParserWarning) as error:
         found = re.search(r"Expected (\d+) fields in line (\d+), saw (\d+)", str(error))
         if found is None:
-            raise ValueError("its rows have more columns than the first line has names") from None
+            raise ValueError(
+                "its rows have more columns than the first line has names; is a quote not closed, "
+                "or does a title stand above them?"
+            ) from None
         expected, line, seen = found.groups()
         text = f"line {line} has {seen} columns where {expected} was expected"
         advice = "name the column of the values with --column" if expected == "1" else (
             "is a quote not closed?"
         )  # fmt: skip
         raise ValueError(f"{text}: {advice}") from None
+    if frame.empty:
+        raise ValueError("it has a header but no numbers")
+    return frame
 
 
 def not_utf8(error: UnicodeDecodeError) -> str:
@@ -190,6 +211,8 @@ def as_numbers(
     ValueError
         When a column is missing, or something in it is not a number.
     """
+    import pandas as pd
+
     found = {}
     for name in wanted or list(frame.columns):
         if name not in frame.columns:
@@ -200,7 +223,9 @@ def as_numbers(
         if wrong.any():
             row = int(np.argmax(wrong))
             place = f"{named(row)}, {name}" if name else f"line {row + 1}"
-            raise ValueError(f"{place}: {frame[name].iloc[row]!r} is not a number")
+            text = frame[name].iloc[row]
+            what = "has no number" if pd.isna(text) else f"{text!r} is not a number"
+            raise ValueError(f"{place}: {what}")
         found[name] = numbers
     return found
 

@@ -53,6 +53,8 @@ def parse_duration(value: Any) -> float:
         When the text is not a positive number with a known unit of time.
     """
     number, unit = _split(value, "5 min")
+    if not unit:
+        raise ValueError(f'"{value}" has no unit; write it like "{value} s"')
     if unit not in TIME:
         raise ValueError(f'"{unit}" is not a unit of time; use {", ".join(TIME)}')
     if number <= 0:
