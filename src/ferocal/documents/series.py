@@ -332,7 +332,7 @@ def _uncertain(answer: SeriesAnswer) -> Iterator[str]:
             ends = [answer.releases[n].name for n in (step.earliest, step.latest)]
             places.append(f"{title} between {ends[0]} and {ends[1]}")
     if kinds:
-        yield f"step or creep is uncertain: {_some(kinds)} (equal priors)"
+        yield f"step or creep is uncertain: {_some(kinds)} (beforehand 2.5 to 1 for a step)"
     if places:
         yield f"95 % interval of the step: {_some(places)}"
 

@@ -139,7 +139,8 @@ def _probability(odds: float) -> float:
 def weigh_kinds(fit: Fit) -> tuple[Fit, dict[Shape, float]]:
     """A description with the kind of each shape that is likelier, and how likely that is.
 
-    Both kinds are as likely beforehand, and each has the mean likelihood over all its places.
+    A step is likelier beforehand by `STEPS_FIRST`; each kind has the mean likelihood over all its
+    places.
     Where releases creep beside a step it is as much likelier than the best creep instead as their
     scores differ.
     """

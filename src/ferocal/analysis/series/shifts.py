@@ -37,7 +37,7 @@ class SeriesShift(Estimate):
 
     ``last`` is the release before it and ``first`` the one after, ``earliest`` and ``latest``
     those between which it lies with 95 %, all by their place. ``certainty`` is the probability of
-    this kind against the other, both being as likely beforehand, NaN where too few releases were
+    this kind against the other, a step being likelier beforehand, NaN where too few releases were
     read to tell. ``undone`` says how much of it the next shift undoes, None if nothing.
     """
 

@@ -38,7 +38,7 @@ class FoundShift:
     those between which it lies with 95 %, all by their place. Its size is the sum of the releases
     of the course with their ``weights``, shape (n,), which are uncertain by ``doubt`` because its
     place is, and because the releases beside it may creep. ``certainty`` is the probability of this
-    kind against the other, both being as likely beforehand, NaN where too few releases were read
+    kind against the other, a step being likelier beforehand, NaN where too few releases were read
     to tell. ``chance`` are the logarithms of the probability of a step after each release of the
     course, shape (n − 1,), and ``shape`` is what it was found as.
     """
