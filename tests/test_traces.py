@@ -366,6 +366,7 @@ def values_of(ferocal: Ferocal) -> list[tuple[str, float]]:
     ("command", "unit", "source", "rate"),
     [
         (LINES, "s", '{ output = "lines" }', 62.5),
+        ("for n in 1 2 3; do echo 12,500; done", "ms", '{ output = "lines" }', 80.0),
         ("seq 0 10 90", "ms", '{ output = "lines", stamps = true }', 100.0),
         (FILE, "ms", '{ file = "frames.csv", column = "ms", skip = 1 }', 50.0),
         (f"{FILE}; cp frames.csv frames2.csv", "ms",
@@ -405,6 +406,9 @@ def test_frames_are_read_from_output_and_files(
             'no column "frame"; the columns are n, ms',
         ),
         ("echo fast", '{ output = "lines" }', "line 1: 'fast' is not a number"),
+        ("echo cold; echo 17", '{ output = "lines" }', "line 1: 'cold' is not a number"),
+        ("echo 1; echo 2,5", '{ output = "lines" }', "line 2 has 2 columns"),
+        ("echo 12,174; echo 13,0", '{ output = "csv", column = "ms" }', 'no column "ms"'),
         ("echo -- -5", '{ output = "lines" }', "is negative"),
     ],
 )

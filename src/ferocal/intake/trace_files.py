@@ -7,9 +7,13 @@ import io
 from collections.abc import Sequence
 from pathlib import Path
 
+import numpy as np
+
 from ferocal.errors import IntakeError
 from ferocal.intake.formats import format_of
-from ferocal.intake.trace_text import Decimal, NumberColumns, read_numbers
+from ferocal.intake.trace_roles import is_plausible
+from ferocal.intake.trace_text import Decimal, NumberColumns, TextForm, read_numbers
+from ferocal.study.metrics import Metric
 from ferocal.study.sources import TraceSource
 from ferocal.terms.wording import first_line
 from ferocal.traces.capture import CaptureColumns, TraceError
@@ -43,8 +47,8 @@ def find_captures(directory: Path, pattern: str, *, since_ns: int | None = None)
     return files
 
 
-def read_capture(path: Path, source: TraceSource) -> CaptureColumns:
-    """The columns of a trace in a file, as its source names them.
+def read_capture(path: Path, metric: Metric) -> CaptureColumns:
+    """The columns of a trace in a file, as the source of the metric names them.
 
     Raises
     ------
@@ -52,15 +56,15 @@ def read_capture(path: Path, source: TraceSource) -> CaptureColumns:
         As of `read_columns`, with the name of the file.
     """
     try:
-        return _by_role(*read_columns(path, list(source.columns.values())), source)
+        return _as_named(*read_columns(path, _wanted(metric)), metric)
     except TraceError as error:
         raise TraceError(f"{path.name}: {error}") from None
 
 
 def read_columns(
     path: Path, wanted: Sequence[str], decimal: Decimal | None = None
-) -> tuple[NumberColumns, bool]:
-    """Columns of numbers in a file, and whether the commas in these are doubtful.
+) -> tuple[NumberColumns, TextForm | None]:
+    """Columns of numbers in a file, and how these are written, None where it is no text.
 
     What no format is named by is read as text. Without any wanted all that are numbers.
 
@@ -74,9 +78,8 @@ def read_columns(
     known = format_of(path)
     try:
         if known is not None and not known.is_text:
-            return known.read_columns(path, wanted), False
-        columns, form = read_numbers(path, wanted, decimal)
-        return columns, form.doubtful and decimal is None
+            return known.read_columns(path, wanted), None
+        return read_numbers(path, wanted, decimal)
     except IntakeError as error:
         raise TraceError(str(error).removeprefix(f"{path}: ")) from None
     except pa.ArrowException:
@@ -85,13 +88,12 @@ def read_columns(
         raise TraceError(first_line(error)) from None
 
 
-def read_output(text: str, source: TraceSource) -> CaptureColumns:
+def read_output(text: str, metric: Metric) -> CaptureColumns:
     """The columns of a trace in the output of a run; errors as of `read_capture`."""
     if not text.strip():
         raise TraceError("the output is empty")
     try:
-        columns, form = read_numbers(io.StringIO(text), list(source.columns.values()))
-        return _by_role(columns, form.doubtful, source)
+        return _as_named(*read_numbers(io.StringIO(text), _wanted(metric)), metric)
     except ValueError as error:
         raise TraceError(f"the output: {first_line(error)}") from None
 
@@ -108,9 +110,21 @@ def located(error: TraceError, files: Sequence[object], source: TraceSource) -> 
     return f"{', '.join(where)}: {error}"
 
 
-def _by_role(columns: NumberColumns, doubtful: bool, source: TraceSource) -> CaptureColumns:
-    """The columns by what they hold, without the numbers that are warm-up."""
-    if doubtful:
+def _wanted(metric: Metric) -> list[str]:
+    assert isinstance(metric.source, TraceSource)
+    return list(metric.source.columns.values())
+
+
+def _as_named(columns: NumberColumns, form: TextForm | None, metric: Metric) -> CaptureColumns:
+    """The columns as a study file names them, without the numbers that are warm-up.
+
+    Nothing is recognised here: it is the study that says what its workloads write.
+    """
+    source = metric.source
+    assert isinstance(source, TraceSource)
+    values = columns.get(source.column or next(iter(columns)), np.zeros(0))
+    frames = metric.kind == "frames" and is_plausible(values, metric.unit)
+    if form is not None and form.doubtful and not frames:
         raise TraceError(
             "its numbers may have a comma between thousands or as decimal sign; write them with a "
             "point"
@@ -121,5 +135,7 @@ def _by_role(columns: NumberColumns, doubtful: bool, source: TraceSource) -> Cap
             raise TraceError(
                 f"several columns ({known}): name the one with the values, column = NAME"
             )
+        if form is not None and form.header:
+            raise TraceError(f"line 1: {next(iter(columns))!r} is not a number")
         return {"value": next(iter(columns.values()))[source.skip :]}
     return {role: columns[name][source.skip :] for role, name in source.columns.items()}

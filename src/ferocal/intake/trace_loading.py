@@ -166,10 +166,11 @@ def _read(file: Path, metric: Metric, form: CaptureForm) -> Understood:
     if read_exported(file) is not None:
         raise IntakeError(f"{file}: names itself the run it is of; use `ferocal load` for it")
     try:
-        columns, doubtful = read_columns(file, _wanted(metric, form), form.decimal)
+        columns, written = read_columns(file, _wanted(metric, form), form.decimal)
     except TraceError as error:
         raise IntakeError(f"{file}: {error}; nothing was recorded") from None
     try:
+        doubtful = written is not None and written.doubtful
         return understand(columns, metric, form, doubtful=doubtful)
     except ValueError as error:
         assert isinstance(metric.source, TraceSource)

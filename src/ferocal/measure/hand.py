@@ -18,7 +18,6 @@ from ferocal.measure.traces import summarise_captures
 from ferocal.study.load import Study
 from ferocal.study.metrics import Metric
 from ferocal.study.model import Workload
-from ferocal.study.sources import TraceSource
 from ferocal.terms.wording import counted
 from ferocal.traces.capture import Trace, TraceError
 
@@ -149,9 +148,8 @@ class Hand:
             gap = (slot.workload, name, metric.unit, answer.mark.mark, answer.mark.reason or None)
             return _Answered([], [Absence(*gap)], [])
         if answer.file is not None:
-            assert isinstance(metric.source, TraceSource)
             path = self._study.directory / answer.file.expanduser()
-            captures = [read_capture(path, metric.source)]
+            captures = [read_capture(path, metric)]
             values, traces = summarise_captures(slot.workload, name, metric, captures)
             return _Answered(values, [], traces)
         assert answer.reading is not None

@@ -77,21 +77,21 @@ def extract_traces(
                 f"the output has {grouped(completed.stdout_size)} bytes; write a file instead"
             )
         files: list[str] = ["the output"]
-        captures = [read_output(completed.text, source)]
+        captures = [read_output(completed.text, metric)]
     else:
         pattern = expand(source.file, directory)
         start = began.get(_directory_of(source.file, directory))
         since = None if start is None else start - _TICK_NS
         paths = find_captures(directory, pattern, since_ns=since)
         files = [path.name for path in paths]
-        captures = [_read_whole(path, source) for path in paths]
+        captures = [_read_whole(path, metric) for path in paths]
     try:
         return summarise_captures(workload, name, metric, captures)
     except TraceError as error:
         raise TraceError(located(error, files, source)) from None
 
 
-def _read_whole(path: Path, source: TraceSource) -> CaptureColumns:
+def _read_whole(path: Path, metric: Metric) -> CaptureColumns:
     """A trace in a file that nothing else writes.
 
     Raises
@@ -101,7 +101,7 @@ def _read_whole(path: Path, source: TraceSource) -> CaptureColumns:
     """
     try:
         before = check_file(path)
-        columns = read_capture(path, source)
+        columns = read_capture(path, metric)
         check_settled(path, before)
     except (OddFileError, OSError) as error:
         raise TraceError(str(error)) from None

@@ -85,7 +85,7 @@ def _mark_events(axes: Axes, curve: SoakCurve, number: int) -> None:
                 f"{event_words(event)}: {event.at / 60:.1f} min ({event.seen} of {event.runs})",
                 place,
                 # Each configuration at another height, rises below; inwards, away from the names.
-                xytext=(-14 if late else 14, (10 if falls else -26) - 17 * number),
+                xytext=(-14 if late else 14, (10 if falls else -64) - 17 * number),
                 textcoords="offset points",
                 ha="right" if late else "left",
                 color=colour,
