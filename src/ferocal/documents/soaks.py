@@ -40,15 +40,17 @@ def _event_blocks(drawn: TraceCurves) -> Iterator[Block]:
     calm = [curve.configuration for curve in drawn.curves if not curve.events]
     if rows:
         # The main ones first, where not all have room.
-        ranked = sorted(rows, key=lambda row: (not row[1].main, math.isnan(row[1].regained)))
-        shown = ranked[:_MOST_EVENTS]
+        events = [event for _, event in rows]
+        ranked = sorted(
+            range(len(rows)), key=lambda n: (not events[n].main, math.isnan(events[n].regained))
+        )
         columns = (
             *(Column(head) for head in ("configuration", "event")),
             *(Column(head, right=True) for head in ("at", "from", "to", "lasts", "runs")),
         )
         yield make_table(
             columns,
-            [event_row(*row) for row in rows if row in shown],
+            [event_row(*rows[n]) for n in sorted(ranked[:_MOST_EVENTS])],
             title=f"{place}, {unit}: falls and rises",
         )
     lines = []

@@ -145,7 +145,7 @@ class _Frames(_Reader):
             self.said.append("they are rates of single frames, kept as durations")
             return Understood({"value": times}, tuple(self.said))
         lengths = from_stamps(values) if stamps else values
-        unit = self._unit(name, lengths, stamps=stamps)
+        unit = self._unit(name, lengths)
         if doubtful and not is_plausible(lengths, unit):
             raise TraceError(
                 f"its numbers, such as {significant(float(values[0]), 5)}, may have a comma "
@@ -192,7 +192,7 @@ class _Frames(_Reader):
             )
         raise TraceError(f'"{name}" has rates: if each is that of a single frame, say --unit fps')
 
-    def _unit(self, name: str, lengths: np.ndarray, *, stamps: bool) -> str:
+    def _unit(self, name: str, lengths: np.ndarray) -> str:
         """The unit of durations: said, in the name, the study's, or the only plausible one."""
         unit = self.form.unit or unit_in(name)
         if unit is not None:
