@@ -150,6 +150,13 @@ SETTINGS: dict[str, Setting] = {
     "ferocal noise-floor ../control-of-may": ("demo", "noise-floor ../copy/demo", 0),
     "ferocal demo": (".", "demo --help", 0),
     "ferocal load FILE": ("demo", "load all.csv --preview --again", 0),
+    "ferocal add-level FACTOR NAME": (".", "add-level --help", 0),
+    "ferocal add-level nightly n6 --like n5 --date 2026-11-30": (
+        "nightlies", "add-level nightly n6 --like n5 --date 2026-11-30", 0,
+    ),
+    "ferocal measure --against previous": ("nightlies", "measure --against previous", 0),
+    "ferocal series nightly --gate worse": ("nightlies", "series nightly --gate worse", 0),
+    'ferocal load-trace "soak-{bench}-{firmware}-{visit}.csv"': ("demo", "load-trace --help", 0),
     "ferocal load-trace FILE": ("demo", "load-trace --help", 0),
     "ferocal runs --metric NAME": ("demo", "runs --metric duration", 0),
     "ferocal export --traces DIR": ("demo", "export traces.csv --traces traces", 0),
