@@ -667,6 +667,8 @@ def test_a_build_every_night_from_the_first_on(ferocal: Ferocal) -> None:
     assert "unpaired-rounds" not in {c["code"] for c in effect["caveats"]}
     assert effect["change"] == pytest.approx(-0.1, abs=0.01) and effect["verdict"] == "worse"
     assert ferocal.attempt("series", "build", "--gate", "worse")[0] == 3
+    study.write_text(study.read_text().replace("rounds = 3", 'schedule = "once"'))
+    assert 'schedule is "once", which has no common rounds' in ferocal.refusal(*measure)
     level = ferocal.json("series", "build")["releases"][2]
     assert (level["date"], level["note"]) == ("2026-11-03", "a build")
 

@@ -38,7 +38,8 @@ def command(
         return
     ordered = added.study.file.factor[factor].order is not None
     where = "" if directory == Path() else f" --study {directory}"
-    against = " --against previous" if ordered and len(added.study.names) > 1 else ""
+    paired = ordered and added.study.head.schedule == "rounds" and len(added.study.names) > 1
+    against = " --against previous" if paired else ""
     say(f"next: `ferocal measure{where}{against}`")
 
 

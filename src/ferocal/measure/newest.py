@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+from ferocal.errors import UsageError
 from ferocal.ledger.reading.visits import read_visits
 from ferocal.ledger.store import Ledger
 from ferocal.measure.campaign import on_bench
@@ -27,7 +28,17 @@ def measure_newest(
     The newest is the first of ``names``; without another it is measured alone. Rounds that they
     have in common already count, whatever else was measured in them, and the others come after all
     that were measured. The errors are those of `on_bench` and `Session.carry_out`.
+
+    Raises
+    ------
+    UsageError
+        When the schedule has no rounds, since changes cannot be undone.
     """
+    if study.head.schedule != "rounds":
+        raise UsageError(
+            f'the schedule is "{study.head.schedule}", which has no common rounds: take the new '
+            "level alone with `ferocal measure`"
+        )
     wanted = rounds or study.head.rounds
     with on_bench(study, rounds=rounds) as (recorder, executor):
         before = _rounds_before(recorder.ledger, study.bench, names)
