@@ -140,7 +140,7 @@ def session_words(choice: SessionChoice) -> str:
     span = f"{duration(crossing.low)} to {duration(crossing.high)}"
     side = "ahead" if crossing.better_above else "behind"
     return (
-        f"{text}; the means up to a time cross at {duration(crossing.size)} ({span}), "
+        f"{text}; the running means cross at {duration(crossing.size)} ({span}), "
         f"in longer ones {choice.configuration} is {side}"
     )
 

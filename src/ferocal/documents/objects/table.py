@@ -79,7 +79,7 @@ class SessionObject(Object):
 
 
 class TimeCrossing(Object):
-    """Where the means up to a time cross."""
+    """Where the running means cross."""
 
     at: float = key("when", "size", unit="s")
     low: float = key("lower end of its interval", unit="s")
@@ -96,7 +96,7 @@ class ChoiceObject(Object):
     configuration: str = key("of which configuration")
     baseline: str = key("the configuration that is compared with")
     lengths: list[SessionObject] = key("the sessions asked for, the short one first", "sessions")
-    crossing: TimeCrossing | None = key("where the means up to a time are shown to cross")
+    crossing: TimeCrossing | None = key("where the running means are shown to cross")
 
 
 class _Happened(NamedTuple):
