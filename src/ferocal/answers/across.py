@@ -21,7 +21,7 @@ from ferocal.analysis.series.steps import Search, course_of_difference, search_c
 from ferocal.answers.answer import Answer, basis_of
 from ferocal.answers.compare import doubts_of, setting_of
 from ferocal.answers.evidence import Evidence
-from ferocal.answers.release_line import find_release_line, ordered_factor
+from ferocal.answers.release_line import find_release_line
 from ferocal.answers.selection import Selection
 from ferocal.errors import NothingToShowError
 from ferocal.study.configurations import CONTROL
@@ -109,7 +109,7 @@ def compare_across(
     readings = evidence.readings
     first, others = _benches(study, readings, selection)
     series = _series(readings, selection)
-    factor = ordered_factor(study)
+    factor = study.ordered_factor
     order = _order(study, readings, factor, selection)
     asked = [
         (s, c, b)

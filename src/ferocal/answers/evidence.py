@@ -33,7 +33,6 @@ from ferocal.answers.criteria import (
 )
 from ferocal.answers.definitions import find_definition_changes
 from ferocal.answers.metrics import study_series
-from ferocal.answers.release_line import ordered_factor
 from ferocal.answers.release_noise import ReleaseSearches
 from ferocal.answers.rounds import find_rounds
 from ferocal.ledger.reading.additions import read_noise_floors, read_notes
@@ -128,7 +127,7 @@ def _gather(study: Study, ledger: Ledger) -> Evidence:
     limits = read_look_limits(ledger)
     changes = find_criteria_changes(study, read_criteria(ledger))
     floors = _noise_floors(readings, read_noise_floors(ledger), list(visits.values()))
-    ordered = ordered_factor(study) is not None and len(readings.value) > 0
+    ordered = study.ordered_factor is not None and len(readings.value) > 0
     return Evidence(
         readings=readings,
         releases=ReleaseSearches(study, readings, floors) if ordered else None,

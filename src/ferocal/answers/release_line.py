@@ -62,11 +62,6 @@ class ReleaseLine:
 PREVIOUS = "previous"
 
 
-def ordered_factor(study: Study) -> str | None:
-    """The first factor with an order, None where there is none."""
-    return next((n for n, f in study.file.factor.items() if f.order is not None), None)
-
-
 def newest_and(study: Study, against: str, visited: Collection[str]) -> list[str]:
     """The newest release of the study and the configuration that it is measured against.
 
@@ -78,7 +73,7 @@ def newest_and(study: Study, against: str, visited: Collection[str]) -> list[str
     UsageError
         When no factor has an order, or a name is unknown.
     """
-    factor = ordered_factor(study)
+    factor = study.ordered_factor
     if factor is None:
         raise UsageError(
             "the newest release is known where a factor has an `order`, and no factor has one"

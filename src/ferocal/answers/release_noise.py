@@ -12,7 +12,7 @@ from ferocal.analysis.inference.judging import find_floor
 from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.analysis.series.course import find_courses
 from ferocal.analysis.series.steps import Search, search_courses
-from ferocal.answers.release_line import find_release_line, ordered_factor
+from ferocal.answers.release_line import find_release_line
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
 
@@ -26,7 +26,7 @@ class ReleaseSearches:
         readings: Readings,
         noise_floors: Mapping[tuple[str, Series], NoiseFloor],
     ) -> None:
-        factor = ordered_factor(study)
+        factor = study.ordered_factor
         assert factor is not None
         self._readings = readings
         # Other floors come before how much releases vary: the search rests on them, too.

@@ -21,7 +21,6 @@ from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.factors import FactorsAnswer, attribute
 from ferocal.answers.rank import RankAnswer, rank
 from ferocal.answers.references import ReferenceAnswer, stand_among
-from ferocal.answers.release_line import ordered_factor
 from ferocal.answers.series import SeriesAnswer, follow
 from ferocal.answers.table import ReadingsTable, make_table
 from ferocal.errors import NothingToShowError
@@ -149,7 +148,7 @@ def _standing(
     identifying: bool,
 ) -> dict[str, Any]:
     """Where it stands: over releases, across benches, in a ranking, among references."""
-    factor = ordered_factor(study)
+    factor = study.ordered_factor
     benches = len(set(evidence.readings.bench_of.tolist()))
     configurations = set(evidence.readings.configuration_of.tolist())
     wanted: dict[str, Callable[[], Any]] = {}

@@ -99,7 +99,9 @@ class _Crossings:
         self, study: Study, evidence: Evidence, comparison: Comparison, bench: str,
         courses: Sequence[Course],
     ) -> None:  # fmt: skip
-        self._evidence, self._bench = evidence, bench
+        self._known, self._bench = evidence.readings, bench
+        places = (self._known.visit_of.tolist(), self._known.round_of.tolist())
+        self._rounds = dict(zip(*places, strict=True))
         self._courses = {course.curve.configuration: course for course in courses}
         # Noise floors are of readings; what is read off curves has none.
         setting = setting_of(study, evidence, comparison.baseline)
@@ -115,39 +117,40 @@ class _Crossings:
         # The last value has an interval, too.
         whole = min(float(time[-1] + np.median(np.diff(time))) for time in times)
         lengths = np.linspace(0, min(float(time[-1]) for time in times), _LENGTHS + 1)[1:]
-        readings = _as_readings(self._evidence.readings, effect.series, self._bench, sides, lengths)
+        readings = self._as_readings(effect.series, sides, lengths)
         found = estimate_effects(readings, effect.baseline, self._setting)
         if len(found) < _LENGTHS or any(e.baseline != effect.baseline for e in found):
             return whole, None
         return whole, cross_in_time(found, lengths, effect.series.better)
 
-
-def _as_readings(
-    known: Readings, series: Series, bench: str, courses: Sequence[Course], lengths: FloatArray
-) -> Readings:
-    """The levels of sessions of every length as readings of a separate series each."""
-    rounds = dict(zip(known.visit_of.tolist(), known.round_of.tolist(), strict=True))
-    levels = np.concatenate([course.curve.session_levels(lengths) for course in courses])
-    visits = np.array([visit for course in courses for visit in course.visits])
-    names = [course.curve.configuration for course in courses for _ in course.visits]
-    codes = np.array([known.configurations.index(name) for name in names])
-    runs, count = levels.shape
-    rows = np.repeat(np.arange(runs), count)
-    nothing = np.zeros(runs * count)
-    return Readings(
-        benches=known.benches,
-        series=tuple(replace(series, metric=f"{series.metric}-{length:g}") for length in lengths),
-        configurations=known.configurations,
-        series_of=np.tile(np.arange(count), runs),
-        bench_of=np.full(runs * count, known.benches.index(bench)),
-        configuration_of=codes[rows],
-        round_of=np.array([rounds.get(visit, NO_ROUND) for visit in visits.tolist()])[rows],
-        visit_of=visits[rows],
-        run_of=rows,
-        value=levels.ravel(),
-        samples=np.full(runs * count, np.nan),
-        width=nothing,
-        bound=nothing.astype(np.int64),
-        time=np.full(runs * count, np.nan),
-        unknown_arms=frozenset(),
-    )
+    def _as_readings(
+        self, series: Series, courses: Sequence[Course], lengths: FloatArray
+    ) -> Readings:
+        """The levels of sessions of every length as readings of a separate series each."""
+        known = self._known
+        levels = np.concatenate([course.curve.session_levels(lengths) for course in courses])
+        visits = np.array([visit for course in courses for visit in course.visits])
+        names = [course.curve.configuration for course in courses for _ in course.visits]
+        codes = np.array([known.configurations.index(name) for name in names])
+        runs, count = levels.shape
+        rows = np.repeat(np.arange(runs), count)
+        rounds = np.array([self._rounds.get(visit, NO_ROUND) for visit in visits.tolist()])
+        nothing = np.zeros(runs * count)
+        return Readings(
+            benches=known.benches,
+            series=tuple(
+                replace(series, metric=f"{series.metric}-{length:g}") for length in lengths
+            ),
+            configurations=known.configurations,
+            series_of=np.tile(np.arange(count), runs),
+            bench_of=np.full(runs * count, known.benches.index(self._bench)),
+            configuration_of=codes[rows],
+            round_of=rounds[rows],
+            visit_of=visits[rows],
+            run_of=rows,
+            value=levels.ravel(),
+            samples=np.full(runs * count, np.nan),
+            width=nothing,
+            bound=nothing.astype(np.int64),
+            time=np.full(runs * count, np.nan),
+        )

@@ -111,9 +111,8 @@ def command(
         )
     apart = None if interval is None else _seconds(interval)
     form = CaptureForm(column, skip, unit, time, time_unit, apart, stamps, decimal)
-    placed = [
-        *(group for f in files if is_pattern(str(f)) for group in find_placed(study, str(f), place))
-    ]
+    patterns = [str(file) for file in files if is_pattern(str(file))]
+    placed = [group for pattern in patterns for group in find_placed(study, pattern, place)]
     plain = [file for file in files if not is_pattern(str(file))]
     if plain:
         if configuration is None:

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 # At most so many events of a bench are shown, and so many sentences on sessions.
 _MOST_EVENTS = 8
 _MOST_SENTENCES = 4
-# So much of a loss is all of it, as everywhere: the level to a twentieth.
+# So much of a loss is said to be all of it.
 _ALL = 0.95
 
 

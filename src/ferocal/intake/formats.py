@@ -23,7 +23,6 @@ from ferocal.intake.trace_text import (
     as_numbers,
     not_utf8,
     numeric_columns,
-    read_numbers,
 )
 from ferocal.terms.json_objects import parse_strictly
 
@@ -52,15 +51,14 @@ class Format:
     """A format of files.
 
     ``read_table`` gives the rows of a table of readings; ``read_columns`` the columns of a
-    trace as numbers, only the wanted ones, or all that are numbers if none is named. What
-    ``is_text`` may have commas as decimal signs.
+    trace as numbers, only the wanted ones, or all that are numbers if none is named; None for
+    texts, which `read_numbers` reads.
     """
 
     name: str
     suffixes: tuple[str, ...]
     read_table: Callable[[Path, IsText], SourceTable]
-    read_columns: Callable[[Path, Sequence[str]], NumberColumns]
-    is_text: bool = False
+    read_columns: Callable[[Path, Sequence[str]], NumberColumns] | None
 
 
 def digest_of(path: Path) -> str:
@@ -213,10 +211,6 @@ def _read_spreadsheet(path: Path, is_text: IsText) -> SourceTable:
     return SourceTable(path, columns, "row", lambda chosen: [numbers[row] for row in chosen])
 
 
-def _numbers_in_text(path: Path, wanted: Sequence[str]) -> NumberColumns:
-    return read_numbers(path, wanted)[0]
-
-
 def _numbers_in_parquet(path: Path, wanted: Sequence[str]) -> NumberColumns:
     import pandas as pd
 
@@ -247,7 +241,7 @@ def _of_frame(
 
 
 FORMATS: tuple[Format, ...] = (
-    Format("delimited text", (".csv", ".tsv", ".txt"), _read_text, _numbers_in_text, is_text=True),
+    Format("delimited text", (".csv", ".tsv", ".txt"), _read_text, None),
     Format("JSON", (".json",), _read_json, _numbers_in_table),
     Format("JSON Lines", (".jsonl", ".ndjson"), _read_lines, _numbers_in_table),
     Format("Parquet", (".parquet",), _read_parquet, _numbers_in_parquet),

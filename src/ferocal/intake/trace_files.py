@@ -77,7 +77,7 @@ def read_columns(
 
     known = format_of(path)
     try:
-        if known is not None and not known.is_text:
+        if known is not None and known.read_columns is not None:
             return known.read_columns(path, wanted), None
         return read_numbers(path, wanted, decimal)
     except IntakeError as error:

@@ -46,8 +46,7 @@ def on_bench(
         When another process measures, or the ledger cannot be written.
     """
     # The first of several releases is measured when it is there.
-    ordered = any(factor.order is not None for factor in study.file.factor.values())
-    if len(study.configurations) < 2 and not ordered:
+    if len(study.configurations) < 2 and study.ordered_factor is None:
         raise UsageError(
             f"{study.directory}: only one configuration, so nothing to compare; add a second level "
             "to a factor"

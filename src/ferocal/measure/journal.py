@@ -16,10 +16,10 @@ import sqlalchemy as sa
 
 from ferocal.errors import BeyondLedgerError, LedgerError
 from ferocal.ledger import schema
-from ferocal.ledger.files import replace_file
 from ferocal.ledger.reading.runs import metrics_of_run
 from ferocal.ledger.records import Absence, Ending, Outcome, Value
 from ferocal.ledger.writing.runs import Recorder
+from ferocal.terms.files import replace_file
 from ferocal.traces.capture import Trace
 from ferocal.traces.packing import pack_trace, unpack_columns
 

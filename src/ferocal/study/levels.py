@@ -3,21 +3,20 @@
 from __future__ import annotations
 
 import datetime
-import os
 import re
-import tempfile
 import tomllib
+from codecs import BOM_UTF8
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from ferocal.errors import FerocalError, StudyFileError, UsageError
 from ferocal.study.load import STUDY_FILE, Study, load_study, understand
+from ferocal.terms.files import replace_file
 from ferocal.terms.names import closest
 
 # What is of one level alone.
 _OWN = ("date", "note")
-_BOM = b"\xef\xbb\xbf"
 
 
 @dataclass(frozen=True)
@@ -142,17 +141,7 @@ def _write(path: Path, text: str) -> None:
     """Put a text in place of that of a file, all of it or nothing."""
     path = path.resolve()
     try:
-        mark = _BOM if path.read_bytes().startswith(_BOM) else b""
-        handle, scratch = tempfile.mkstemp(dir=path.parent, prefix=".study-")
-        try:
-            with os.fdopen(handle, "wb") as file:
-                file.write(mark + text.encode())
-                file.flush()
-                os.fsync(file.fileno())
-            Path(scratch).chmod(path.stat().st_mode & 0o7777)
-            Path(scratch).replace(path)
-        except BaseException:
-            Path(scratch).unlink(missing_ok=True)
-            raise
+        mark = "\ufeff" if path.read_bytes().startswith(BOM_UTF8) else ""
+        replace_file(path, mark + text, durable=True, mode=path.stat().st_mode & 0o7777)
     except OSError as error:
         raise FerocalError(f"{path}: cannot be written: {error.strerror}") from None

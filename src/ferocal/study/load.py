@@ -95,6 +95,11 @@ class Study:
         return make_mask(self.file, os.environ)
 
     @property
+    def ordered_factor(self) -> str | None:
+        """The first factor whose levels follow each other, None where there is none."""
+        return next((n for n, f in self.file.factor.items() if f.order is not None), None)
+
+    @property
     def kept_text(self) -> str:
         """The text of the study file as it may be kept: without anything private."""
         return self.mask.text(self.text)

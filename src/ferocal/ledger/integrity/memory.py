@@ -16,8 +16,8 @@ from platformdirs import user_cache_path
 from pydantic import BaseModel
 
 from ferocal._version import __version__
-from ferocal.ledger.files import replace_file
 from ferocal.ledger.integrity.seals import chain_of, chain_until, ledger_id
+from ferocal.terms.files import replace_file
 from ferocal.terms.numbers import grouped
 from ferocal.terms.times import now
 from ferocal.terms.wording import counted

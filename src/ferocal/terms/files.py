@@ -1,4 +1,4 @@
-"""Small files beside or about a ledger, which are there whole or not at all."""
+"""Small files, which are there whole or not at all."""
 
 from __future__ import annotations
 
@@ -8,10 +8,10 @@ from contextlib import suppress
 from pathlib import Path
 
 
-def replace_file(path: Path, text: str, *, durable: bool = False) -> None:
+def replace_file(path: Path, text: str, *, durable: bool = False, mode: int | None = None) -> None:
     """Write a text in the place of a file; where that fails, nothing is left of it.
 
-    What is ``durable`` is there after a power cut too.
+    What is ``durable`` is there after a power cut too. Without a ``mode`` it is its owner's alone.
 
     Raises
     ------
@@ -26,6 +26,8 @@ def replace_file(path: Path, text: str, *, durable: bool = False) -> None:
             file.flush()
             if durable:
                 os.fsync(file.fileno())
+        if mode is not None:
+            partial.chmod(mode)
         partial.replace(path)
     finally:
         with suppress(FileNotFoundError):
