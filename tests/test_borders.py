@@ -484,8 +484,7 @@ def test_a_study_begins_with_factor_columns_of_several_files(ferocal: Ferocal) -
         "--column", "workload=test",
     )  # fmt: skip
     assert "with 4 readings of a.csv, b.csv" in text
-    for guess in ("the unit is points, for query score", "lower is better, for export score",
-                  "not used: column \"note\""):  # fmt: skip
+    for guess in ("the unit is points, for query score", "lower is better, for export score"):
         assert guess in text
     inspected = ferocal.quick("inspect", "--study", "s")
     for name in ("Halden-4+Größe", "Halden-4+Øst", "Halden-5+点"):

@@ -25,6 +25,8 @@ from ferocal.bench.facts import read_facts
 from ferocal.errors import IntakeError
 from ferocal.intake.loading import load_files
 from ferocal.intake.placed import ReadingPlace, enter_values
+from ferocal.intake.shapes import parse_columns
+from ferocal.intake.tables.options import TableOptions
 from ferocal.intake.typed import TypedError, parse_typed
 from ferocal.ledger.opening import read_ledger
 from ferocal.media.readings import write_readings
@@ -312,7 +314,8 @@ def test_files_of_every_kind_say_the_same(kiosk: Ferocal, kind: str) -> None:
     path = kiosk.directory / f"scores.{ENDINGS.get(kind, 'csv')}"
     write_long(path, kind)
     named = ["configuration=OS", "value=took"] if kind == "named" else []
-    load_files(load_study(kiosk.directory), [path], columns=named)
+    options = TableOptions(named=parse_columns(named))
+    load_files(load_study(kiosk.directory), [path], options=options)
     (effect,) = face.open(kiosk.directory).effects()
     assert effect.change == pytest.approx(CHANGE)
     assert (effect.method, effect.rounds) == ("paired by round", 3)
@@ -363,7 +366,7 @@ ROW = "halden-5,cold-start,time,{},s,1,{}\n"
         (b"", "is empty"),
         (HEAD, "has a header but no readings"),
         (HEAD + 'halden-5,"cold-start,time,3,s,1,1\n', "line 2: no row can be read from here"),
-        (HEAD + ROW.format('"1,234.5"', 1), "line 2, value: \"1,234.5\" has a thousands separator"),
+        (HEAD + ROW.format("1.5", 1) + ROW.format('"1,5"', 2), 'has a decimal point and "1,5"'),
         (HEAD + ROW.format('"1,234"', 1), '"1,234" may be 1.234 or 1234: write one of these'),
         (HEAD.replace(",", ";") + "halden-4;cold-start;time;2\n", "line 2: has 4 columns, not 7"),
         (HEAD + ROW.format(3, 1) + ROW.format("NaN", 2), 'line 3, value: "NaN" is not a number'),
@@ -380,7 +383,8 @@ ROW = "halden-5,cold-start,time,{},s,1,{}\n"
          'line 2, low: "3.5" is above the value'),
         (HEAD.replace("run", "value") + ROW.format(3, 1), 'are both called "value"'),
         (b"\x81\xff" * 99, "is not a text in UTF-8"),
-        ("a,b\n1,2\n", 'neither a column "value" nor columns named like'),
+        ("a,b\n1,2\n", 'line 2, configuration: no configuration "a"'),
+        ("a,b\nx,y\n", 'neither a column "value" nor columns named like'),
         ("workload,metric,value\ncold-start,time,3\n", "no column has the configuration"),
     ],
 )  # fmt: skip

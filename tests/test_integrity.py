@@ -194,7 +194,7 @@ def test_what_no_row_can_hold_is_refused_when_opened_and_when_merged(
 @pytest.mark.parametrize(
     ("sql", "told"),
     [
-        ("PRAGMA user_version = 0", "its header says version 0, its tables say 8"),
+        ("PRAGMA user_version = 0", "its header says version 0, its tables say 9"),
         ("PRAGMA application_id = 7", "its header says version 0"),
         ("UPDATE about SET value = '6' WHERE key = 'schema'", "its tables say 6"),
         ("CREATE TRIGGER t AFTER INSERT ON note BEGIN DELETE FROM mark; END", "holds a trigger"),

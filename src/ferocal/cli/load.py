@@ -3,24 +3,20 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import click
 
 from ferocal.cli.common import example, make_console, say, study_option
 from ferocal.cli.place import again_option, bench_option, files_argument, preview_option
 from ferocal.cli.publishing import show
+from ferocal.cli.tables import make_options, settle, table_options
 
 
 @click.command("load")
 @study_option
 @files_argument
-@click.option(
-    "--column",
-    "columns",
-    multiple=True,
-    metavar="ROLE=NAME",
-    help='What a column is, such as "configuration=OS".',
-)
+@table_options
 @bench_option
 @preview_option
 @again_option
@@ -29,11 +25,11 @@ from ferocal.cli.publishing import show
 def command(
     directory: Path,
     files: tuple[Path, ...],
-    columns: tuple[str, ...],
     bench: str | None,
     preview: bool,
     again: bool,
     only_new: bool,
+    **table: Any,
 ) -> None:
     """Import readings from files.
 
@@ -48,7 +44,7 @@ def command(
     Rows are the same if configuration, workload, metric, value and all else that both state are.
     """
     from ferocal.documents.blocks import Document
-    from ferocal.documents.intake import loaded_lines, readings_table
+    from ferocal.documents.intake import loaded_lines, reading_document, readings_table
     from ferocal.intake.loading import load_files
     from ferocal.study.load import load_study
 
@@ -56,11 +52,14 @@ def command(
         raise click.UsageError("--again and --only-new exclude each other")
     study = load_study(directory).on(bench)
     work = "reading and checking" if preview else "reading, checking and recording"
+    options = settle(make_options(**table), files, study, preview=preview)
     with make_console(stderr=True).status(work):
         loaded = load_files(
-            study, files, columns=columns, preview=preview, again=again, only_new=only_new
+            study, files, options=options, preview=preview, again=again, only_new=only_new
         )
     for source in loaded:
+        if preview and source.reading is not None:
+            show(reading_document(source.reading))
         for line in loaded_lines(source, preview=preview):
             say(line)
         if preview and len(source.intake.value):

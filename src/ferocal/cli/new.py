@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from ferocal.cli.common import example, say
+from ferocal.cli.publishing import show
+from ferocal.cli.tables import make_options, settle, table_options
 
 if TYPE_CHECKING:
-    from ferocal.intake.starting import Order
+    from ferocal.intake.beginning import Order
+    from ferocal.intake.tables.options import TableOptions
 
 
 @click.command("new")
@@ -26,9 +29,7 @@ if TYPE_CHECKING:
     help="Build the study from a file of readings, and import them; may be repeated.",
 )
 @click.option("--baseline", metavar="NAME", help="With --from: the baseline configuration.")
-@click.option(
-    "--column", "columns", multiple=True, metavar="ROLE=NAME", help="With --from, as in `load`."
-)
+@table_options
 @click.option(
     "--factor",
     "factors",
@@ -41,15 +42,17 @@ if TYPE_CHECKING:
     type=click.Choice(["time", "file"]),
     help="With --from: the levels are releases, in order of their dates or as they come.",
 )
+@click.option("--preview", is_flag=True, help="With --from: show how the files are read, only.")
 @example("ferocal new my-study && cd my-study && ferocal measure")
 def command(
     directory: Path,
     by_hand: bool,
     sources: tuple[Path, ...],
     baseline: str | None,
-    columns: tuple[str, ...],
     factors: tuple[str, ...],
     order: Order | None,
+    preview: bool,
+    **table: Any,
 ) -> None:
     """Write a small study file to start from.
 
@@ -61,15 +64,22 @@ def command(
     With --order the levels of the first --factor, or the configurations, are releases for
     `ferocal series`: each has the earliest date of its readings, and one is enough to begin with.
     """
-    if not sources and (baseline or columns or factors or order):
-        raise click.UsageError("--baseline, --column, --factor and --order need --from")
+    if not sources and (baseline or factors or order or preview or any(table.values())):
+        raise click.UsageError("--baseline, --factor, --order and options of tables need --from")
     if sources and by_hand:
         raise click.UsageError("--from and --by-hand exclude each other")
     where = "" if directory == Path() else f" --study {directory}"
     if sources:
-        _from_files(directory, sources, columns, baseline, factors, order)
+        options = make_options(factors, **table)
+        if preview:
+            _preview(sources, settle(options, sources, None, preview=True), baseline, order)
+            return
+        alone = _from_files(directory, sources, options, baseline, order)
         lead = factors[0] if factors else "configuration"
-        say(f"next: `ferocal {f'series {lead}' if order else 'compare'}{where}`")
+        if alone is not None and not order:
+            say(f"next: bring another configuration: `ferocal load FILE --add{where}`")
+        else:
+            say(f"next: `ferocal {f'series {lead}' if order else 'compare'}{where}`")
         return
     from ferocal.study.template import BY_HAND, TEMPLATE, write_template
 
@@ -81,20 +91,21 @@ def command(
 def _from_files(
     directory: Path,
     sources: tuple[Path, ...],
-    columns: tuple[str, ...],
+    options: TableOptions,
     baseline: str | None,
-    factors: tuple[str, ...],
     order: Order | None,
-) -> None:
+) -> str | None:
+    """Begin a study from files; the only configuration, None where there are several."""
     from ferocal.documents.intake import loaded_notes
     from ferocal.intake.loading import load_files
     from ferocal.intake.starting import describe_files, study_in_the_making
     from ferocal.study.load import STUDY_FILE, load_study
     from ferocal.terms.wording import counted
 
-    beginning = describe_files(sources, columns, baseline, factors, order)
+    options = settle(options, sources, None, preview=False)
+    beginning = describe_files(sources, options, baseline, order)
     with study_in_the_making(directory, beginning.text) as making:
-        loaded = load_files(load_study(making), sources, columns=columns)
+        loaded = load_files(load_study(making), sources, options=options)
     path = directory / STUDY_FILE
     count = sum(part.counts["readings"] for part in loaded)
     named = ", ".join(map(str, sources))
@@ -105,3 +116,25 @@ def _from_files(
             say(line)
     for guess in beginning.guesses:
         say(f"guessed: {guess}")
+    if len(beginning.configurations) > 1:
+        return None
+    name = beginning.configurations[0]
+    say(f"{name} is the only configuration; there is nothing to compare yet")
+    return name
+
+
+def _preview(
+    sources: tuple[Path, ...], options: TableOptions, baseline: str | None, order: Order | None
+) -> None:
+    """Show how files are read and what they do not say, and write nothing."""
+    from ferocal.documents.intake import reading_document
+    from ferocal.intake.starting import describe_files
+    from ferocal.intake.tables.entry import read_readings
+
+    for source in sources:
+        reading = read_readings(source, options, None).reading
+        if reading is not None:
+            show(reading_document(reading))
+    for guess in describe_files(sources, options, baseline, order).guesses:
+        say(f"guessed: {guess}")
+    say("next: repeat without --preview")

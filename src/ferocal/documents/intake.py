@@ -11,13 +11,14 @@ import numpy as np
 from ferocal.documents.blocks import Document, Table, caveats, make_table, sentences
 from ferocal.documents.numbers import reading_text
 from ferocal.terms.numbers import grouped, significant
-from ferocal.terms.wording import counted
+from ferocal.terms.wording import counted, listed, shortened
 
 if TYPE_CHECKING:
     from ferocal.intake.combining import Brought
     from ferocal.intake.loading import Loaded
     from ferocal.intake.magnitudes import OddReading
     from ferocal.intake.readings import Intake
+    from ferocal.intake.tables.reading import TableReading
     from ferocal.intake.trace_loading import LoadedTraces
     from ferocal.study.combining import CombinedStudy, Match, SourceMap
     from ferocal.study.load import Study
@@ -25,6 +26,7 @@ if TYPE_CHECKING:
 # Of more readings some of every metric are shown.
 _MOST_ROWS = 12
 _MOST_ODD = 5
+_MOST_LEFT_OUT = 6
 # Of the names of combined studies, so many are listed.
 _MOST_ENTRIES = 30
 
@@ -49,6 +51,8 @@ def loaded_notes(loaded: Loaded) -> list[str]:
         lines.append(f"  skipped (already in the ledger): {counted(loaded.repeated, 'row')}")
     if counts["absences"]:
         lines.append(f"  cells without a value (n/a, -, not active): {grouped(counts['absences'])}")
+    if loaded.reading is not None:
+        lines += _left_out_lines(loaded.reading)
     if loaded.unused:
         dated = next((name for name in loaded.unused if name.lower() == "time"), None)
         hint = f" (if it is the time of the run: --column date={dated})" if dated else ""
@@ -67,6 +71,19 @@ def loaded_notes(loaded: Loaded) -> list[str]:
     return lines
 
 
+def _left_out_lines(reading: TableReading) -> list[str]:
+    """Columns and rows that are no readings, and why."""
+    columns = [
+        (f'column "{c.name}"', c.why) for t in reading.tables for c in t.roles.of("left out")
+    ]
+    rows = [(f'row "{name}"', why) for t in reading.tables for name, why in t.left_out]
+    distinct = list(dict.fromkeys([*columns, *rows]))
+    lines = [f"  left out: {what} ({why})" for what, why in distinct[:_MOST_LEFT_OUT]]
+    if len(distinct) > _MOST_LEFT_OUT:
+        lines.append(f"  left out: {len(distinct) - _MOST_LEFT_OUT} more; --preview lists them")
+    return lines
+
+
 def odd_lines(odd: Sequence[OddReading]) -> list[str]:
     """Readings of another order of magnitude than their fellows, and how to correct each."""
     lines = [
@@ -78,6 +95,59 @@ def odd_lines(odd: Sequence[OddReading]) -> list[str]:
     if len(odd) > _MOST_ODD:
         lines.append(f"doubtful: {len(odd) - _MOST_ODD} more; `ferocal compare` names them")
     return lines
+
+
+def reading_document(reading: TableReading) -> Document:
+    """How a table was understood: what each column and row is, and why; and what is doubtful."""
+    rows = [*_rows_around(reading), *_column_rows(reading)]
+    left_out = {pair: None for table in reading.tables for pair in table.left_out}
+    rows += [[f'row "{name}"' if name else "a row", "left out", why] for name, why in left_out]
+    doubts = [f"{d.what}: taken {d.taken}; to settle it: {d.remedy}" for d in reading.doubts]
+    return Document(
+        "", (make_table(("in the file", "is", "because"), rows), *caveats(doubts, look="doubtful"))
+    )
+
+
+def _rows_around(reading: TableReading) -> list[list[str]]:
+    """The rows above and below the table, and the form of its numbers."""
+    first = reading.tables[0]
+    layout = first.layout
+    header = listed([layout.grid.place(row) for row in layout.header_rows])
+    rows = [[header, "header", "names above the readings"]]
+    for table in reading.tables:
+        rows += [
+            [shortened(title, 40), "title", "above the header"] for title in table.layout.titles
+        ]
+    if len(reading.tables) > 1:
+        names = ", ".join(table.grid.name for table in reading.tables)
+        rows.append([shortened(names, 40), "sheets", "they look alike"])
+    rows += [[name, "passed over", "no numbers"] for name in reading.passed_over]
+    if reading.form.evidence:
+        sign = "decimal comma" if reading.form.form.decimal == "," else "decimal point"
+        rows.append(["numbers", sign, reading.form.evidence])
+    notes = [*layout.footnotes.items(), *(("", remark) for remark in layout.remarks)]
+    rows += [
+        [shortened(f"{sign} {text}".strip(), 40), "note", "below the table"] for sign, text in notes
+    ]
+    return rows
+
+
+def _column_rows(reading: TableReading) -> list[list[str]]:
+    """Columns by what they are, those of one kind that follow each other in one row."""
+    rows: list[list[str]] = []
+    for column in reading.tables[0].roles.columns:
+        if not column.name:
+            continue
+        told = [column.role.removeprefix("factor:"), column.why]
+        if column.role.startswith("factor:"):
+            told[0] = f"factor {told[0]}"
+        if column.role == "values" and column.unit:
+            told[0] = f"values in {column.unit}"
+        if rows and rows[-1][1:] == told:
+            rows[-1][0] = f"{rows[-1][0].split(' … ')[0]} … {column.name}"
+        else:
+            rows.append([column.name, *told])
+    return [[shortened(row[0], 40), *row[1:]] for row in rows]
 
 
 def readings_table(study: Study, loaded: Loaded) -> Table:

@@ -2,26 +2,16 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
-from ferocal.intake.columns import Columns, Labels
-from ferocal.intake.typed import (
-    THOUSANDS,
-    TypedError,
-    TypedMark,
-    TypedReading,
-    comma_is_decimal,
-    parse_cell,
-    parse_mark,
-)
+from ferocal.intake.columns import Columns, Labels, combine
+from ferocal.intake.forms import ALONE, NumberError, NumberForm
+from ferocal.intake.typed import TypedError, TypedMark, TypedReading, parse_mark, parse_reading
 from ferocal.terms.bounds import BEYOND, beyond
 
-_GROUPS = r"[-+]?[1-9]\d{0,2}([,.' ]\d{3})+([.,]\d+)?"
-_ONE_COMMA = r"[^,.]+,[^,.]+"
 # Takes the rows that are wrong, a column, and what is wrong with it.
 Complain = Callable[[np.ndarray, str, "str | Callable[[int], str]"], None]
 
@@ -31,15 +21,20 @@ class Cells:
     """The values of a table, shape (n,): numbers NaN and texts "" where there is none.
 
     ``mark`` says why there is no reading, with a ``reason`` if one stands in the cell. Values
-    that are ``kept`` count however unlikely they are.
+    that are ``kept`` count however unlikely they are. ``statistic`` and ``samples`` are what a cell
+    itself says of its repeats, ``note`` what is remarked in it, ``sign`` that of a footnote.
     """
 
     value: np.ndarray
     low: np.ndarray
     high: np.ndarray
+    samples: np.ndarray
     bound: Labels
     mark: Labels
     reason: Labels
+    statistic: Labels
+    note: Labels
+    sign: Labels
     kept: np.ndarray
 
     @property
@@ -49,86 +44,91 @@ class Cells:
         return bool(self.low.strides[0]) and not np.isnan(self.low).all()
 
 
-def read_cells(columns: Columns, complain: Complain) -> Cells:
-    """The column of values; what is neither a reading nor a mark is complained of."""
+def read_cells(columns: Columns, units: Labels, form: NumberForm, complain: Complain) -> Cells:
+    """The column of values; what is neither a reading nor a mark is complained of.
+
+    ``units`` are those of the numbers, where none stands beside one.
+    """
     cells = columns.by_name["value"]
     if isinstance(cells, np.ndarray):
         complain(beyond(cells), "value", f"{{}} {BEYOND}")
         nothing = np.broadcast_to(np.nan, len(cells))
         none = Labels.same("", len(cells))
         kept = np.zeros(len(cells), dtype=bool)
-        return Cells(cells.astype(float, copy=False), nothing, nothing, none, none, none, kept)
-    return _read_texts(cells, complain)
+        value = cells.astype(float, copy=False)
+        return Cells(value, nothing, nothing, nothing, none, none, none, none, none, none, kept)
+    return _read_texts(cells, units, form, complain)
 
 
-def _read_texts(cells: Labels, complain: Complain) -> Cells:
-    """Every text once, however many rows have it."""
-    value = parse_numbers(cells.names)
-    low, high = np.full_like(value, np.nan), np.full_like(value, np.nan)
-    bounds, marks, reasons = ([""] * len(value) for _ in range(3))
+def _read_texts(cells: Labels, units: Labels, form: NumberForm, complain: Complain) -> Cells:
+    """Every text once with each unit, however many rows have them."""
+    quick = _plain_numbers(cells.names, form)
+    _, first, pair = np.unique(
+        combine(cells.codes, units.codes), return_index=True, return_inverse=True
+    )
+    texts, of_pairs = cells.at(first), units.at(first)
+    value = quick.take(cells.codes[first])
+    numbers = {name: np.full_like(value, np.nan) for name in ("low", "high", "samples")}
+    words: dict[str, list[str]] = {
+        name: [""] * len(value) for name in ("bound", "mark", "reason", "statistic", "note", "sign")
+    }
     kept, wrong = np.zeros(len(value), dtype=bool), dict[int, str]()
     for place in np.flatnonzero(np.isnan(value)).tolist():
         try:
-            found = parse_mark(cells.names[place]) or parse_cell(cells.names[place])
+            found = _read(texts[place], of_pairs[place], form)
         except TypedError as error:
             wrong[place] = str(error)
             continue
-        if isinstance(found, TypedMark):
-            marks[place], reasons[place] = found.mark, found.reason
-        elif isinstance(found, TypedReading):
-            value[place], bounds[place] = found.value, found.bound or ""
-            kept[place] = found.kept
-            low[place] = np.nan if found.low is None else found.low
-            high[place] = np.nan if found.high is None else found.high
-    unread = np.isnan(value) & np.array([not mark for mark in marks]) & np.array(cells.names, bool)
+        if isinstance(found, TypedReading):
+            value[place], kept[place] = found.value, found.kept
+            for name, column in numbers.items():
+                column[place] = np.nan if (n := getattr(found, name)) is None else n
+        for name, column_of_words in words.items():
+            column_of_words[place] = getattr(found, name, "") or ""
+    unread = (
+        np.isnan(value) & np.array([not mark for mark in words["mark"]]) & np.array(texts, bool)
+    )
     complain(
-        unread.take(cells.codes),
+        unread.take(pair),
         "value",
-        lambda row: wrong.get(int(cells.codes[row])) or what_is_wrong(cells[row]),
+        lambda row: wrong.get(int(pair[row])) or what_is_wrong(cells[row], form),
     )
-    wide = beyond(value) | beyond(low) | beyond(high)
-    complain(wide.take(cells.codes), "value", f"{{}} {BEYOND}")
-    codes = cells.codes
-    return Cells(
-        value.take(codes),
-        low.take(codes),
-        high.take(codes),
-        Labels(codes, bounds),
-        Labels(codes, marks),
-        Labels(codes, reasons),
-        kept.take(codes),
-    )
+    wide = beyond(value) | beyond(numbers["low"]) | beyond(numbers["high"])
+    complain(wide.take(pair), "value", f"{{}} {BEYOND}")
+    low, high, samples = (column.take(pair) for column in numbers.values())
+    labels = {name: Labels(pair, column) for name, column in words.items()}
+    return Cells(value.take(pair), low, high, samples, **labels, kept=kept.take(pair))
 
 
-def parse_numbers(names: list[str]) -> np.ndarray:
-    """Texts as numbers, NaN where they are none or may be two; a decimal comma is one."""
+def _read(text: str, unit: str, form: NumberForm) -> TypedReading | TypedMark | None:
+    return parse_mark(text) or parse_reading(text, unit, unit, form)
+
+
+def _plain_numbers(names: list[str], form: NumberForm) -> np.ndarray:
+    """Texts as numbers where programs read them as such and people would, NaN elsewhere."""
     import pandas as pd
 
     texts = pd.Series(names, dtype=object)
-    comma = texts.str.fullmatch(_ONE_COMMA).to_numpy(dtype=bool)
-    if not comma_is_decimal(names):
-        comma = comma & ~texts.str.fullmatch(THOUSANDS).to_numpy(dtype=bool)
-    plain = texts.mask(comma, texts.str.replace(",", "."))
-    return pd.to_numeric(plain, errors="coerce").to_numpy(dtype=float, copy=True)
+    if form.decimal == ",":
+        texts = texts.where(~texts.str.contains(".", regex=False), "")
+    return pd.to_numeric(texts, errors="coerce").to_numpy(dtype=float, copy=True)
 
 
-def what_is_wrong(text: str) -> str:
+def parse_numbers(names: list[str], form: NumberForm = ALONE) -> np.ndarray:
+    """Texts as numbers, NaN where they are none or may be two."""
+    numbers = _plain_numbers(names, form)
+    for place in np.flatnonzero(np.isnan(numbers)).tolist():
+        try:
+            numbers[place] = float(form.plain(names[place]))
+        except ValueError:
+            continue
+    return numbers
+
+
+def what_is_wrong(text: str, form: NumberForm = ALONE) -> str:
     """Why a text is not a number, and what would be right."""
-    if re.fullmatch(THOUSANDS, text):
-        return (
-            f"{{}} may be {text.replace(',', '.')} or {text.replace(',', '')}: write one of these"
-        )
-    if re.fullmatch(_GROUPS, text):
-        plain = re.sub(r"[^\d,.-]", "", text)
-        mark = "," if plain.rfind(",") > plain.rfind(".") else "."
-        other = "." if mark == "," else ","
-        return (
-            f"{{}} has a thousands separator: write {plain.replace(other, '')}, and remove the "
-            "separators from all other numbers of the file too"
-        )
-    if re.fullmatch(r"\d+:\d\d(:\d\d)?", text):
-        seconds = 0
-        for part in text.split(":"):
-            seconds = 60 * seconds + int(part)
-        return f"{{}} is not a number; write a duration in the unit of the metric ({seconds} s)"
+    try:
+        form.plain(text)
+    except NumberError as error:
+        return str(error)
     return "{} is not a number"

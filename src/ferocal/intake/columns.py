@@ -8,6 +8,9 @@ from typing import Any, Self
 
 import numpy as np
 
+# What the name of a column begins with that has the levels of a factor.
+FACTOR = "factor:"
+
 
 @dataclass(frozen=True)
 class Labels:

@@ -60,7 +60,7 @@ def read_delimited(path: Path, is_text: IsText) -> Columns:
     if dialect.quotes % 2:
         _check_rows(path, dialect)
     kind = pa.dictionary(pa.int32(), pa.string())
-    header = next(records(path, dialect), (0, []))[1]
+    header = next(records(path, dialect.encoding, dialect.delimiter), (0, []))[1]
     try:
         table = text.read_csv(
             path,
@@ -123,6 +123,17 @@ def find_delimiter(header: str) -> str:
     return max(counts, key=lambda mark: counts[mark])
 
 
+def find_encoding(path: Path) -> str:
+    """The encoding in which all of a text can be read.
+
+    Raises
+    ------
+    IntakeError
+        When it is no text.
+    """
+    return _look_through(path)[0]
+
+
 def _look_through(path: Path) -> tuple[str, int]:
     """The encoding in which all of a file can be read, and the number of quotes in it."""
     with path.open("rb") as file:
@@ -150,7 +161,7 @@ def _count_quotes(path: Path, encoding: str) -> int:
     return quotes
 
 
-def records(path: Path, dialect: Dialect) -> Iterator[tuple[int, list[str]]]:
+def records(path: Path, encoding: str, delimiter: str) -> Iterator[tuple[int, list[str]]]:
     """The rows of a text, its header first, each with the line where it begins.
 
     Raises
@@ -159,8 +170,8 @@ def records(path: Path, dialect: Dialect) -> Iterator[tuple[int, list[str]]]:
         When a quote is not closed, with the line of the row.
     """
     line = 1
-    with path.open(encoding=dialect.encoding, newline="") as file:
-        rows = csv.reader(file, delimiter=dialect.delimiter, strict=True)
+    with path.open(encoding=encoding, newline="") as file:
+        rows = csv.reader(file, delimiter=delimiter, strict=True)
         try:
             for row in rows:
                 if row:
@@ -174,8 +185,8 @@ def records(path: Path, dialect: Dialect) -> Iterator[tuple[int, list[str]]]:
 
 def lines_of(path: Path, rows: Sequence[int]) -> list[int]:
     """The lines where some rows begin, which count from 0 without the header."""
-    wanted, found = set(rows), {}
-    for number, (line, _) in enumerate(records(path, find_dialect(path)), -1):
+    wanted, found, dialect = set(rows), {}, find_dialect(path)
+    for number, (line, _) in enumerate(records(path, dialect.encoding, dialect.delimiter), -1):
         if number in wanted:
             found[number] = line
     return [found[row] for row in rows]
@@ -184,7 +195,7 @@ def lines_of(path: Path, rows: Sequence[int]) -> list[int]:
 def _check_rows(path: Path, dialect: Dialect) -> None:
     """Refuse a text without rows, or in which some are longer or shorter than the header."""
     width, rows, wrong, messages = 0, 0, 0, []
-    for line, row in records(path, dialect):
+    for line, row in records(path, dialect.encoding, dialect.delimiter):
         rows, width = rows + 1, width or len(row)
         if len(row) != width:
             wrong += 1

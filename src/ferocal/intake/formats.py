@@ -17,6 +17,7 @@ from ferocal.errors import IntakeError
 from ferocal.intake.arrays import IsText, columns_of, columns_of_objects
 from ferocal.intake.columns import Columns
 from ferocal.intake.delimited import NO_READINGS, lines_of, read_delimited
+from ferocal.intake.forms import ALONE, NumberForm
 from ferocal.intake.spreadsheets import read_sheet
 from ferocal.intake.trace_text import (
     NumberColumns,
@@ -37,13 +38,14 @@ class SourceTable:
     """The rows of a file.
 
     ``word`` is what rows are called, and ``numbers`` gives their numbers as people count
-    them, which may take as long as reading the file.
+    them, which may take as long as reading the file. ``form`` is that of the numbers in it.
     """
 
     path: Path
     columns: Columns
     word: str
     numbers: Callable[[Sequence[int]], list[int]]
+    form: NumberForm = ALONE
 
 
 @dataclass(frozen=True)
@@ -119,29 +121,42 @@ def _read_text(path: Path, is_text: IsText) -> SourceTable:
     return SourceTable(path, read_delimited(path, is_text), "line", partial(lines_of, path))
 
 
-def _read_json(path: Path, is_text: IsText) -> SourceTable:
+def parse_json(path: Path) -> Any:
+    """What a file of JSON holds.
+
+    Raises
+    ------
+    IntakeError
+        When it is none.
+    """
     try:
         text = path.read_text(encoding="utf-8-sig")
     except UnicodeDecodeError as error:
         raise IntakeError(f"{path}: {not_utf8(error)}") from None
     document = _parse_json(text, str(path))
+    if _SURROGATE.search(text):
+        rows = document.get("readings") if isinstance(document, dict) else document
+        for number, row in enumerate(rows if isinstance(rows, list) else [document], 1):
+            _check_characters(row, f"{path}, row {number}")
+    return document
+
+
+def _read_json(path: Path, is_text: IsText) -> SourceTable:
+    document = parse_json(path)
     rows = document.get("readings") if isinstance(document, dict) else document
     if not isinstance(rows, list):
         raise IntakeError(
             f"{path}: must be a JSON array of objects (one per reading), or an object whose key "
             '"readings" holds that array'
         )
-    surrogates = _SURROGATE.search(text)
     for number, row in enumerate(rows, 1):
         if not isinstance(row, dict):
             raise IntakeError(f"{path}, row {number}: not a JSON object")
-        if surrogates:
-            _check_characters(row, f"{path}, row {number}")
     return SourceTable(path, columns_of_objects([rows], path, is_text), "row", _from(1))
 
 
 def _read_lines(path: Path, is_text: IsText) -> SourceTable:
-    objects = _objects(path)
+    objects = read_objects(path)
     parts = iter(lambda: [row for _, row in islice(objects, _PART)], [])
     try:
         columns = columns_of_objects(parts, path, is_text)
@@ -150,8 +165,14 @@ def _read_lines(path: Path, is_text: IsText) -> SourceTable:
     return SourceTable(path, columns, "line", lambda rows: _lines_of(path, rows))
 
 
-def _objects(path: Path) -> Iterator[tuple[int, dict[str, Any]]]:
-    """The objects of a file, one a line, each with its line."""
+def read_objects(path: Path) -> Iterator[tuple[int, dict[str, Any]]]:
+    """The objects of a file, one a line, each with its line.
+
+    Raises
+    ------
+    IntakeError
+        When a line has none.
+    """
     with path.open(encoding="utf-8-sig") as file:
         for number, line in enumerate(file, 1):
             if not line.strip():
@@ -174,18 +195,18 @@ def _parse_json(text: str, where: str) -> Any:
         raise IntakeError(f"{where}: is not JSON: {error}") from None
 
 
-def _check_characters(row: dict[str, Any], where: str) -> None:
+def _check_characters(row: Any, where: str) -> None:
     """Refuse texts with half of a surrogate pair, which JSON can spell and nothing can store."""
-    for name, value in row.items():
+    for name, value in row.items() if isinstance(row, dict) else [("", row)]:
         try:
-            f"{name}{value if isinstance(value, str) else ''}".encode()
+            f"{name}{value}".encode()
         except UnicodeEncodeError as error:
             half = hex(ord(error.object[error.start]))[2:]
             raise IntakeError(f"{where}, {name!a}: \\u{half} is half of a character") from None
 
 
 def _lines_of(path: Path, rows: Sequence[int]) -> list[int]:
-    lines = [number for number, _ in _objects(path)]
+    lines = [number for number, _ in read_objects(path)]
     return [lines[row] for row in rows]
 
 

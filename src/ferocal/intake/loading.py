@@ -12,12 +12,15 @@ import numpy as np
 from ferocal.errors import IntakeError
 from ferocal.intake.columns import Labels
 from ferocal.intake.exported import Exported, read_exported
-from ferocal.intake.formats import digest_of, read_table
+from ferocal.intake.formats import digest_of
 from ferocal.intake.magnitudes import OddReading, find_odd
 from ferocal.intake.readings import Intake, check_readings
 from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known
 from ferocal.intake.repeated import find_repeated
-from ferocal.intake.shapes import find_unused, is_text, parse_columns, to_long
+from ferocal.intake.shapes import with_configuration
+from ferocal.intake.tables.entry import read_readings
+from ferocal.intake.tables.options import TableOptions
+from ferocal.intake.tables.reading import TableReading
 from ferocal.intake.trace_loading import runs_of, summarise_runs
 from ferocal.ledger.opening import LEDGER_FILE, open_ledger, read_ledger
 from ferocal.ledger.reading.runs import known_run_uids
@@ -37,6 +40,7 @@ class Loaded:
     ``repeated`` counts rows that were in the ledger already and were left out, ``unused`` names
     the columns that nothing was read from; ``twins`` counts readings that are the same as
     another in everything that is stated of them; ``odd`` ones are of another order of magnitude.
+    ``reading`` is how the table was understood, None for one of a program.
     """
 
     path: Path
@@ -44,6 +48,7 @@ class Loaded:
     counts: dict[str, int]
     repeated: int = 0
     unused: tuple[str, ...] = ()
+    reading: TableReading | None = None
     odd: tuple[OddReading, ...] = ()
 
     @property
@@ -81,9 +86,12 @@ class Source:
     digests: list[str]
     repeated: int = 0
     unused: tuple[str, ...] = ()
+    reading: TableReading | None = None
 
 
-def read_source(study: Study, path: Path, digest: str, columns: Sequence[str] = ()) -> Source:
+def read_source(
+    study: Study, path: Path, digest: str, options: TableOptions | None = None
+) -> Source:
     """The readings of a file, checked against the study.
 
     Raises
@@ -91,20 +99,19 @@ def read_source(study: Study, path: Path, digest: str, columns: Sequence[str] = 
     IntakeError
         When the file or a row of it is wrong.
     """
-    named = parse_columns(columns)
-    table = read_table(path, lambda name: is_text(name, named, study))
-    readings = to_long(table, named, study)
-    if not len(readings):
+    read = read_readings(path, options or TableOptions(), study)
+    if not len(read.columns):
         raise IntakeError(f"{path}: no readings")
-    unused = find_unused(table.columns.names, named, study)
-    return Source(path, check_readings(readings, study, table), [digest], unused=unused)
+    readings = with_configuration(read.columns, path, study)
+    intake = check_readings(readings, study, read.source)
+    return Source(path, intake, [digest], unused=read.unused, reading=read.reading)
 
 
 def load_files(
     study: Study,
     paths: Sequence[Path],
     *,
-    columns: Sequence[str] = (),
+    options: TableOptions | None = None,
     preview: bool = False,
     again: bool = False,
     only_new: bool = False,
@@ -132,7 +139,7 @@ def load_files(
     exported = [trace for trace in map(read_exported, paths) if trace is not None]
     others = {trace.path for trace in exported}
     sources = [
-        read_source(study, path, digest, columns)
+        read_source(study, path, digest, options)
         for path, digest in zip(paths, digests, strict=True)
         if path not in others
     ]
@@ -145,7 +152,7 @@ def load_files(
             "some traces are of other workloads than their runs; nothing was recorded"
         )
     loaded = [
-        Loaded(s.path, s.intake, b.counts, s.repeated, s.unused)
+        Loaded(s.path, s.intake, b.counts, s.repeated, s.unused, s.reading)
         for s, b in zip(sources, batches, strict=True)
     ]
     if preview:
@@ -160,7 +167,10 @@ def load_files(
             digest = " ".join(source.digests)
             if not len(source.intake.value):
                 continue
-            record(ledger, study, batch, kind="load", source=str(source.path), digest=digest)
+            record(
+                ledger, study, batch, kind="load", source=str(source.path), digest=digest,
+                imported_as=None if source.reading is None else source.reading.kept(),
+            )  # fmt: skip
     with read_ledger(study.directory) as ledger:
         return [replace(part, odd=tuple(find_odd(study, ledger, part.intake))) for part in loaded]
 

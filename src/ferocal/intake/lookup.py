@@ -118,6 +118,16 @@ def of_metrics(series_of: np.ndarray, texts: list[str]) -> Labels:
     return Labels(series_of % (len(texts) + 1), [*texts, ""])
 
 
+def units_of(columns: Columns, study: Study, series_of: np.ndarray) -> Labels:
+    """The unit of every number: that which the table states, else that of its metric."""
+    wanted = of_metrics(series_of, [metric.unit for _, _, metric in study.read_metrics()])
+    if "unit" not in columns:
+        return wanted
+    stated = columns.labels("unit")
+    names = [own or other for own in stated.names for other in wanted.names]
+    return Labels(stated.codes * len(wanted.names) + wanted.codes, names)
+
+
 def find_factors(
     columns: Columns, study: Study, series_of: np.ndarray, problems: Problems
 ) -> np.ndarray | None:
@@ -162,6 +172,7 @@ class Problems:
 
     def __init__(self, columns: Columns, table: SourceTable) -> None:
         self._columns, self._table = columns, table
+        self.form = table.form
         self._shown: list[tuple[int, str]] = []
         self._count = 0
 

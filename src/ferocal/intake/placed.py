@@ -83,8 +83,11 @@ def intake_of(
     benches = [study.on(place.bench or study.bench).bench for place in places]
     nothing, silent = np.full(len(places), np.nan), Labels.same("", len(places))
     given: dict[str, Any] = {
-        **dict.fromkeys(("low", "high", "samples", "resolution"), nothing),
-        **dict.fromkeys(("bound", "statistic", "mark", "reason"), silent),
+        **dict.fromkeys(("low", "high", "samples", "resolution", "ambient"), nothing),
+        **dict.fromkeys(
+            ("bound", "statistic", "mark", "reason", "note", "source", "version", "architecture"),
+            silent,
+        ),
         **columns,
     }
     return Intake(
@@ -141,7 +144,8 @@ def enter_values(
         read.append(found)
     values = [r if isinstance(r, TypedReading) else TypedReading(math.nan) for r in read]
     steps = [metrics[where.workload, where.metric].step for where in places]
-    samples = math.nan if statistic.samples is None else float(statistic.samples)
+    stated = math.nan if statistic.samples is None else float(statistic.samples)
+    seen = [getattr(r, "samples", None) for r in read]
     intake = intake_of(
         study,
         places,
@@ -149,15 +153,15 @@ def enter_values(
         low=np.array([math.nan if r.low is None else r.low for r in values]),
         high=np.array([math.nan if r.high is None else r.high for r in values]),
         resolution=np.array([math.nan if step is None else step for step in steps]),
-        samples=np.full(len(values), samples),
+        samples=np.array([stated if n is None else float(n) for n in seen]),
         bound=Labels.of_texts([r.bound or "" for r in values]),
-        statistic=Labels.same(statistic.name or "", len(values)),
+        statistic=Labels.of_texts([r.statistic or statistic.name or "" for r in values]),
+        note=Labels.of_texts([r.note for r in values]),
+        version=Labels.same(place.version or "", len(values)),
         mark=Labels.of_texts([getattr(r, "mark", "") for r in read]),
         reason=Labels.of_texts([getattr(r, "reason", "") for r in read]),
     )
     batch = make_batch(intake, study)
-    if place.version is not None:
-        batch = replace(batch, subjects={place.workload: version_subject(place.version)})
     with open_ledger(study.directory, create=True, mask=study.mask) as ledger, ledger.together():
         counts = record(ledger, study, batch, kind="enter", source="typed")
     kept = np.array([not getattr(r, "kept", False) for r in read], dtype=bool)
@@ -186,8 +190,3 @@ def _places(
         (find_place(study, replace(place, metric=name, run=place.run or "1")), value)
         for name, (_, _, value) in zip(names, named, strict=True)
     ]
-
-
-def version_subject(version: str) -> dict[str, object]:
-    """What is known of a workload of which only the version is stated."""
-    return {"arguments": [], "version": version, "files": {}, "statistics": {}}

@@ -19,6 +19,7 @@ from ferocal.intake.lookup import (
     find_factors,
     find_series,
     of_metrics,
+    units_of,
 )
 from ferocal.ledger.records import Mark
 from ferocal.study.metrics import STATISTICS
@@ -53,7 +54,9 @@ class Intake:
     ``series_of``, ``bench_of`` and ``configuration_of`` index the metrics, the benches and the
     configurations of the study; the texts are "", the numbers NaN and the rounds −1 where
     nothing is known. With a ``bound`` ("<" or ">") the true value is below or above. Where
-    there is a ``mark`` there is no reading, for a ``reason`` if one is known.
+    there is a ``mark`` there is no reading, for a ``reason`` if one is known. ``note`` and its
+    ``source`` are what is remarked, ``version`` that of the workload, ``architecture`` what the
+    programs were made for, ``ambient`` the temperature around the bench (°C).
     """
 
     series_of: np.ndarray
@@ -73,6 +76,11 @@ class Intake:
     statistic: Labels
     mark: Labels
     reason: Labels
+    note: Labels
+    source: Labels
+    version: Labels
+    architecture: Labels
+    ambient: np.ndarray
 
     def select(self, rows: np.ndarray) -> Intake:
         """Only these rows, named by a mask."""
@@ -107,7 +115,7 @@ def check_readings(columns: Columns, study: Study, table: SourceTable) -> Intake
     series_of = find_series(columns, study, problems)
     bench_of = find_benches(columns, study, problems)
     factor = find_factors(columns, study, series_of, problems)
-    cells = read_cells(columns, problems.add)
+    cells = read_cells(columns, units_of(columns, study, series_of), table.form, problems.add)
     value = _in_unit(cells.value, factor)
     problems.add(beyond(value) & ~beyond(cells.value), "value", f"{{}} {BEYOND}")
     low, high = _ends(columns, cells, problems, factor)
@@ -127,7 +135,7 @@ def check_readings(columns: Columns, study: Study, table: SourceTable) -> Intake
         value=value,
         low=low,
         high=high,
-        samples=_samples(columns, problems),
+        samples=_samples(columns, cells, problems),
         resolution=resolution,
         round=_rounds(columns, problems),
         visit=columns.labels("visit"),
@@ -135,9 +143,14 @@ def check_readings(columns: Columns, study: Study, table: SourceTable) -> Intake
         started_at=_times(columns, problems),
         excluded=columns.labels("excluded"),
         bound=_bounds(columns, cells.bound, problems),
-        statistic=_statistics(columns, problems),
+        statistic=_either(cells.statistic, _statistics(columns, problems)),
         mark=mark,
         reason=reason,
+        note=_joined(cells.note, columns.labels("note")),
+        source=columns.labels("source"),
+        version=columns.labels("version"),
+        architecture=columns.labels("architecture"),
+        ambient=_ambient(columns, problems),
     )
     _check_named_runs(intake, problems)
     _check_named_visits(intake, problems)
@@ -222,6 +235,24 @@ def _either(seen: Labels, stated: Labels) -> Labels:
     return Labels.of_texts([own or other for own, other in pairs])
 
 
+def _joined(seen: Labels, stated: Labels) -> Labels:
+    """What is remarked in the cells and beside them."""
+    if not any(seen.names) and not any(stated.names):
+        return stated
+    every = np.arange(len(seen.codes))
+    pairs = zip(stated.at(every), seen.at(every), strict=True)
+    return Labels.of_texts(["; ".join(filter(None, pair)) for pair in pairs])
+
+
+def _ambient(columns: Columns, problems: Problems) -> np.ndarray:
+    """Temperatures around the bench in °C, NaN unless stated, with their unit or without."""
+    if "ambient" not in columns:
+        return np.broadcast_to(np.nan, len(columns))
+    texts = columns.labels("ambient")
+    bare = Labels(texts.codes, [re.sub(r"\s*°?\s*C$", "", text) for text in texts.names])
+    return _numbers(Columns({**columns.by_name, "ambient": bare}, columns.row), "ambient", problems)
+
+
 def _statistics(columns: Columns, problems: Problems) -> Labels:
     """What each reading is of several values, "" where that is not stated."""
     stated = columns.labels("statistic")
@@ -271,9 +302,10 @@ def _numbers(
         numbers = labels
     else:
         texts = labels
-        numbers = parse_numbers(texts.names).take(texts.codes)
+        form = problems.form
+        numbers = parse_numbers(texts.names, form).take(texts.codes)
         unread = np.isnan(numbers) & texts.given
-        problems.add(unread, column, lambda row: what_is_wrong(texts[row]))
+        problems.add(unread, column, lambda row: what_is_wrong(texts[row], form))
     numbers = numbers.astype(float, copy=False)
     in_unit = _in_unit(numbers, factor)
     problems.add(beyond(numbers) | beyond(in_unit), column, f"{{}} {BEYOND}")
@@ -285,9 +317,10 @@ def _in_unit(values: np.ndarray, factor: np.ndarray | None) -> np.ndarray:
     return values if factor is None else values * factor
 
 
-def _samples(columns: Columns, problems: Problems) -> np.ndarray:
-    """How many single values the readings summarise, NaN unless stated."""
-    samples = _numbers(columns, "samples", problems)
+def _samples(columns: Columns, cells: Cells, problems: Problems) -> np.ndarray:
+    """How many single values the readings summarise, NaN unless stated, in the cells or beside."""
+    stated = _numbers(columns, "samples", problems)
+    samples = np.where(np.isnan(cells.samples), stated, cells.samples)
     wrong = (samples < 1) | (samples > MOST_SAMPLES) | (np.floor(samples) != samples)
     problems.add(wrong & ~np.isnan(samples), "samples", f"{{}} {BEYOND_SAMPLES}")
     return samples

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -81,13 +81,72 @@ def make_batch(
             for n in (np.flatnonzero(intake.mark.given).tolist() if marked else ())
         ],
         traces=kept,
+        notes=_notes(intake, run_of),
+        run_ambient=_ambient_of_runs(intake, run_of, len(run_names)),
     )
+
+
+def _notes(intake: Intake, run_of: np.ndarray) -> list[tuple[int, str, str]]:
+    """What was remarked, with the place of the run and the source, each once."""
+    if not any(intake.note.names) and not any(intake.source.names):
+        return []
+    rows = np.flatnonzero(intake.note.given | intake.source.given)
+    columns = (run_of[rows].tolist(), intake.note.at(rows), intake.source.at(rows))
+    return list(dict.fromkeys(zip(*columns, strict=True)))
+
+
+def _ambient_of_runs(intake: Intake, run_of: np.ndarray, count: int) -> dict[int, float]:
+    """By place of the run the temperature around the bench, where it is known."""
+    rows = np.flatnonzero(~np.isnan(intake.ambient))
+    return dict(zip(run_of[rows].tolist(), intake.ambient[rows].tolist(), strict=True))
+
+
+def _stated_of_visits(
+    intake: Intake, study: Study, visit_of: np.ndarray
+) -> list[tuple[int, str, str, str]]:
+    """By visit, the workload with the version and the architecture that a file states of it."""
+    stated = intake.version.given | intake.architecture.given
+    if not stated.any():
+        return []
+    rows = np.flatnonzero(stated)
+    names = [workload for workload, _, _ in study.read_metrics()]
+    columns = (
+        visit_of[rows].tolist(),
+        [names[s] for s in intake.series_of[rows].tolist()],
+        intake.version.at(rows),
+        intake.architecture.at(rows),
+    )
+    return list(dict.fromkeys(zip(*columns, strict=True)))
+
+
+# How it is called that a level was active because somebody's table says so.
+AS_STATED = "as stated by the file"
 
 
 def _visits(
     intake: Intake, study: Study, visit_of: np.ndarray, first: np.ndarray
 ) -> list[BatchVisit]:
-    """The visits, each as the ``first`` of its rows has it."""
+    """The visits, each as the ``first`` of its rows has it, with what the file states of them."""
+    visits = _bare_visits(intake, study, visit_of, first)
+    for place, workload, version, architecture in _stated_of_visits(intake, study, visit_of):
+        visit = visits[place]
+        if version:
+            subject = {"arguments": [], "version": version, "files": {}, "statistics": {}}
+            visit.subjects[workload] = subject
+        if architecture:
+            fact = {"name": "architecture of programs", "value": architecture, "kind": "software"}
+            if fact not in visit.facts:
+                visit.facts.append(fact)
+        seen = f"{workload} {version}" if version else architecture
+        for factor, level in visit.levels.items():
+            check = {"level": f"{factor}={level}", "expected": AS_STATED, "seen": seen}
+            visit.checks.append({**check, "holds": True})
+    return visits
+
+
+def _bare_visits(
+    intake: Intake, study: Study, visit_of: np.ndarray, first: np.ndarray
+) -> list[BatchVisit]:
     columns = zip(
         intake.bench_of[first].tolist(),
         intake.configuration_of[first].tolist(),
@@ -111,9 +170,28 @@ def _visits(
     ]
 
 
+def _sittings(intake: Intake) -> np.ndarray:
+    """By row, the date on which numbered runs were taken without a visit, as a code; −1 for none.
+
+    Such runs are of one visit, unless a number comes twice.
+    """
+    import pandas as pd
+
+    nowhere = np.broadcast_to(np.int64(-1), len(intake.value))
+    rows = ~(intake.round > 0) & ~intake.visit.given & intake.run.given & intake.started_at.given
+    if not rows.any() or any(ID.fullmatch(name) for name in intake.run.used):
+        return nowhere
+    dates = pd.factorize(np.array([text[:10] for text in intake.started_at.names]))[0]
+    date = dates[intake.started_at.codes]
+    sitting = combine(intake.bench_of, intake.configuration_of, date)
+    twice = repeats(combine(sitting, intake.series_of, intake.run.codes)) & rows
+    rows &= ~np.isin(sitting, sitting[twice])
+    return np.where(rows, date, -1)
+
+
 def _knows_visit(intake: Intake) -> np.ndarray:
     """By row, whether it says of which visit it is, shape (n,)."""
-    known: np.ndarray = (intake.round > 0) | intake.visit.given
+    known: np.ndarray = (intake.round > 0) | intake.visit.given | (_sittings(intake) >= 0)
     return known
 
 
@@ -162,7 +240,9 @@ def _group(
 
     # A named visit is one, whether or not all of its rows state its round.
     rounds = np.where(intake.visit.given, 0, intake.round)
-    visit = combine(intake.bench_of, intake.configuration_of, rounds, intake.visit.codes)
+    visit = combine(
+        intake.bench_of, intake.configuration_of, rounds, intake.visit.codes, _sittings(intake)
+    )
     run, number = intake.run.codes, intake.run.map(_number)
     unnamed = ~intake.run.given
     if unnamed.any():
@@ -182,7 +262,15 @@ def _number(name: str) -> int:
 
 
 def record(
-    ledger: Ledger, study: Study, batch: Batch, *, kind: str, source: str, digest: str | None = None
+    ledger: Ledger,
+    study: Study,
+    batch: Batch,
+    *,
+    kind: str,
+    source: str,
+    digest: str | None = None,
+    imported_as: Mapping[str, Any] | None = None,
+    operator: str | None = None,
 ) -> dict[str, int]:
     """Record a batch in one transaction; how many visits, runs and readings that made.
 
@@ -206,6 +294,8 @@ def record(
         kind=kind,
         source=source,
         digest=digest,
+        imported_as=None if imported_as is None else study.mask.value(imported_as),
+        operator=operator,
     )
     with ledger.together():
         freeze_claims(ledger, claims_of(study))

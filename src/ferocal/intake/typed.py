@@ -5,29 +5,47 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
-from ferocal.terms.bounds import BEYOND, beyond
-from ferocal.terms.units import UnitError, convert, is_time
+from ferocal.intake.forms import ALONE, NumberError, NumberForm
+from ferocal.terms.bounds import BEYOND, BEYOND_SAMPLES, MOST_SAMPLES, beyond
+from ferocal.terms.units import TIME, UnitError, convert, is_time
 from ferocal.terms.wording import shortened
 
-_NUMBER = r"[-+−]?\d+(?:[.,]\d+)?"
+_NUMBER = r"[-+]?\d+(?:\.\d+)?(?:[eE][-+]?\d+)?"
 _TO = r"\s*(?:\.\.|…|–|-)\s*"
+_UNIT = r"(?P<unit>%|[^-\d\s!.,;:()*~<>\[\]][^\s!()*,;\[\]]*)"
+_OF = r"(?:\s+of\s+(?P<of>\d+))"
 # A bound, a number, a range, or a settled number with the span seen around it.
-_SHAPE = (
-    rf"(?P<bound>[<>])?\s*(?P<first>{_NUMBER})"
-    rf"(?:{_TO}(?P<last>\d+(?:[.,]\d+)?)|\s*\(\s*(?P<low>{_NUMBER}){_TO}(?P<high>{_NUMBER})\s*\))?"
+_READING = re.compile(
+    rf"(?P<statistic>mean|average|median|best)?\s*(?P<bound>[<>])?\s*(?P<first>{_NUMBER})"
+    rf"(?:{_TO}(?P<last>\d+(?:\.\d+)?))?\s*{_UNIT}?"
+    rf"(?:\s*\(\s*(?P<low>{_NUMBER}){_TO}(?P<high>{_NUMBER})\s*\))?{_OF}?"
 )
-_TYPED = re.compile(rf"\s*{_SHAPE}\s*(?P<unit>[^-\d\s!.,(][^\s!]*)?\s*(?P<keep>!?)\s*")
-_CELL = re.compile(rf"\s*{_SHAPE}\s*(?P<keep>!?)\s*")
+# Of repeats, what came mostly and what came once.
+_USUAL = re.compile(
+    rf"(?:usually|typically)\s+(?P<first>{_NUMBER})\s*{_UNIT}?\s*,\s*best\s+(?P<best>{_NUMBER})"
+    rf"(?:\s*(?P=unit))?{_OF}?"
+)
+_CLOCK = re.compile(r"(?:(?P<h>\d+):)?(?P<min>\d{1,2}):(?P<s>\d\d(?:\.\d+)?)")
+_PARTS = re.compile(
+    r"(?=\d)(?:(?P<h>\d+)\s*(?:h|hr|hours?)\s*)?(?:(?P<min>\d+)\s*(?:min|m|minutes?)\s*)?"
+    r"(?:(?P<s>\d+(?:\.\d+)?)\s*(?:s|sec|seconds?))?"
+)
+# What stands around a number and is none of it: about so much, a mark of a footnote, a remark.
+_ABOUT = re.compile(r"(?:[~≈]|(?:ca\.?|approx\.?|about)\s)\s*", re.IGNORECASE)
+FOOTNOTE = r"(?:[*†‡§]+|[¹²³⁴-⁹]+|\[\w{1,2}\])"
+_FOOTNOTE = re.compile(rf"\s*(?P<sign>{FOOTNOTE})$")
+_REMARK = re.compile(r"\s*\((?P<text>[^()]*[^\W\d_][^()]*)\)$")
 _MARK = re.compile(
     r"\s*(?P<mark>not active|inactive|absent|n/?a|none|[-–—])"
     r"(?:$|\s*[:(]\s*|\s+)(?P<reason>.*?)\)?\s*",
     re.IGNORECASE,
 )
-THOUSANDS = r"[-+−]?[1-9]\d{0,2},\d{3}"
 _ODD_FACTOR = 5.0
-HOW = "21.4, 70..80, 75 (70..80), >38000 or <20"
+# What may stand for a number that stayed: its span counts for nothing; and of several values.
+SETTLED, RANGE, USUAL = "settled", "range", "usual"
+HOW = "21.4, 70..80, 75 (70..80), >38000, 330..340 of 5 or 3:25"
 
 
 class TypedError(ValueError):
@@ -40,7 +58,10 @@ class TypedReading:
 
     A range has its ends, and its middle as value, unless the display settled on one. With a
     ``bound`` ("<" or ">") the true value is below or above. It is ``kept``, however unlikely,
-    where the operator has insisted on it.
+    where the operator has insisted on it. ``statistic`` and ``samples`` are what it is of how many
+    repeats, as far as said; of a display that settled it is `SETTLED`, of the ends of repeats
+    `RANGE`, and `USUAL` of what came mostly, beside the best. ``note`` is what was remarked, and
+    ``sign`` that of a footnote.
     """
 
     value: float
@@ -48,6 +69,10 @@ class TypedReading:
     high: float | None = None
     bound: str | None = None
     kept: bool = False
+    statistic: str = ""
+    samples: int | None = None
+    note: str = ""
+    sign: str = ""
 
 
 @dataclass(frozen=True)
@@ -59,27 +84,21 @@ class TypedMark:
 
 
 def parse_mark(text: str) -> TypedMark | None:
-    """What stands for no reading ("n/a", "- no sound", "not active"); None for anything else."""
-    match = _MARK.fullmatch(text)
-    if match is None:
-        return None
-    active = match["mark"].lower() in ("not active", "inactive")
-    return TypedMark("not active" if active else "absent", match["reason"].strip())
-
-
-def parse_cell(text: str) -> TypedReading | None:
-    """A range, a bound or a settled number of a file; None for anything else, numbers too.
+    """What stands for no reading ("n/a", "- no sound", "not active"); None for anything else.
 
     Raises
     ------
     TypedError
-        When it is one of these and makes no sense.
+        When it may just as well be a negative number.
     """
-    match = _CELL.fullmatch(text)
-    marks = ("bound", "last", "low", "keep")
-    if match is None or not any(match[mark] for mark in marks):
+    match = _MARK.fullmatch(text)
+    if match is None:
         return None
-    return _reading(match, text, "", "")
+    reason = match["reason"].strip()
+    if reason[:1].isdigit() and not match["mark"].isalpha():
+        raise TypedError(f'"{text.strip()}" may be -{reason}, or no value: write -{reason} or n/a')
+    active = match["mark"].lower() in ("not active", "inactive")
+    return TypedMark("not active" if active else "absent", reason)
 
 
 def parse_number(text: str) -> float:
@@ -90,10 +109,10 @@ def parse_number(text: str) -> float:
     TypedError
         When a comma or point may just as well separate thousands.
     """
-    if re.fullmatch(THOUSANDS, text):
-        whole, part = text.split(",")
-        raise TypedError(f'"{text}" may be {whole}.{part} or {whole}{part}: write one of these')
-    return float(text.replace(",", ".").replace("−", "-"))
+    try:
+        return float(ALONE.plain(text))
+    except NumberError as error:
+        raise TypedError(str(error)) from None
 
 
 def comma_is_decimal(texts: Iterable[str]) -> bool:
@@ -104,7 +123,48 @@ def comma_is_decimal(texts: Iterable[str]) -> bool:
     single = [text for text in map(str.strip, texts) if re.fullmatch(r"[-+−]?\d+[.,]\d+", text)]
     if any("." in text for text in single):
         return False
-    return any(not re.fullmatch(THOUSANDS, text) for text in single)
+    return any(not re.fullmatch(r"[-+−]?[1-9]\d{0,2},\d{3}", text) for text in single)
+
+
+def duration_of(text: str) -> float | None:
+    """The seconds of "3:25", "1:02:03" or "2 min 5 s", None for anything else."""
+    match = _CLOCK.fullmatch(text) or _PARTS.fullmatch(text)
+    if match is None or not text:
+        return None
+    parts = {name: float(part) for name, part in match.groupdict().items() if part}
+    minutes_beyond = parts.get("min", 0.0) >= 60 and "h" in parts
+    if minutes_beyond or (parts.get("s", 0.0) >= 60 and len(parts) > 1):
+        return None
+    return sum(parts[name] * TIME[name] for name in parts)
+
+
+def unit_in(text: str) -> str | None:
+    """The unit that stands in a cell beside its number, "" if none does, None for no reading."""
+    core = _apart(text.strip().rstrip("!"))[0]
+    for decimal in (".", ","):
+        try:
+            plain = NumberForm(decimal).plain(core)
+        except NumberError:
+            continue
+        match = _USUAL.fullmatch(plain) or _READING.fullmatch(plain)
+        if match is not None or duration_of(plain) is not None:
+            return "s" if match is None else match["unit"] or ""
+    return None
+
+
+def single_number(text: str, form: NumberForm) -> str:
+    """The only number of a cell as programs write it, without what stands around it; "" for none.
+
+    Raises
+    ------
+    NumberError
+        When it is none in the form of its file.
+    """
+    plain = form.plain(_apart(text.strip().rstrip("!"))[0]).lstrip("×x±+ ")
+    match = _READING.fullmatch(plain)
+    if match is None or match["last"]:
+        return ""
+    return match["first"]
 
 
 def parse_typed(
@@ -132,10 +192,9 @@ def parse_typed(
     TypedError
         When it is not understood, or cannot or is not likely to be true.
     """
-    match = _TYPED.fullmatch(text)
-    if match is None:
+    reading = parse_reading(text, unit, unit)
+    if reading is None:
         raise TypedError(f'"{text.strip()}" is not a number; type it like {HOW}')
-    reading = _reading(match, text, match["unit"] or unit, unit)
     if is_time(unit) and reading.value <= 0:
         raise TypedError(f"{reading.value:g} {unit} is not a duration")
     if not reading.kept:
@@ -143,34 +202,105 @@ def parse_typed(
     return reading
 
 
+def parse_reading(
+    text: str, unit: str, wanted: str, form: NumberForm = ALONE
+) -> TypedReading | None:
+    """A reading of any kind in the ``wanted`` unit; None for what is none.
+
+    ``unit`` is what the number is in where none stands beside it, ``form`` that of the numbers of
+    its file.
+
+    Raises
+    ------
+    TypedError
+        When it is one and makes no sense.
+    """
+    core, about, sign, note = _apart(text.strip().rstrip("!"))
+    kept = text.rstrip().endswith("!")
+    try:
+        plain = form.plain(core)
+    except NumberError as error:
+        raise TypedError(str(error)) from None
+    seconds = duration_of(plain)
+    if seconds is not None and (is_time(unit) or ":" in plain):
+        reading = _duration(plain, seconds, unit, wanted)
+    else:
+        match = _USUAL.fullmatch(plain) or _READING.fullmatch(plain)
+        if match is None:
+            return None
+        reading = _reading(match, core, match["unit"] or unit, wanted)
+    told = ", ".join(filter(None, ("about" if about else "", note)))
+    return replace(reading, kept=kept, note=told, sign=sign)
+
+
+def _apart(text: str) -> tuple[str, bool, str, str]:
+    """The reading alone, whether it is about so much, the sign of a footnote, and a remark."""
+    about = _ABOUT.match(text)
+    if about:
+        text = text[about.end() :]
+    remark = _REMARK.search(text)
+    if remark and text[: remark.start()].strip():
+        text = text[: remark.start()].rstrip()
+    else:
+        remark = None
+    mark = _FOOTNOTE.search(text)
+    if mark:
+        text = text[: mark.start()].rstrip()
+    sign, note = (mark["sign"] if mark else ""), (remark["text"].strip() if remark else "")
+    return text, about is not None, sign, note
+
+
+def _duration(text: str, seconds: float, unit: str, wanted: str) -> TypedReading:
+    if ":" in text and (not is_time(unit) or unit in ("h", "d")):
+        raise TypedError(
+            f'"{text}" is not a number in {unit}; write a duration in the unit of the metric '
+            f"({seconds:g} s)"
+        )
+    return TypedReading(_converted(seconds, "s", wanted))
+
+
+def _converted(value: float, unit: str, wanted: str) -> float:
+    try:
+        return convert(value, unit, wanted)
+    except UnitError as error:
+        raise TypedError(str(error)) from None
+
+
 def _reading(match: re.Match[str], text: str, unit: str, wanted: str) -> TypedReading:
     """What a text of the shape of a reading says, in the wanted unit."""
-
-    def number(name: str) -> float | None:
-        if match[name] is None:
-            return None
-        value = parse_number(match[name])
-        try:
-            return convert(value, unit, wanted)
-        except UnitError as error:
-            raise TypedError(str(error)) from None
-
-    first, last, low, high = (number(name) for name in ("first", "last", "low", "high"))
+    shown = shortened(text, 40)
+    named = {name: part for name, part in match.groupdict().items() if part}
+    first, last, low, high, best = (
+        _converted(float(named[name]), unit, wanted) if name in named else None
+        for name in ("first", "last", "low", "high", "best")
+    )
     assert first is not None
-    if any(beyond(end) for end in (first, last, low, high) if end is not None):
-        raise TypedError(f'"{shortened(text.strip(), 40)}" {BEYOND}')
+    if any(beyond(end) for end in (first, last, low, high, best) if end is not None):
+        raise TypedError(f'"{shown}" {BEYOND}')
+    samples = int(named["of"]) if "of" in named else None
+    if samples is not None and not 1 <= samples <= MOST_SAMPLES:
+        raise TypedError(f'"{shown}": {samples} {BEYOND_SAMPLES}')
+    statistic = {"average": "mean"}.get(named.get("statistic", ""), named.get("statistic", ""))
+    if best is not None:
+        low, high = min(first, best), max(first, best)
+        return TypedReading(first, low, high, statistic=USUAL, samples=samples)
+    bound = named.get("bound")
+    if bound and (last is not None or low is not None):
+        raise TypedError(f'"{shown}" is both a bound and a range')
+    if last is not None and low is not None:
+        raise TypedError(f'"{shown}" has two ranges')
     if last is not None:
         low, high = first, last
-    if match["bound"] and low is not None:
-        raise TypedError(f'"{text.strip()}" is both a bound and a range')
+        statistic = RANGE if samples is not None else statistic
     if low is None or high is None:
-        return TypedReading(first, bound=match["bound"], kept=bool(match["keep"]))
+        return TypedReading(first, bound=bound, statistic=statistic, samples=samples)
     if low >= high:
-        raise TypedError(f'the range "{text.strip()}" does not go from low to high')
+        raise TypedError(f'the range "{shown}" does not go from low to high')
     value = (low + high) / 2 if last is not None else first
     if not low <= value <= high:
-        raise TypedError(f'"{text.strip()}": the value is outside its own range')
-    return TypedReading(value, low, high, kept=bool(match["keep"]))
+        raise TypedError(f'"{shown}": the value is outside its own range')
+    settled = SETTLED if last is None and not statistic else statistic
+    return TypedReading(value, low, high, statistic=settled, samples=samples)
 
 
 def is_odd(value: float, fellows: float) -> bool:

@@ -230,6 +230,12 @@ def _chain_all_seals(op: Operations) -> None:
     )
 
 
+def _add_how_and_by_whom(op: Operations) -> None:
+    """Version 9: how imported tables were understood, and who worked in a session."""
+    op.add_column("session", sa.Column("imported_as", sa.JSON()))
+    op.add_column("session", sa.Column("operator", sa.String(200)))
+
+
 def _identity() -> list[sa.Column[Any]]:
     return [
         sa.Column("id", sa.Integer(), primary_key=True),
@@ -250,6 +256,7 @@ STEPS: dict[int, Callable[[Operations], None]] = {
     6: _add_references,
     7: _add_seals_and_merged_sessions,
     8: _chain_all_seals,
+    9: _add_how_and_by_whom,
 }
 
 

@@ -27,6 +27,7 @@ from ferocal.ledger.integrity.check import (
 )
 from ferocal.ledger.integrity.seals import (
     CHANGED,
+    FIRST_SEALED,
     LEDGER_ID,
     SEALED_AT,
     Broken,
@@ -42,8 +43,6 @@ from ferocal.terms.wording import shortened
 
 LEDGER_FILE = "ledger.sqlite"
 _MOST_DIGITS = 9
-# The first version with seals.
-FIRST_SEALED = 7
 
 
 def open_ledger(
@@ -181,10 +180,10 @@ def _bring_up_to_date(engine: sa.Engine, path: Path, *, keep: bool) -> None:
         if before == schema.SCHEMA_VERSION:
             return  # another process was faster
         damaged: list[int] = []
-        if before == FIRST_SEALED:
+        if before >= FIRST_SEALED:
             # What is sealed anew below was whole until now, or is used nowhere.
             driver = driver_of(connection)
-            broken = list(find_broken(driver, by_session=True))
+            broken = list(find_broken(driver, before))
             damaged = [b.key for b in broken if is_excluded(driver, b)]
             _refuse(driver, path, broken)
         kept = keep_copy(path, f"v{before}") if keep else None

@@ -40,7 +40,8 @@ class SessionRecord:
 
     ``study_file`` is the text of the study file, ``criteria`` what of it judges. ``bench``
     is None where readings of several benches are recorded together. ``merged`` are those that
-    were recorded in another ledger.
+    were recorded in another ledger. ``imported_as`` is how the tables of a file were understood,
+    ``operator`` who did it, if that is stated.
     """
 
     version: str
@@ -54,6 +55,8 @@ class SessionRecord:
     source: str | None = None
     digest: str | None = None
     merged: bool = False
+    imported_as: Mapping[str, Any] | None = None
+    operator: str | None = None
 
 
 @dataclass(frozen=True)

@@ -26,11 +26,20 @@ from sqlalchemy import (
 
 from ferocal.ledger.records import Mark, Outcome
 
-SCHEMA_VERSION = 8
+SCHEMA_VERSION = 9
 # What the header of the file says it is (SQLite, "The Database Header": application id): "FERC".
 APPLICATION_ID = 0x46455243
 
 metadata = MetaData()
+
+
+# What a column says of itself that tables of earlier versions lack: the version that began it.
+SINCE = "since"
+
+
+def columns_of(table: Table, version: int) -> list[Column[Any]]:
+    """The columns that a table has in a ledger of some version, from 7 on."""
+    return [column for column in table.columns if column.info.get(SINCE, 0) <= version]
 
 
 # What people, programs and files write as they like; all other texts are names and words of ours.
@@ -86,7 +95,8 @@ facts = Table(
 # A call of `measure`, `enter` or `load`; `overhead` is what an empty program reads as on this
 # bench, `digest` that of the file that was loaded. `study_file` is its text at that time, and
 # `criteria` what of it judges; sessions of earlier versions have neither. Those that came from
-# another ledger are `merged`; unknown for sessions of earlier versions.
+# another ledger are `merged`; unknown for sessions of earlier versions. `imported_as` is how the
+# tables of the file were understood, and `operator` who did it, if that was stated.
 session = Table(
     "session",
     metadata,
@@ -103,6 +113,8 @@ session = Table(
     Column("study_file", Text, info=FREE),
     Column("criteria", JSON(none_as_null=True), info=FREE),
     Column("merged", Boolean),
+    Column("imported_as", JSON(none_as_null=True), info={**FREE, SINCE: 9}),
+    Column("operator", String(200), info={**FREE, SINCE: 9}),
 )
 
 # A visit is `active` when its checks held, `not active` when one did not. `subjects` has
@@ -365,4 +377,4 @@ SEALED = tuple(
 )
 # Tables with rows that no other ledger has but its copies, parents before children.
 WITH_UID = tuple(t for t in metadata.sorted_tables if "uid" in t.c)
-FREE_TEXTS = tuple(c for t in metadata.tables.values() for c in t.c if c.info is FREE)
+FREE_TEXTS = tuple(c for t in metadata.tables.values() for c in t.c if c.info.get("free"))

@@ -25,6 +25,7 @@ BUSY_RESOLUTION = "busy_resolution"
 BUSIEST_OTHERS = "busiest_others"
 STOLEN_SHARE = "stolen_share"
 TEMPERATURE = "temperature_celsius"
+AMBIENT = "ambient_celsius"
 PROCESSORS_ALLOWED = "processors_allowed"
 UTILISATION = "utilisation"
 LEFT_BEHIND = "left_behind"
@@ -34,6 +35,7 @@ CONDITIONS: dict[str, Condition] = {
         Condition("load", "load", 0.25),
         Condition("free_memory_mib", "free memory, MiB", 256.0),
         Condition(TEMPERATURE, "temperature, °C", 1.0),
+        Condition(AMBIENT, "ambient temperature, °C", 1.0),
         Condition("battery_percent", "battery, %", 5.0),
         Condition("on_mains", "power source"),
         Condition("clock_mhz", "clock, MHz", 50.0),

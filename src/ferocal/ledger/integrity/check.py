@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Iterator
 
 from ferocal.ledger import schema
-from ferocal.ledger.integrity.seals import CHANGED, Broken, broken_seals
+from ferocal.ledger.integrity.seals import CHANGED, FIRST_SEALED, Broken, broken_seals
 from ferocal.ledger.integrity.shapes import broken_values
 from ferocal.terms.signs import visible
 from ferocal.terms.wording import shortened
@@ -17,32 +17,32 @@ _OF_SQLITE = "sqlite_"
 
 
 def find_broken(
-    driver: sqlite3.Connection, *, by_session: bool = False, most: int = 100
+    driver: sqlite3.Connection, version: int = schema.SCHEMA_VERSION, *, most: int = 100
 ) -> list[Broken]:
     """What is broken in a ledger, at most so many things, the file itself before its rows.
 
-    In version 7 the chains of seals are ``by_session``.
+    ``version`` is that of the ledger, from the first with seals on.
 
     Raises
     ------
     sqlite3.Error
         When the file is so damaged that its tables cannot be read.
     """
-    return list(itertools.islice(_all(driver, by_session=by_session), most))
+    return list(itertools.islice(_all(driver, version), most))
 
 
-def _all(driver: sqlite3.Connection, *, by_session: bool) -> Iterator[Broken]:
+def _all(driver: sqlite3.Connection, version: int) -> Iterator[Broken]:
     yield from foreign_objects(driver)
-    if not by_session:
+    if version > FIRST_SEALED:
         yield from _wrong_header(driver)
     for (text,) in driver.execute("PRAGMA integrity_check(20)"):
         if text != "ok":
             yield Broken("file", 0, text)
     for table, row, parent, _ in driver.execute("PRAGMA foreign_key_check"):
         yield Broken("file", 0, f"{table}, row {row}, belongs to a {parent} that is not there")
-    values = list(broken_values(driver))
+    values = list(broken_values(driver, version))
     try:
-        yield from broken_seals(driver, by_session=by_session)
+        yield from broken_seals(driver, version)
     except (TypeError, OverflowError):
         # Rows whose keys are of another kind cannot be put in order; they are named below.
         if not values:

@@ -25,6 +25,8 @@ from ferocal.ledger import schema
 SEALED_AT = "sealed_at"
 # The key of what tells a ledger from others, and is the same in its copies.
 LEDGER_ID = "ledger"
+# The first version with seals, in a chain for each session.
+FIRST_SEALED = 7
 _SIZE = 16
 # What is longer is taken by its own digest.
 _LONG = 4096
@@ -85,9 +87,10 @@ def texts_as_bytes(driver: sqlite3.Connection) -> Iterator[None]:
         driver.text_factory = before
 
 
-def _columns(table: sa.Table, lead: Sequence[str]) -> str:
-    """A query of all columns of a table, behind leading ones."""
-    chosen = ", ".join([*lead, *(f'"{table.name}"."{column.name}"' for column in table.columns)])
+def _columns(table: sa.Table, lead: Sequence[str], version: int) -> str:
+    """A query of all columns that a table has in a version, behind leading ones."""
+    names = [column.name for column in schema.columns_of(table, version)]
+    chosen = ", ".join([*lead, *(f'"{table.name}"."{name}"' for name in names)])
     return f'SELECT {chosen} FROM "{table.name}"'
 
 
@@ -99,22 +102,18 @@ def _between(table: sa.Table, key: str) -> str:
     return f" WHERE {name} BETWEEN ? AND ? ORDER BY {name}{then}"
 
 
-def _own_rows(table: sa.Table, *, with_session: bool) -> str:
+@functools.cache
+def _own_rows(table: sa.Table, version: int) -> str:
     lead = [f'"{table.name}"."id"']
-    if with_session:
+    if version == FIRST_SEALED:
         lead.append(_SESSIONS.get(table.name, "0"))
-    return _columns(table, lead) + _between(table, "id")
+    return _columns(table, lead, version) + _between(table, "id")
 
 
-_OWN = {
-    with_session: {
-        table.name: _own_rows(table, with_session=with_session) for table in schema.SEALED
-    }
-    for with_session in (False, True)
-}
 _OF_RUNS = [
     (
-        _columns(table, [f'"{table.name}"."run_id"']) + _between(table, "run_id"),
+        _columns(table, [f'"{table.name}"."run_id"'], schema.SCHEMA_VERSION)
+        + _between(table, "run_id"),
         any(isinstance(column.type, sa.LargeBinary) for column in table.columns),
     )
     for table in schema.CHILDREN
@@ -141,7 +140,7 @@ class _Followers:
 
 
 def digests(
-    driver: sqlite3.Connection, rows: Rows, *, with_session: bool = False
+    driver: sqlite3.Connection, rows: Rows, version: int = schema.SCHEMA_VERSION
 ) -> Iterator[Seal]:
     """The seals that rows should have, as they are now; texts are to be read as bytes."""
     name, ends = rows.table.name, (rows.first, rows.last)
@@ -150,7 +149,7 @@ def digests(
         if name == "run"
         else []
     )
-    for row in driver.execute(_OWN[with_session][name], ends):
+    for row in driver.execute(_own_rows(rows.table, version), ends):
         content = [row, *(follower.of(row[0]) for follower in followers)]
         digest = hashlib.blake2b(ascii(content).encode(), digest_size=_SIZE).digest()
         yield Seal(name, row[0], digest)
@@ -257,12 +256,9 @@ LOST = "is lost"
 UNKNOWN = "was not written by Ferocal"
 
 
-def broken_seals(driver: sqlite3.Connection, *, by_session: bool = False) -> Iterator[Broken]:
-    """Rows that are not as they were sealed, lost ones, and a chain of seals that does not hold.
-
-    In version 7 there is one ``by_session``.
-    """
-    of, kept_by = ('"session"', '"session"') if by_session else ("1", '"id"')
+def broken_seals(driver: sqlite3.Connection, version: int) -> Iterator[Broken]:
+    """Rows that are not as they were sealed, lost ones, and a chain of seals that does not hold."""
+    of, kept_by = ('"session"', '"session"') if version == FIRST_SEALED else ("1", '"id"')
     with texts_as_bytes(driver):
         latest: dict[str, dict[int, bytes]] = {table.name: {} for table in schema.SEALED}
         chains: dict[int, Chain] = {}
@@ -272,16 +268,16 @@ def broken_seals(driver: sqlite3.Connection, *, by_session: bool = False) -> Ite
             chains[name] = chains.get(name, _NO_SEALS).add(seal)
             latest.setdefault(seal.kind, {})[key] = seal.digest
         for table in schema.SEALED:
-            yield from _broken_rows(driver, table, latest[table.name], with_session=by_session)
+            yield from _broken_rows(driver, table, latest[table.name], version)
         kept = driver.execute(f'SELECT {kept_by}, "length", "head" FROM "chain"')
         if {name: Chain(*chain) for name, *chain in kept} != chains:
             yield Broken("chain", 0, "the chain of seals does not hold")
 
 
 def _broken_rows(
-    driver: sqlite3.Connection, table: sa.Table, sealed: dict[int, bytes], *, with_session: bool
+    driver: sqlite3.Connection, table: sa.Table, sealed: dict[int, bytes], version: int
 ) -> Iterator[Broken]:
-    for seal in digests(driver, every(table), with_session=with_session):
+    for seal in digests(driver, every(table), version):
         expected = sealed.pop(seal.key, None)
         if expected != seal.digest:
             yield Broken(table.name, seal.key, UNKNOWN if expected is None else CHANGED)

@@ -86,6 +86,13 @@ class _Overhead(_Open):
     peak_memory: _Number | None = None
 
 
+class _ImportedAs(_Open):
+    columns: list[tuple[str, str, str]] = Field(strict=False)
+    left_out: list[tuple[str, str]] = Field(strict=False)
+    doubts: list[tuple[str, str]] = Field(strict=False)
+    numbers: str
+
+
 class _Conditions(_Open):
     before: dict[str, _Condition]
     after: dict[str, _Condition]
@@ -113,6 +120,7 @@ _JSON: dict[sa.Column[Any], TypeAdapter[Any]] = {
     schema.facts.c.content: TypeAdapter(list[_Fact]),
     schema.session.c.overhead: TypeAdapter(_Overhead | _Nothing),
     schema.session.c.criteria: TypeAdapter(_Criteria | _Nothing),
+    schema.session.c.imported_as: TypeAdapter(_ImportedAs),
     schema.visit.c.levels: TypeAdapter(dict[str, str]),
     schema.visit.c.checks: TypeAdapter(list[_CheckOfLevel]),
     schema.visit.c.subjects: TypeAdapter(dict[str, _Subject]),
@@ -203,9 +211,9 @@ def _rule_of(column: sa.Column[Any]) -> str:
     return f"{empty}({name} IS NOT NULL AND ({wrong}))"
 
 
-def _query_of(table: sa.Table, by: str) -> str:
+def _query_of(table: sa.Table, by: str, version: int) -> str:
     """A query of the wrong rows of a table with keys between two: key, wrong column, its value."""
-    columns = [column for column in table.columns if not column.primary_key]
+    columns = [c for c in schema.columns_of(table, version) if not c.primary_key]
     which = " ".join(f"WHEN {_rule_of(c)} THEN '{c.name}'" for c in columns)
     value = " ".join(f'WHEN {_rule_of(c)} THEN "{c.name}"' for c in columns)
     return (
@@ -223,10 +231,12 @@ _ALL = (-(2**63), 2**63 - 1)
 _CHECKED = tuple(t for t in schema.metadata.sorted_tables if t.name not in ("about", "chain"))
 
 
-def broken_values(driver: sqlite3.Connection) -> Iterator[Broken]:
+def broken_values(
+    driver: sqlite3.Connection, version: int = schema.SCHEMA_VERSION
+) -> Iterator[Broken]:
     """Rows with a value that no column of its kind can have, or that is no name."""
     for table in _CHECKED:
-        yield from _broken_values_of(driver, table, key_column(table), _ALL)
+        yield from _broken_values_of(driver, table, key_column(table), _ALL, version)
 
 
 def broken_among(driver: sqlite3.Connection, rows: Rows) -> Iterator[Broken]:
@@ -238,9 +248,13 @@ def broken_among(driver: sqlite3.Connection, rows: Rows) -> Iterator[Broken]:
 
 
 def _broken_values_of(
-    driver: sqlite3.Connection, table: sa.Table, by: str, ends: tuple[int, int]
+    driver: sqlite3.Connection,
+    table: sa.Table,
+    by: str,
+    ends: tuple[int, int],
+    version: int = schema.SCHEMA_VERSION,
 ) -> Iterator[Broken]:
-    query, texts = _checks_of(table, by)
+    query, texts = _checks_of(table, by, version)
     for key, column, value in driver.execute(query, ends):
         what = f"cannot have {column} = {shortened(repr(value), 40)}"
         yield Broken(table.name, key, what)
@@ -249,13 +263,14 @@ def _broken_values_of(
 
 
 @functools.cache
-def _checks_of(table: sa.Table, by: str) -> tuple[str, list[_TextCheck]]:
+def _checks_of(table: sa.Table, by: str, version: int) -> tuple[str, list[_TextCheck]]:
     """A query of wrong rows, and for columns of texts a query of these and what checks them."""
     checks: dict[sa.Column[Any], _Check] = {
         **{c: adapter.validate_python for adapter, columns in _NAMES.items() for c in columns},
         **dict.fromkeys(_METRICS, _check_metric),
         **{column: adapter.validate_json for column, adapter in _JSON.items()},
     }
+    known = schema.columns_of(table, version)
     # What is no text at all is found by the other query; each text is looked at only once.
     texts = [
         (
@@ -265,9 +280,9 @@ def _checks_of(table: sa.Table, by: str) -> tuple[str, list[_TextCheck]]:
             check,
         )
         for column, check in checks.items()
-        if column.table is table
+        if column.table is table and column in known
     ]
-    return _query_of(table, by), texts
+    return _query_of(table, by, version), texts
 
 
 _PART = TypeAdapter(Annotated[str, StringConstraints(pattern=r"^[\w.%/-]*$")])

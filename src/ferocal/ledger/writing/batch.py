@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import itertools
+import json
 import secrets
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -11,9 +13,11 @@ import numpy as np
 import sqlalchemy as sa
 
 from ferocal.ledger import schema
+from ferocal.ledger.reading.runs import ID_LENGTH
 from ferocal.ledger.records import Outcome, SessionRecord
 from ferocal.ledger.store import Ledger
 from ferocal.ledger.writing.keys import MetricKeys, facts_key
+from ferocal.terms.conditions import AMBIENT
 from ferocal.terms.times import now
 from ferocal.traces.capture import Trace
 from ferocal.traces.packing import pack_trace
@@ -27,7 +31,7 @@ class BatchVisit:
     """A visit to be recorded, or with a ``key`` one that is in the ledger already.
 
     ``started_at`` is "" if unknown. ``known`` says whether it is known which runs belong to
-    it, ``name`` is what people call it.
+    it, ``name`` is what people call it. ``checks``, ``facts`` and ``subjects`` are JSON values.
     """
 
     bench: str
@@ -38,6 +42,9 @@ class BatchVisit:
     known: bool
     name: str | None = None
     key: int | None = None
+    checks: list[dict[str, Any]] = field(default_factory=list)
+    facts: list[dict[str, Any]] = field(default_factory=list)
+    subjects: dict[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -59,7 +66,9 @@ class Batch:
     for runs without an id. ``columns`` are value, samples, low, high and resolution of the
     readings, NaN where there is none; ``texts`` their bound and statistic, "" where there is none,
     None where none has one.
-    ``traces`` have the place of their run and the number of the capture.
+    ``traces`` have the place of their run and the number of the capture, ``notes`` the place of
+    theirs, −1 for none, and their source. ``run_ambient`` has the temperature around the bench (°C)
+    by place of the run.
     """
 
     visits: list[BatchVisit]
@@ -76,7 +85,8 @@ class Batch:
     texts: list[list[str] | None]
     absences: list[BatchAbsence]
     traces: list[tuple[int, int, Trace]]
-    subjects: dict[str, Any] = field(default_factory=dict)
+    notes: list[tuple[int, str, str]] = field(default_factory=list)
+    run_ambient: dict[int, float] = field(default_factory=dict)
 
     @property
     def counts(self) -> dict[str, int]:
@@ -100,8 +110,7 @@ def record_batch(ledger: Ledger, session: SessionRecord, batch: Batch) -> None:
     """
     with ledger.transaction() as connection:
         session_id = ledger.insert(schema.session, connection, started_at=now(), **vars(session))
-        facts = facts_key(ledger, connection, [])
-        visits = _insert_visits(ledger, connection, batch, session_id, facts)
+        visits = _insert_visits(ledger, connection, batch, session_id)
         first_run = _insert_runs(ledger, connection, batch, visits)
         _insert_readings(ledger, connection, batch, first_run)
         for run, number, trace in batch.traces:
@@ -123,9 +132,10 @@ def _uids(count: int) -> Iterator[str]:
 
 
 def _insert_visits(
-    ledger: Ledger, connection: sa.Connection, batch: Batch, session: int, facts: int
+    ledger: Ledger, connection: sa.Connection, batch: Batch, session: int
 ) -> np.ndarray:
     """The keys of the visits; those that are there receive what was unknown about them."""
+    none = facts_key(ledger, connection, [])
     first = _next_key(connection, schema.visit)
     keys = np.zeros(len(batch.visits), dtype=np.int64)
     rows: list[dict[str, Any]] = []
@@ -136,7 +146,7 @@ def _insert_visits(
             ledger.touch(schema.visit, visit.key)
             continue
         keys[n] = first + len(rows)
-        values = {k: v for k, v in vars(visit).items() if k != "key"}
+        values = {k: v for k, v in vars(visit).items() if k not in ("key", "facts")}
         rows.append(
             {
                 **values,
@@ -146,10 +156,8 @@ def _insert_visits(
                 "position": n + 1,
                 "switching": 0.0,
                 "state": "active",
-                "checks": [],
-                "subjects": batch.subjects,
                 "remarks": [],
-                "facts_id": facts,
+                "facts_id": facts_key(ledger, connection, visit.facts) if visit.facts else none,
             }
         )
     if rows:
@@ -173,23 +181,29 @@ def _insert_runs(
     ledger: Ledger, connection: sa.Connection, batch: Batch, visits: np.ndarray
 ) -> int:
     first, time = _next_key(connection, schema.run), now()
-    columns = "id, uid, visit_id, workload, number, warmup, position, started_at, outcome"
-    insert = f"INSERT INTO run ({columns}) VALUES (?, ?, ?, ?, ?, 0, ?, ?, '{Outcome.OK}')"
+    columns = "id, uid, visit_id, workload, number, position, started_at, conditions, warmup"
+    insert = (
+        f"INSERT INTO run ({columns}, outcome) VALUES (?, ?, ?, ?, ?, ?, ?, ?, 0, '{Outcome.OK}')"
+    )
+    kept: list[str] = []
     uids = _uids(len(batch.run_workload))
     positions, numbers = _continue_visits(connection, batch)
     for part in _parts(len(batch.run_workload)):
         places = range(part.start, part.stop)
+        kept += [uid or next(uids) for uid in batch.run_uid[part]]
         rows = zip(
             [first + n for n in places],
-            [uid or next(uids) for uid in batch.run_uid[part]],
+            kept[part],
             visits[batch.run_visit[part]].tolist(),
             batch.run_workload[part],
             numbers[part],
             positions[part],
             batch.run_started[part],
+            _conditions(batch, places),
             strict=True,
         )
         connection.exec_driver_sql(insert, list(rows))
+    _insert_notes(ledger, connection, batch, kept)
     marks = [
         {"run_id": first + n, "excluded": True, "reason": reason, "at": time, "uid": uid}
         for n, (reason, uid) in enumerate(
@@ -204,6 +218,23 @@ def _insert_runs(
     if batch.run_workload:
         ledger.touch(schema.run, first, first + len(batch.run_workload) - 1)
     return first
+
+
+def _conditions(batch: Batch, places: range) -> Iterable[str | None]:
+    """The conditions of runs as JSON, None where nothing is known."""
+    if not batch.run_ambient:
+        return itertools.repeat(None, len(places))
+    known = (batch.run_ambient.get(n) for n in places)
+    return [None if t is None else json.dumps({"before": {AMBIENT: t}, "after": {}}) for t in known]
+
+
+def _insert_notes(
+    ledger: Ledger, connection: sa.Connection, batch: Batch, uids: Sequence[str]
+) -> None:
+    for run, text, source in batch.notes:
+        name = uids[run][:ID_LENGTH] if run >= 0 else None
+        values = {"text": text or source, "run": name, "source": (source or None) if text else None}
+        ledger.insert(schema.note, connection, at=now(), **values)
 
 
 def _continue_visits(connection: sa.Connection, batch: Batch) -> tuple[list[int], list[int]]:

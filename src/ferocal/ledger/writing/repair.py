@@ -20,6 +20,7 @@ from ferocal.ledger.integrity.check import (
 )
 from ferocal.ledger.integrity.memory import note_entries
 from ferocal.ledger.integrity.seals import (
+    FIRST_SEALED,
     LOST,
     Broken,
     driver_of,
@@ -29,7 +30,6 @@ from ferocal.ledger.integrity.seals import (
 from ferocal.ledger.integrity.shapes import key_column
 from ferocal.ledger.migrations import migrate
 from ferocal.ledger.opening import (
-    FIRST_SEALED,
     explained,
     keep_copy,
     refuse_missing,
@@ -81,8 +81,8 @@ def repair_ledger(path: Path, reason: str, *, preview: bool = False) -> Repaired
                 migrate(connection, version)
                 stamp(connection)
                 seal_all(connection)
-            by_session = version == FIRST_SEALED
-            found = find_broken(driver, by_session=by_session, most=_MOST)
+            sealed_as = version if version >= FIRST_SEALED else schema.SCHEMA_VERSION
+            found = find_broken(driver, sealed_as, most=_MOST)
             broken = [b for b in found if not is_excluded(driver, b)]
             damages = tuple(describe(driver, b) for b in broken)
             if any(b.kind == "file" for b in broken) or len(broken) == _MOST:
@@ -98,7 +98,7 @@ def repair_ledger(path: Path, reason: str, *, preview: bool = False) -> Repaired
             if preview:
                 transaction.rollback()
             else:
-                if by_session:
+                if sealed_as < schema.SCHEMA_VERSION:
                     migrate(connection, version)
                 stamp(connection)
                 _note(Ledger(engine, path), connection, damages, reason)

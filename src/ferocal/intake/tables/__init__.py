@@ -1,0 +1,1 @@
+"""The reading of tables as people write them: what each row, column and number of one is."""
