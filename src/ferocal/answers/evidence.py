@@ -271,7 +271,7 @@ def _readings(
         run_of=visit_of * width + columns.position,
         value=columns.value,
         samples=columns.samples,
-        width=columns.width,
+        width=np.where(columns.settled & ~_counts_ranges(study, series_of), 0.0, columns.width),
         bound=columns.bound,
         time=_times(columns),
     )
@@ -279,6 +279,14 @@ def _readings(
     arms = frozenset(np.unique(readings.arm_of[unknown & known]).tolist())
     readings = replace(readings, unknown_arms=arms)
     return readings if known.all() else readings.select(known), known, placed & ~known
+
+
+def _counts_ranges(study: Study, series_of: np.ndarray) -> np.ndarray:
+    """Whether the ranges of settled readings count, by reading, shape (n,)."""
+    counts = {(w, n) for w, n, m in study.read_metrics() if m.range_counts}
+    of_series = [(s.workload, s.metric) in counts for s in study_series(study)]
+    found: np.ndarray = np.array([*of_series, False])[series_of]
+    return found
 
 
 def _with_derived(study: Study, readings: Readings) -> tuple[Readings, dict[str, Uncomputed]]:

@@ -55,7 +55,7 @@ def _labels(entry: Workload) -> dict[str, str]:
 
 def _label(part: str, metric: Metric) -> str:
     of_trace = metric.trace_part(part)
-    return part if of_trace is None else of_trace.label
+    return metric.title or part if of_trace is None else of_trace.label
 
 
 def _series(

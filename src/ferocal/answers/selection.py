@@ -8,7 +8,7 @@ from ferocal.analysis.data.series import Series
 from ferocal.answers.metrics import study_series
 from ferocal.errors import UsageError
 from ferocal.study.load import Study
-from ferocal.terms.names import closest
+from ferocal.terms.names import called, closest, resolve
 
 
 @dataclass(frozen=True)
@@ -36,19 +36,39 @@ class Selection:
         UsageError
             When a name is unknown; the message has the closest one.
         """
-        for name in self.configurations:
+        meant = self._as_named(study)
+        for name in meant.configurations:
             study.configuration(name)
-        for name in self.workloads:
+        for name in meant.workloads:
             study.workload(name)
-        for name in self.benches:
+        for name in meant.benches:
             study.on(name)
-        if not (self.workloads or self.metrics or self.roles or self.groups):
-            return self
+        if not (meant.workloads or meant.metrics or meant.roles or meant.groups):
+            return meant
         known = study_series(study)
-        _check("group", self.groups, [s.group for s in known if s.group])
-        _check("metric", self.metrics, [name for s in known for name in _names(s)])
-        wanted = {(s.workload, s.metric) for s in known if self._means(s)}
-        return replace(self, places=frozenset(wanted))
+        _check("group", meant.groups, [s.group for s in known if s.group])
+        _check("metric", meant.metrics, [name for s in known for name in _names(s)])
+        wanted = {(s.workload, s.metric) for s in known if meant._means(s)}
+        return replace(meant, places=frozenset(wanted))
+
+    def _as_named(self, study: Study) -> Selection:
+        """The selection with the names of the study, however they were written."""
+        if not (self.configurations or self.workloads or self.metrics or self.groups):
+            return self
+        titles: dict[str, list[str]] = {}
+        for series in study_series(study):
+            titles.setdefault(series.metric, []).extend(_names(series))
+        groups = [entry.section for entry in study.workloads.values() if entry.section]
+        return replace(
+            self,
+            configurations=tuple(resolve(n, study.names) for n in self.configurations),
+            workloads=tuple(resolve(n, study.workloads) for n in self.workloads),
+            metrics=tuple(
+                name if any(name in own for own in titles.values()) else called(name, titles)
+                for name in self.metrics
+            ),
+            groups=tuple(resolve(n, dict.fromkeys(groups)) for n in self.groups),
+        )
 
     def _means(self, series: Series) -> bool:
         pairs = (
@@ -78,7 +98,8 @@ class Selection:
 def _names(series: Series) -> list[str]:
     """The names of a metric: its own, that of its trace, and what it is called."""
     trace, slash, _ = series.metric.partition("/")
-    return [series.metric, *([trace] if slash else []), *([series.label] if series.label else [])]
+    names = [series.metric, *([trace] if slash else []), *([series.label] if series.label else [])]
+    return [*names, *(f"{series.workload} {name}" for name in names)]
 
 
 def _check(kind: str, names: tuple[str, ...], known: list[str]) -> None:

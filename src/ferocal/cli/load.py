@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import sys
+from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -11,6 +13,10 @@ from ferocal.cli.common import example, make_console, say, study_option
 from ferocal.cli.place import again_option, bench_option, files_argument, preview_option
 from ferocal.cli.publishing import show
 from ferocal.cli.tables import make_options, settle, table_options
+
+if TYPE_CHECKING:
+    from ferocal.intake.tables.options import TableOptions
+    from ferocal.study.load import Study
 
 
 @click.command("load")
@@ -20,6 +26,7 @@ from ferocal.cli.tables import make_options, settle, table_options
 @bench_option
 @preview_option
 @again_option
+@click.option("--add", is_flag=True, help="Write configurations that are new into the study file.")
 @click.option("--only-new", is_flag=True, help="Import only rows that are not in the ledger yet.")
 @example("ferocal load scores.csv --column configuration=OS --preview")
 def command(
@@ -28,6 +35,7 @@ def command(
     bench: str | None,
     preview: bool,
     again: bool,
+    add: bool,
     only_new: bool,
     **table: Any,
 ) -> None:
@@ -40,12 +48,16 @@ def command(
     (n/a, -, not active). Traces written by `ferocal export` are imported too; other captures are
     for `ferocal load-trace`. All or nothing: one wrong row, and nothing is recorded.
 
+    A configuration that the study lacks is asked for in a terminal, or written into the study file
+    with --add, below the others; comments there stay.
+
     When a file has grown, --only-new imports the new rows and skips those already in the ledger.
     Rows are the same if configuration, workload, metric, value and all else that both state are.
     """
     from ferocal.documents.blocks import Document
     from ferocal.documents.intake import loaded_lines, reading_document, readings_table
     from ferocal.intake.loading import load_files
+    from ferocal.study.levels import write_study
     from ferocal.study.load import load_study
 
     if again and only_new:
@@ -53,10 +65,17 @@ def command(
     study = load_study(directory).on(bench)
     work = "reading and checking" if preview else "reading, checking and recording"
     options = settle(make_options(**table), files, study, preview=preview)
+    study, added = _with_new(study, files, options, add=add)
     with make_console(stderr=True).status(work):
+        if added and not preview:
+            # The study file changes where all else is right only.
+            load_files(study, files, options=options, preview=True, again=again, only_new=only_new)
+            write_study(study)
         loaded = load_files(
             study, files, options=options, preview=preview, again=again, only_new=only_new
         )
+    for line in added:
+        say(f"would add {line}" if preview else f"added {line}")
     for source in loaded:
         if preview and source.reading is not None:
             show(reading_document(source.reading))
@@ -65,3 +84,19 @@ def command(
         if preview and len(source.intake.value):
             show(Document("", (readings_table(study, source),)))
     say("next: repeat without --preview" if preview else "next: `ferocal compare`")
+
+
+def _with_new(
+    study: Study, files: Sequence[Path], options: TableOptions, *, add: bool
+) -> tuple[Study, list[str]]:
+    """The study with configurations that files have and it has not, and what was added."""
+    from ferocal.intake.new_arms import find_new, with_new
+    from ferocal.terms.wording import listed
+
+    if not add and not sys.stdin.isatty():
+        return study, []
+    new = find_new(study, files, options)
+    names = [f"{factor}={name}" for factor, name in new]
+    if not new or not (add or click.confirm(f"Add {listed(names)} to the study file?")):
+        return study, []
+    return with_new(study, new), [f"{name} to the study file" for name in names]

@@ -95,7 +95,7 @@ def _reign_text(change: LeadChange, reign: Reign) -> str:
 def as_change(lead: Lead) -> PlainChange:
     """A lead as a change from the first bench to the other."""
     e = lead.estimate
-    return PlainChange(lead.series, e.scale, e.change, e.low, e.high, e.verdict, e.bound)
+    return PlainChange(lead.series, e.scale, e.change, e.low, e.high, e.verdict, e.bound, e.read)
 
 
 def _columns(answer: AcrossAnswer) -> list[str]:

@@ -131,7 +131,9 @@ def _title(difference: Difference, answer: BetweenAnswer) -> str:
 def as_change(difference: Difference) -> PlainChange:
     """The second effect over the first, as a change."""
     e = difference.estimate
-    return PlainChange(difference.series, e.scale, e.change, e.low, e.high, e.verdict, e.bound)
+    return PlainChange(
+        difference.series, e.scale, e.change, e.low, e.high, e.verdict, e.bound, e.read
+    )
 
 
 def _larger(difference: Difference) -> str:

@@ -192,7 +192,15 @@ def _cell(intake: Intake, row: int, unit: str) -> str:
         return f"{intake.mark[row]}{reason}"
     low, high = float(intake.low[row]), float(intake.high[row])
     ends = None if math.isnan(low) or math.isnan(high) else (low, high)
-    return f"{reading_text(float(intake.value[row]), ends, intake.bound[row])} {unit}"
+    samples = float(intake.samples[row])
+    text = reading_text(
+        float(intake.value[row]),
+        ends,
+        intake.bound[row],
+        statistic=intake.statistic[row],
+        samples=None if math.isnan(samples) else int(samples),
+    )
+    return f"{text} {unit}"
 
 
 def captures_table(loaded: LoadedTraces) -> Table:

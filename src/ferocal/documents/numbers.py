@@ -52,6 +52,10 @@ class Change(Protocol):
         """Of which kind it is, ">" or "<", where nothing but a bound is known."""
 
     @property
+    def read(self) -> tuple[float, float] | None:
+        """Between what it is by the ranges that were read, where no interval is known."""
+
+    @property
     def verdict(self) -> Verdict:
         """What can be said of it."""
 
@@ -67,6 +71,7 @@ class PlainChange:
     high: float
     verdict: Verdict
     bound: str | None = None
+    read: tuple[float, float] | None = None
 
 
 # Numbers from here on are written with an exponent.
@@ -118,7 +123,8 @@ def change_decimals(effect: Change) -> int:
 def factor_text(effect: Change) -> str | None:
     """A large change as a factor, such as "× 4.2"; None for others."""
     factor = 1 + effect.change
-    if effect.scale != "ratio" or effect.bound is not None or not math.isfinite(factor):
+    plain = effect.bound is None and effect.read is None
+    if effect.scale != "ratio" or not plain or not math.isfinite(factor):
         return None
     if 1 / LARGE_FACTOR < factor < LARGE_FACTOR:
         return None
@@ -148,6 +154,8 @@ def change_text(effect: Change) -> str:
     if math.isnan(effect.change):
         return "–"
     factor, unit = _change_scale(effect)
+    if effect.read is not None:
+        return f"{_span_text(effect.read, factor)} {unit}"
     places = change_decimals(effect)
     if effect.bound is None:
         return f"{signed(factor * effect.change, places)} {unit}"
@@ -156,6 +164,13 @@ def change_text(effect: Change) -> str:
     tenths = round(factor * effect.change * 10 ** (places + 1), 6)
     edge = towards(tenths) / 10 ** (places + 1) if math.isfinite(tenths) else tenths
     return f"{effect.bound}{signed(edge, places + 1)} {unit}"
+
+
+def _span_text(ends: tuple[float, float], factor: float) -> str:
+    """Two ends of a change with two digits, such as "+2.9..+9.7"."""
+    size = max(abs(factor * end) for end in ends)
+    places = max(0, 1 - math.floor(math.log10(size))) if 1e-4 < size < 1e9 else 1
+    return "..".join(signed(factor * end, places) for end in ends)
 
 
 def interval_text(effect: Change) -> str:
@@ -227,9 +242,18 @@ def interval_name(confidence: float) -> str:
 
 
 def reading_text(
-    value: float, ends: tuple[float, float] | None = None, bound: str = "", digits: int = 12
+    value: float,
+    ends: tuple[float, float] | None = None,
+    bound: str = "",
+    digits: int = 12,
+    *,
+    statistic: str = "",
+    samples: int | None = None,
 ) -> str:
-    """A reading as it was made: a number, a range "70..80", "75 (70..80)", or a bound ">38000"."""
+    """A reading as it was made: a number, a range "70..80", "75 (70..80)", or a bound ">38000".
+
+    ``statistic`` and ``samples`` are those of the ledger: "330..340 of 5", "usually 7, best 9".
+    """
 
     def number(amount: float) -> str:
         return f"{amount:.12g}" if digits >= 12 else as_read(amount, digits)
@@ -239,8 +263,14 @@ def reading_text(
     if ends is None:
         return number(value)
     span = f"{number(ends[0])}..{number(ends[1])}"
+    of = "" if samples is None else f" of {samples}"
+    if statistic == "usual":
+        best = ends[1] if math.isclose(value, ends[0], rel_tol=1e-9) else ends[0]
+        return f"usually {number(value)}, best {number(best)}{of}"
+    if statistic == "range":
+        return f"{span}{of}"
     middle = math.isclose(value, (ends[0] + ends[1]) / 2, rel_tol=1e-9, abs_tol=1e-12)
-    return span if middle else f"{number(value)} ({span})"
+    return span if middle and statistic != "settled" else f"{number(value)} ({span})"
 
 
 def percent(share: float) -> str:

@@ -145,7 +145,15 @@ def _values(run: RunRow) -> GridCell:
 def _reading(reading: RunReading) -> str:
     """A reading as it was made, and what it was before it was corrected."""
     ends = None if reading.low is None or reading.high is None else (reading.low, reading.high)
-    text = f"{reading_text(reading.value, ends, reading.bound or '', _DIGITS)} {reading.unit}"
+    number = reading_text(
+        reading.value,
+        ends,
+        reading.bound or "",
+        _DIGITS,
+        statistic=reading.statistic or "",
+        samples=reading.samples,
+    )
+    text = f"{number} {reading.unit}"
     if reading.before is not None:
         text += f" (corrected; was {as_read(reading.before, _DIGITS)} {reading.unit})"
     return text

@@ -235,7 +235,7 @@ def comparison_cell(value: ReleaseValue, kind: str, answer: SeriesAnswer) -> Gri
 def as_change(value: ReleaseValue, estimate: Estimate) -> PlainChange:
     """An estimate as a change of the metric of a value."""
     e = estimate
-    return PlainChange(value.series, e.scale, e.change, e.low, e.high, e.verdict, e.bound)
+    return PlainChange(value.series, e.scale, e.change, e.low, e.high, e.verdict, e.bound, e.read)
 
 
 def value_text(value: ReleaseValue) -> str:

@@ -6,6 +6,7 @@ import json
 import re
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import partial
 from operator import eq
@@ -75,7 +76,7 @@ def amounts_of(
             if text:
                 texts.setdefault(arm, set()).add(text)
         try:
-            values = {arm: _amount(only) for arm, (only,) in texts.items()}
+            values = {arm: _in_toml(_amount(only)) for arm, (only,) in texts.items()}
         except ValueError as error:
             several = any(len(seen) > 1 for seen in texts.values())
             unused.append(f"{name}: {'differs within a configuration' if several else error}")
@@ -89,10 +90,26 @@ def amounts_of(
     return found, unused
 
 
-def _amount(text: str) -> str:
-    """An amount as a study file has it: a plain number, or one with its unit in quotes."""
+def amounts_in(rows: Columns) -> dict[str, float | str]:
+    """The price and the count of cores that rows state, each where all agree on it."""
+    found: dict[str, float | str] = {}
+    for name in ("price", "cores"):
+        texts = [text for text in rows.labels(name).used if text]
+        if len(texts) == 1:
+            with suppress(ValueError):
+                found[name] = _amount(texts[0])
+    return found
+
+
+def _amount(text: str) -> float | str:
+    """An amount as a study file has it: a plain number, or one with its unit."""
     number, unit = parse_quantity(text if re.search(r"[^\d.]", text) else float(text))
-    return f"{number:.12g}" if unit == "1" else quoted(f"{number:.12g} {unit}")
+    whole = int(number) if number.is_integer() else number
+    return whole if unit == "1" else f"{number:.12g} {unit}"
+
+
+def _in_toml(amount: float | str) -> str:
+    return quoted(amount) if isinstance(amount, str) else f"{amount:.12g}"
 
 
 def _factor_of(values: Mapping[str, str], levels: Mapping[str, Mapping[str, str]]) -> str | None:
@@ -206,6 +223,7 @@ def workload_lines(readings: Columns, path: str, guesses: list[str], margin: str
                 unsaid.setdefault(f"{better} is better", []).append(f"{workload} {metric}")
             lines += [
                 f"[workload.{quoted(workload)}.metric.{quoted(metric)}]",
+                *([f"title = {quoted(metric_text)}"] if metric_text not in ("", metric) else []),
                 f"unit = {quoted(unit)}",
                 f"better = {quoted(better)}",
                 *_stated_keys(rows, margin),

@@ -121,7 +121,7 @@ class FoundForm:
 
 
 def find_form(texts: Iterable[str], decimal: str | None, where: str) -> FoundForm:
-    """The form of the numbers in texts; ``decimal`` is the sign that somebody states, if any.
+    """The form of the numbers in texts; ``decimal`` is the sign that is stated, if any.
 
     Raises
     ------

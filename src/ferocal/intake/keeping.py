@@ -13,6 +13,7 @@ from ferocal.ledger.records import NoiseFloorRecord, Value
 from ferocal.ledger.writing.additions import correct_reading, freeze_claims, record_noise_floors
 from ferocal.study.claims import claims_of
 from ferocal.study.load import Study
+from ferocal.terms.names import called
 
 
 def keep_claims(study: Study) -> str | None:
@@ -70,6 +71,8 @@ def correct(study: Study, run: str, metric: str, text: str, reason: str) -> Corr
     with open_ledger(study.directory, mask=study.mask) as ledger:
         (key,) = resolve_run_ids(ledger, [run])
         uid, workload = workload_of_run(ledger, key)
+        titles = {n: [m.title] for w, n, m in study.read_metrics() if w == workload}
+        metric = called(metric, titles)
         declared = {(w, n): m for w, n, m in study.read_metrics()}.get((workload, metric))
         if declared is None:
             raise UsageError(f'{workload} has no metric "{metric}" in the study file')

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from ferocal.study.load import Study
 
 _FEW_PAIRS = 10_000
+_ADD = " (if it is new: --add)"
 
 
 def find_configurations(columns: Columns, study: Study, problems: Problems) -> np.ndarray:
@@ -29,7 +30,7 @@ def find_configurations(columns: Columns, study: Study, problems: Problems) -> n
     problems.add(
         found < 0,
         "configuration",
-        lambda row: f"no configuration {{}}; {closest(labels[row], names)}",
+        lambda row: f"no configuration {{}}; {closest(labels[row], names)}{_ADD}",
     )
     return found
 

@@ -15,7 +15,7 @@ from ferocal.intake.magnitudes import OddReading, find_odd
 from ferocal.intake.readings import Intake
 from ferocal.intake.record import make_batch, record
 from ferocal.ledger.opening import open_ledger, read_ledger
-from ferocal.terms.names import closest
+from ferocal.terms.names import called, closest, resolve
 
 if TYPE_CHECKING:
     from ferocal.study.load import Study
@@ -45,6 +45,11 @@ def find_place(study: Study, place: ReadingPlace) -> ReadingPlace:
     UsageError
         When a name is unknown, or the metric has to be named.
     """
+    place = replace(
+        place,
+        configuration=resolve(place.configuration, study.names),
+        workload=resolve(place.workload, study.workloads),
+    )
     study.configuration(place.configuration)
     study.workload(place.workload)
     known = [name for workload, name, _ in study.read_metrics() if workload == place.workload]
@@ -54,6 +59,8 @@ def find_place(study: Study, place: ReadingPlace) -> ReadingPlace:
             f"NAME=VALUE; {', '.join(known[:8])}"
         )
     if place.metric:
+        titles = {name: [study.workloads[place.workload].metric[name].title] for name in known}
+        place = replace(place, metric=called(place.metric, titles))
         check_metric(place, known)
     return replace(place, metric=place.metric or known[0])
 

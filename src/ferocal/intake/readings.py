@@ -22,7 +22,7 @@ from ferocal.intake.lookup import (
     units_of,
 )
 from ferocal.ledger.records import Mark
-from ferocal.study.metrics import STATISTICS
+from ferocal.study.metrics import READ_AS, STATISTICS
 from ferocal.terms.bounds import (
     BEYOND,
     BEYOND_SAMPLES,
@@ -257,7 +257,7 @@ def _statistics(columns: Columns, problems: Problems) -> Labels:
     """What each reading is of several values, "" where that is not stated."""
     stated = columns.labels("statistic")
     problems.add(
-        stated.map(lambda text: text not in ("", *STATISTICS)),
+        stated.map(lambda text: text not in ("", *STATISTICS, *READ_AS)),
         "statistic",
         f"{{}} is none of {', '.join(STATISTICS)}",
     )

@@ -119,7 +119,7 @@ def _stated_of_visits(
     return list(dict.fromkeys(zip(*columns, strict=True)))
 
 
-# How it is called that a level was active because somebody's table says so.
+# How it is called that a level was active because a table says so.
 AS_STATED = "as stated by the file"
 
 

@@ -17,7 +17,7 @@ from ferocal.intake.typed import TypedError, parse_typed
 from ferocal.ledger.records import Reference
 from ferocal.study.load import Study
 from ferocal.terms.bounds import is_time
-from ferocal.terms.names import closest
+from ferocal.terms.names import called, closest, resolve
 from ferocal.terms.units import UnitError, convert
 from ferocal.terms.wording import listed
 
@@ -163,6 +163,11 @@ def find_metric(study: Study, name: str) -> NamedMetric:
         When there is none, or several; the message has what may be meant.
     """
     known = [NamedMetric(w, part, m.unit, m.better) for w, part, m in study.metrics()]
+    titles = {
+        f"{w} {part}": [f"{w} {m.title}", m.title] for w, part, m in study.metrics() if m.title
+    }
+    name = called(name, titles) if called(name, titles) in titles else name
+    name = resolve(name, [f"{m.workload} {m.metric}" for m in known])
     whole = [m for m in known if name == f"{m.workload} {m.metric}"]
     found = whole or [m for m in known if name in (m.workload, m.metric)]
     names = [f"{m.workload} {m.metric}" for m in known]

@@ -27,7 +27,7 @@ from ferocal.intake.beginning import (
 from ferocal.intake.columns import FACTOR, Column, Columns, Labels
 from ferocal.intake.shapes import NO_CONFIGURATION
 from ferocal.intake.tables.entry import read_readings
-from ferocal.intake.tables.options import TableOptions
+from ferocal.intake.tables.options import FILE, TableOptions
 from ferocal.ledger.opening import LEDGER_FILE
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import STUDY_FILE
@@ -124,7 +124,10 @@ def _read(paths: Sequence[Path], options: TableOptions) -> tuple[Columns, list[s
         if not given and "configuration" not in readings:
             raise IntakeError(f"{path}: {NO_CONFIGURATION}")
         if "workload" not in readings:
-            alone = Labels.same(plain_name(path.stem) or "workload", len(readings))
+            # What tells configurations apart names no workload.
+            by_file = options.named.get("configuration") == FILE
+            name = "" if by_file else plain_name(path.stem)
+            alone = Labels.same(name or "workload", len(readings))
             readings = Columns({**readings.by_name, "workload": alone}, readings.row)
         for name in (*_OWN, "started_at", *STATED, *(FACTOR + f for f in found)):
             if name in readings and _is_understood(readings.labels(name), name):

@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
 from ferocal.intake.forms import ALONE, NumberError, NumberForm
+from ferocal.study.metrics import RANGE, SETTLED, USUAL
 from ferocal.terms.bounds import BEYOND, BEYOND_SAMPLES, MOST_SAMPLES, beyond
 from ferocal.terms.units import TIME, UnitError, convert, is_time
 from ferocal.terms.wording import shortened
@@ -43,8 +44,6 @@ _MARK = re.compile(
     re.IGNORECASE,
 )
 _ODD_FACTOR = 5.0
-# What may stand for a number that stayed: its span counts for nothing; and of several values.
-SETTLED, RANGE, USUAL = "settled", "range", "usual"
 HOW = "21.4, 70..80, 75 (70..80), >38000, 330..340 of 5 or 3:25"
 
 

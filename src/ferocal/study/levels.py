@@ -6,6 +6,7 @@ import datetime
 import re
 import tomllib
 from codecs import BOM_UTF8
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -50,12 +51,7 @@ def add_level(
         When the file cannot be written.
     """
     study = load_study(directory)
-    factors = study.file.factor
-    if factor not in factors:
-        raise UsageError(f'no factor "{factor}" in this study; {closest(factor, list(factors))}')
-    known = list(factors[factor].level)
-    if name in known:
-        raise UsageError(f"{factor} has a level {name} already; nothing was changed")
+    known = _levels_of(study, factor)
     if like is not None and like not in known:
         raise UsageError(f'{factor} has no level "{like}"; {closest(like, known)}')
     data = tomllib.loads(study.text)
@@ -63,8 +59,40 @@ def add_level(
     level = {key: value for key, value in level.items() if key not in _OWN}
     level |= {"date": date} if date is not None else {}
     level |= {"note": note} if note else {}
-    text, line = _with_level(study.text, factor, name, level)
-    data["factor"][factor]["level"][name] = level
+    added = with_level(study, factor, name, level)
+    write_study(added.study)
+    return added
+
+
+def _levels_of(study: Study, factor: str) -> list[str]:
+    """The names of the levels of a factor."""
+    factors = study.file.factor
+    if factor not in factors:
+        raise UsageError(f'no factor "{factor}" in this study; {closest(factor, list(factors))}')
+    return list(factors[factor].level)
+
+
+def with_level(study: Study, factor: str, name: str, level: Mapping[str, Any]) -> AddedLevel:
+    """A study with a level more, below the others of its factor; nothing is written.
+
+    Where configurations are listed and have this factor alone, there is one more of these too.
+
+    Raises
+    ------
+    UsageError
+        When the name is taken, when the study would make no sense with the level, or when the
+        levels stand where none can be added.
+    """
+    if name in _levels_of(study, factor):
+        raise UsageError(f"{factor} has a level {name} already; nothing was changed")
+    directory, data = study.directory, tomllib.loads(study.text)
+    path = ("factor", factor, "level")
+    text, line = _with_table(study.text, path, name, level)
+    data["factor"][factor]["level"][name] = dict(level)
+    listed = data.get("configuration", {}).get("named")
+    if listed is not None and len(study.file.factor) == 1:
+        text, _ = _with_table(text, ("configuration", "named"), name, {factor: name})
+        listed[name] = {factor: name}
     if not _says(text, data):
         raise UsageError(
             f"{directory / STUDY_FILE}: the levels of {factor} have no separate tables, such as "
@@ -75,8 +103,18 @@ def add_level(
     except StudyFileError as error:
         why = "; ".join(problem.message for problem in error.problems)
         raise UsageError(f"with {name} in {factor}: {why}; nothing was changed") from None
-    _write(directory / STUDY_FILE, text)
     return AddedLevel(changed, line, _missing(changed, factor, name))
+
+
+def write_study(study: Study) -> None:
+    """Put the text of a study in place of that of its file.
+
+    Raises
+    ------
+    FerocalError
+        When the file cannot be written.
+    """
+    _write(study.directory / STUDY_FILE, study.text)
 
 
 def _renamed(value: Any, old: str, new: str) -> Any:
@@ -90,28 +128,32 @@ def _renamed(value: Any, old: str, new: str) -> Any:
     return re.sub(rf"(?<![\w-]){re.escape(old)}(?![\w-]|\.\w)", lambda _: new, value)
 
 
-def _with_level(text: str, factor: str, name: str, level: dict[str, Any]) -> tuple[str, int]:
-    """The text with the table of a level below the last one of its factor, and its line."""
+def _with_table(
+    text: str, path: Sequence[str], name: str, content: Mapping[str, Any]
+) -> tuple[str, int]:
+    """The text with a table below the last one of its path, and its line."""
     import tomli_w
 
-    table = tomli_w.dumps({"factor": {factor: {"level": {name: level}}}})
+    nested: dict[str, Any] = {name: dict(content)}
+    for key in reversed(path):
+        nested = {key: nested}
     lines = text.splitlines(keepends=True)
     headers = [n for n, line in enumerate(lines) if re.match(r"\s*\[", line)]
-    own = [n for n in headers if _names_level(lines[n], factor)]
+    own = [n for n in headers if _is_below(lines[n], path)]
     end = next((n for n in headers if own and n > own[-1]), len(lines))
     while end and (not lines[end - 1].strip() or lines[end - 1].lstrip().startswith("#")):
         end -= 1
     newline = "\r\n" if "\r\n" in text else "\n"
     before = "".join(lines[:end])
     gap = newline if before.endswith(("\n", "\r")) else 2 * newline
-    added = table.replace("\n", newline)
+    added = tomli_w.dumps(nested).replace("\n", newline)
     return before + gap + added + "".join(lines[end:]), end + 2
 
 
-def _names_level(header: str, factor: str) -> bool:
-    """Whether a line is the header of a level of a factor, or of a part of one."""
+def _is_below(header: str, path: Sequence[str]) -> bool:
+    """Whether a line is the header of a table of a path, or of a part of one."""
     keys = re.findall(r"\"([^\"]*)\"|'([^']*)'|([\w-]+)", header.partition("#")[0])
-    return ["".join(key) for key in keys][:3] == ["factor", factor, "level"]
+    return ["".join(key) for key in keys][: len(path)] == [*path]
 
 
 def _says(text: str, data: dict[str, Any]) -> bool:

@@ -20,6 +20,10 @@ from ferocal.traces.kinds import KINDS, Part, TraceKind
 REACTION = 0.15
 Statistic = Literal["single", "mean", "median", "best"]
 STATISTICS: tuple[str, ...] = get_args(Statistic)
+# What may be said of a reading besides: a display that settled within a range, the ends of
+# repeats, and what came mostly of them, beside the best.
+SETTLED, RANGE, USUAL = "settled", "range", "usual"
+READ_AS = (SETTLED, RANGE, USUAL)
 
 
 class Metric(StudyTable):
@@ -29,7 +33,9 @@ class Metric(StudyTable):
     negative. ``resolution`` is the smallest step that a reading can show, ``plausible`` the
     lowest and highest value that can be true, both in the unit. ``noise`` is how much visits
     vary (SD), as the analyst asserts: a share, or an amount in the unit. ``statistic`` is what the
-    workload's own number is of several values; ``samples`` is where it says how many.
+    workload's own number is of several values; ``samples`` is where it says how many. ``title`` is
+    what it is called in tables and sentences, unless that is its name. The range within which a
+    display settled widens the interval only where ``range_counts``.
 
     A metric without source is read by an operator, who types it or, with ``read`` as
     "stopwatch", takes the time; that has a resolution of 0.15 s unless stated.
@@ -69,6 +75,8 @@ class Metric(StudyTable):
     resolution: float | None = Field(default=None, ge=SMALLEST, le=LARGEST)
     plausible: tuple[float, float] | None = None
     statistic: Statistic = "single"
+    title: str = ""
+    range_counts: bool = False
     samples: CountSource | None = None
 
     @property

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 
 def plain_name(text: str) -> str:
@@ -40,6 +40,19 @@ def resolve(text: str, known: Iterable[str]) -> str:
         if len(found) == 1:
             return found[0]
     return text
+
+
+def called(text: str, titles: Mapping[str, Iterable[str]]) -> str:
+    """The name that a text stands for, itself or by one of its titles; else the text."""
+    name = resolve(text, titles)
+    if name in titles:
+        return name
+    found = [
+        known
+        for known, own in titles.items()
+        if any(title and resolve(text, [title]) == title for title in own)
+    ]
+    return found[0] if len(found) == 1 else text
 
 
 def closest(name: str, known: Sequence[str]) -> str:

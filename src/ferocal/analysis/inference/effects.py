@@ -56,7 +56,8 @@ class Estimate:
     adjusted for ``family_size`` comparisons. In a study
     that is measured until decided, ``open_until`` is the round of the look that is next.
     ``noise_floor`` is the one that gave the interval, if one did. With a ``bound`` (">" or "<")
-    a side is known as a bound only: the change is above or below what stands there.
+    a side is known as a bound only: the change is above or below what stands there. Where there is
+    no interval, and ranges were read, the change is between the ends of ``read``.
     """
 
     scale: Scale
@@ -81,6 +82,7 @@ class Estimate:
     more_visits: int | None = None
     open_until: int | None = None
     bound: str | None = None
+    read: tuple[float, float] | None = None
 
 
 @dataclass(frozen=True, kw_only=True)

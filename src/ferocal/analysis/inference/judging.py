@@ -337,7 +337,23 @@ class _Analysis:
             noise_floor=floor,
             more_visits=row.needed if row.needed > 0 and wanted != "rounds" else None,
             open_until=row.next_look or None if row.verdict is Verdict.INCONCLUSIVE else None,
+            read=self._read_ends(row.contrast) if method is Method.NONE else None,
         )
+
+    def _read_ends(self, contrast: int) -> tuple[float, float] | None:
+        """Between what the change of two arms is, by the ranges that were read; None without."""
+        if not self.readings.width.any():
+            return None
+        weights = self.contrasts[contrast].weights
+        sides = [arm.select(self.readings).numbers for arm, _ in weights]
+        if [w for _, w in weights] != [1.0, -1.0] or not any(side.width.any() for side in sides):
+            return None
+        (low, high), (base_low, base_high) = (
+            (float((s.value - s.width).mean()), float((s.value + s.width).mean())) for s in sides
+        )
+        if self.scales[weights[0][0].series] != "ratio":
+            return low - base_high, high - base_low
+        return (low / base_high - 1, high / base_low - 1) if base_low > 0 else None
 
     def _more_rounds(self, table: ContrastTable, judgement: Judgement) -> IntArray:
         """Further rounds for each inconclusive row; 0 where decided or unknown."""

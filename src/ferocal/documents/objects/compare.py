@@ -126,6 +126,9 @@ class EffectObject(OfSeries):
     bound: str | None = key(
         "`>` or `<` where a side is known as a bound only: the change is above or below `change`"
     )
+    read: tuple[float, float] | None = key(
+        "between what the change is by the ranges that were read, where no interval is known"
+    )
     noise_floor: EffectNoiseFloor | None = key("the noise floor that gave the interval, if one did")
     control: bool = key("whether this is the control arm")
     caveats: list[CaveatObject] = key("its caveats")

@@ -19,6 +19,7 @@ from ferocal.intake.tables.layout import Layout
 from ferocal.intake.tables.options import FILE, SHEET, TableOptions
 from ferocal.intake.tables.view import LEFT_OUT, NOT_USED, VALUES, Column, Roles
 from ferocal.intake.tables.words import direction_in, unit_of
+from ferocal.intake.typed import unit_in
 from ferocal.terms.wording import shortened
 
 _UNIT_IN_TITLE = re.compile(r"(?:\bin|[(\[])\s*([^\s()\[\],;]+)")
@@ -83,7 +84,7 @@ class _Builder:
     def _without_values(self) -> str:
         names = [c.name for c in self.roles.columns if c.name]
         return (
-            'neither a column "value" nor columns named like configurations{known} or metrics '
+            'neither a column "value" nor columns named like configurations or metrics '
             f"that hold numbers. Found: {shortened(', '.join(names), 200) or 'none'}"
         )
 
@@ -133,9 +134,10 @@ class _Builder:
             common = next(
                 (unit for text in _UNIT_IN_TITLE.findall(titles) if (unit := unit_of(text))), ""
             )
-            units = [column.unit or common for column in columns]
-            percent = [value.rstrip("! *").endswith("%") for value in found["value"]]
-            units = [u or ("%" if p else "") for u, p in zip(units, percent, strict=True)]
+            units = [
+                column.unit or common or unit_in(value) or ""
+                for column, value in zip(columns, found["value"], strict=True)
+            ]
             if any(units):
                 found["unit"] = units
         if "better" not in found:

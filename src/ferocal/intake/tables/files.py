@@ -152,7 +152,7 @@ def _read_json(path: Path, where: Where) -> list[Grid]:
     if (
         isinstance(document, dict)
         and document
-        and all(isinstance(value, (dict, list)) for value in document.values())
+        and all(_has_numbers(value) for value in document.values())
     ):
         # Objects by name, such as one for each configuration.
         rows = [
@@ -169,6 +169,15 @@ def _read_json(path: Path, where: Where) -> list[Grid]:
         if not isinstance(row, dict):
             raise IntakeError(f"{path}, row {number}: not a JSON object")
     return [grid_of_objects(path, "", "row", document, range(1, len(document) + 1))]
+
+
+def _has_numbers(value: Any, depth: int = 0) -> bool:
+    """Whether a value is or holds numbers, and no further objects in lists."""
+    if isinstance(value, dict) and depth < 4:
+        return any(_has_numbers(item, depth + 1) for item in value.values())
+    items = value if isinstance(value, list) else [value]
+    numbers = [isinstance(item, (int, float)) and not isinstance(item, bool) for item in items]
+    return bool(numbers) and all(numbers) and (depth > 0 or isinstance(value, list))
 
 
 def _pointed(document: Any, pointer: str, path: Path) -> Any:

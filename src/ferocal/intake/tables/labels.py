@@ -23,9 +23,9 @@ def take_labels(view: View) -> None:
         lead, texts = texts[0], texts[1:]
         view.roles.set(lead, "metric", "tells rows of one workload apart")
         view.roles.doubt(
-            f'column "{lead.name}" may be of metrics',
+            f'column "{lead.name}" tells rows apart that are the same otherwise',
             "metrics",
-            f'--column metric="{lead.name}", or --ignore "{lead.name}"',
+            f'--column metric="{lead.name}", --factor "{lead.name}" or --ignore "{lead.name}"',
         )
 
 

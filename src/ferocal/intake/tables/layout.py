@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from ferocal.errors import IntakeError
 from ferocal.intake.delimited import MOST_NAMED, NO_READINGS, refusal
 from ferocal.intake.tables.grids import Cell, Grid
-from ferocal.intake.tables.words import HeaderCell, role_by_name, unit_of
+from ferocal.intake.tables.words import HeaderCell, is_compared, role_by_name, unit_of
 from ferocal.intake.typed import FOOTNOTE, TypedError, parse_mark, unit_in
 from ferocal.terms.wording import counted, shortened
 
@@ -147,20 +147,33 @@ def _header_row(grid: Grid, stated: int | None) -> int:
         return 0
     counts = Counter(with_numbers)
     width = max(counts, key=lambda w: (counts[w], w))
-    least = max(1, width - 1) if width < 4 else width - width // 4
-    enough = [n for n, places in enumerate(filled) if len(places) >= max(least, 1)]
-    first = next((n for n in enough if not _is_data(grid.cells[n])), None)
-    return first if first is not None else enough[0] if enough else 0
+    least = min(width, max(2, width - 1) if width < 4 else width - width // 4)
+    enough = [n for n, places in enumerate(filled) if len(places) >= least]
+    body = next((n for n in enough if _is_data(grid.cells[n])), len(grid.cells))
+    names = [n for n in enough if n < body]
+    if not names:
+        return enough[0] if enough else 0
+    return next((n for n in names if not _is_parted(grid, n, names[-1])), names[-1])
+
+
+def _is_parted(grid: Grid, first: int, last: int) -> bool:
+    """Whether an empty row lies between two rows."""
+    apart = grid.numbers[last] - grid.numbers[first] > last - first
+    return apart or any(not _filled(grid.cells[n]) for n in range(first, last))
 
 
 def _is_data(row: Sequence[Cell]) -> bool:
     """Whether a row holds readings rather than names; years and releases may be names."""
     cells = [cell for cell in row if cell != ""]
-    return any(is_reading(cell) for cell in cells[1:]) and not _names_known(cells)
+    beside = cells[1:] or cells
+    return any(is_reading(cell) for cell in beside) and not _names_known(cells)
 
 
 def _names_known(cells: Sequence[Cell]) -> bool:
-    return any(isinstance(cell, str) and role_by_name(cell) is not None for cell in cells)
+    return any(
+        isinstance(cell, str) and (role_by_name(cell) is not None or is_compared(cell))
+        for cell in cells
+    )
 
 
 def _header_rows(grid: Grid, first: int) -> list[int]:

@@ -1,4 +1,4 @@
-"""What somebody states of a table before it is read, and what of its reading stays doubtful."""
+"""What is stated of a table before it is read, and what of its reading stays doubtful."""
 
 from __future__ import annotations
 

@@ -61,7 +61,7 @@ def _place(view: View, place: int) -> str:
 
 
 def _take_stated(view: View) -> None:
-    """What somebody says of columns."""
+    """What is stated of columns."""
     for name in view.options.ignore:
         for column in view.roles.columns:
             if column.is_called(name):

@@ -152,9 +152,10 @@ def is_telling(own: Numbers, others: Numbers) -> bool:
 
     Where all are equal, each is the mean of the others.
     """
-    with np.errstate(all="ignore"):
-        digits = np.nanmedian(np.abs(own.value) / (2 * own.half))
-        apart = np.abs(np.nanmax(others.value) - np.nanmin(own.value)) > 4 * np.nanmax(own.half)
+    if np.isnan(own.value).all() or np.isnan(others.value).all():
+        return False
+    digits = np.nanmedian(np.abs(own.value) / (2 * own.half + np.finfo(float).tiny))
+    apart = np.abs(np.nanmax(others.value) - np.nanmin(own.value)) > 4 * np.nanmax(own.half)
     return bool(digits >= _TELLING and apart)
 
 

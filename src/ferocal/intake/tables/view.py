@@ -103,14 +103,15 @@ class View:
         """Whether most of what stands in a column are readings."""
         cells = self.cells(column)
         values = sum(is_value(cell) for cell in cells)
-        return any(map(is_reading, cells)) and values >= 0.5 * len(cells)
+        some = any(map(is_reading, cells)) or 0 < len(cells) == values
+        return some and values >= 0.5 * len(cells)
 
     def numbers(self, column: Column) -> Numbers:
         """The numbers of a column."""
         return Numbers.of(self.layout.column(column.place), self.form)
 
     def is_kept(self, column: Column) -> bool:
-        """Whether somebody says that a column holds readings."""
+        """Whether it is stated that a column holds readings."""
         return any(column.is_called(name) for name in self.options.keep)
 
     def has(self, role: str) -> bool:

@@ -15,10 +15,12 @@ from ferocal.ledger.reading.runs import COUNTS, read_excluded
 from ferocal.ledger.reading.visits import VisitRow, read_visits
 from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
+from ferocal.study.metrics import READ_AS, SETTLED, USUAL
 from ferocal.traces.packing import unpack_columns
 
 IntArray = NDArray[np.int64]
 FloatArray = NDArray[np.float64]
+BoolArray = NDArray[np.bool_]
 
 
 @dataclass(frozen=True)
@@ -27,7 +29,8 @@ class ReadingColumns:
 
     ``run``, ``metric``, ``visit`` and ``position`` (of the run in its visit) are keys of
     shape (n,), ``value`` is the reading, ``samples`` how many single values it summarises
-    (NaN where unknown), ``width`` half of the range in which it was read, mostly 0. ``bound``
+    (NaN where unknown), ``width`` half of the range in which it was read, mostly 0; where the
+    reading ``settled`` within it, the range says nothing against it. ``bound``
     is +1 where the true value is above the reading, −1 where it is below, mostly 0.
     Corrections are in place. ``excluded`` counts the runs that are marked as not to be used;
     ``states_statistics`` says whether `read_statistics` finds any.
@@ -40,6 +43,7 @@ class ReadingColumns:
     value: FloatArray
     samples: FloatArray
     width: FloatArray
+    settled: BoolArray
     bound: IntArray
     metrics: dict[int, tuple[str, str, str]]
     visits: dict[int, VisitRow]
@@ -76,6 +80,7 @@ def read_columns(ledger: Ledger) -> ReadingColumns:
         value=numbers["value"][valid],
         samples=numbers["samples"][valid],
         width=numbers["width"][valid],
+        settled=numbers["settled"][valid] > 0,
         bound=numbers["bound"][valid].astype(np.int64),
         metrics={row[0]: tuple(row[1:]) for row in ledger.rows(metrics)},
         visits=visits,
@@ -96,7 +101,10 @@ def read_statistics(ledger: Ledger) -> dict[str, dict[tuple[str, str, str], froz
             visit.configuration,
             metric.workload,
             metric.name,
-            sa.func.coalesce(reading.statistic, ""),
+            # How a display was read says nothing of a statistic.
+            sa.case(
+                (reading.statistic.in_(READ_AS), ""), else_=sa.func.coalesce(reading.statistic, "")
+            ),
         )
         .join_from(schema.reading, schema.run)
         .join(schema.visit)
@@ -118,6 +126,7 @@ def _correct(ledger: Ledger, keys: IntArray, numbers: dict[str, FloatArray]) -> 
         row = np.flatnonzero((keys[:, 0] == run) & (keys[:, 1] == metric))
         numbers["value"][row] = correction.value
         numbers["width"][row] = correction.width
+        numbers["settled"][row] = correction.settled
         numbers["bound"][row] = {">": 1.0, "<": -1.0}.get(correction.bound or "", 0.0)
 
 
@@ -127,12 +136,13 @@ def _read_details(ledger: Ledger, keys: IntArray) -> dict[str, FloatArray]:
     details = {
         "samples": (sa.func.coalesce(c.samples, -1), c.samples, np.nan),
         "width": (sa.func.coalesce((c.high - c.low) / 2, 0.0), c.low, 0.0),
+        "settled": (sa.case((c.statistic.in_((SETTLED, USUAL)), 1), else_=0), c.statistic, 0.0),
         "bound": (sa.case((c.bound == ">", 1), (c.bound == "<", -1), else_=0), c.bound, 0.0),
         "states": (sa.case((c.statistic.is_not(None), 1), else_=0), c.statistic, 0.0),
     }
     columns = [column for column, _, _ in details.values()]
     given = sa.or_(*(source.is_not(None) for _, source, _ in details.values()))
-    rows = ledger.numbers(sa.select(c.run_id, c.metric_id, *columns).where(given), 6)
+    rows = ledger.numbers(sa.select(c.run_id, c.metric_id, *columns).where(given), 2 + len(details))
     found = {name: np.full(len(keys), default) for name, (_, _, default) in details.items()}
     if len(rows):
         width = int(keys[:, 1].max()) + 1

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import sqlalchemy as sa
@@ -27,6 +28,14 @@ class Correction:
     def width(self) -> float:
         """Half of the range in which it was read, 0 where it is no range."""
         return 0.0 if self.low is None or self.high is None else (self.high - self.low) / 2
+
+    @property
+    def settled(self) -> bool:
+        """Whether it is a number that stayed within a range, and not the middle of one."""
+        if self.low is None or self.high is None:
+            return False
+        middle = (self.low + self.high) / 2
+        return not math.isclose(self.value, middle, rel_tol=1e-9, abs_tol=1e-12)
 
 
 def read_corrections(ledger: Ledger) -> dict[ReadingKey, Correction]:
