@@ -57,20 +57,20 @@ def command(
     that settled within one ("75 (70..80)") or a bound (">38000"). Write n/a for a missing value,
     with a reason if there is one ("n/a: no sound"), or "not active".
     """
-    from ferocal.documents.intake import odd_lines
+    from ferocal.documents.intake import odd_lines, ratio_lines
     from ferocal.intake.placed import GivenStatistic, ReadingPlace, enter_values
     from ferocal.study.load import load_study
     from ferocal.terms.wording import counted
 
     study = load_study(directory).on(bench)
     place = ReadingPlace(configuration, workload, metric, number, visit, parse_time(date), version)
-    counts, odd = enter_values(study, place, values, GivenStatistic(statistic, samples))
+    counts, odd, ratios = enter_values(study, place, values, GivenStatistic(statistic, samples))
     where = f"in {counted(counts['visits'], 'visit')}" if counts["visits"] else f"to visit {visit}"
     absent = f" and {counts['absences']} without a value" if counts["absences"] else ""
     say(
         f"recorded {counted(counts['readings'], 'reading')}{absent} of {workload} with "
         f"{configuration}, {where}"
     )
-    for line in odd_lines(odd):
+    for line in (*odd_lines(odd), *ratio_lines(ratios)):
         say(line)
     say("next: enter more, then `ferocal compare`")

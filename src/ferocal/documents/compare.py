@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.caveats.kinds import WEIGHTS
+from ferocal.analysis.caveats.table import CAVEATS
 from ferocal.analysis.data.gaps import Gap, GapMark
 from ferocal.analysis.inference.effects import (
     Effect,
@@ -106,8 +107,9 @@ def caveat_blocks(comparison: Comparison, series: Sequence[Series]) -> Iterator[
     """The caveats of what is shown, the gravest first; nothing where there are none."""
     shown = [e for e in comparison.effects if e.series in set(series) and not e.control]
     remarks = [r for r in make_remarks(shown, comparison.levels) if r.code not in _TOLD]
-    grave = [Line(r.text, command=r.look) for r in remarks if r.weight == WEIGHTS[0]]
-    others = [Line(r.text, command=r.look) for r in remarks if r.weight != WEIGHTS[0]]
+    first = [r for r in remarks if r.weight == WEIGHTS[0] or CAVEATS[r.code].leads]
+    grave = [Line(r.text, command=r.look) for r in first]
+    others = [Line(r.text, command=r.look) for r in remarks if r not in first]
     lines = (*grave, *remark_lines(comparison), *others)
     if lines:
         yield Caveats(lines, _MOST_LINES, "ferocal compare --detail")

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from ferocal.intake.combining import Brought
     from ferocal.intake.loading import Loaded
     from ferocal.intake.magnitudes import OddReading
+    from ferocal.intake.ratios import WrongRatio
     from ferocal.intake.readings import Intake
     from ferocal.intake.tables.reading import TableReading
     from ferocal.intake.trace_loading import LoadedTraces
@@ -62,7 +63,7 @@ def loaded_notes(loaded: Loaded) -> list[str]:
         )
     if loaded.assumed_zones:
         lines.append(f"  no time zone, so UTC assumed: {counted(loaded.assumed_zones, 'time')}")
-    lines += [f"  {line}" for line in odd_lines(loaded.odd)]
+    lines += [f"  {line}" for line in (*odd_lines(loaded.odd), *ratio_lines(loaded.ratios))]
     if loaded.twins:
         lines.append(
             f"  identical rows: {grouped(loaded.twins)}, each counted as a run; remove them if "
@@ -148,6 +149,18 @@ def _column_rows(reading: TableReading) -> list[list[str]]:
         else:
             rows.append([column.name, *told])
     return [[shortened(row[0], 40), *row[1:]] for row in rows]
+
+
+def ratio_lines(ratios: Sequence[WrongRatio]) -> list[str]:
+    """Ratios that contradict their parts."""
+    lines = [
+        f"doubtful: {r.workload} {r.metric} with {r.configuration} is {significant(r.value)}, but "
+        f"{' / '.join(r.parts)} is {significant(r.expected)}"
+        for r in ratios[:_MOST_ODD]
+    ]
+    if len(ratios) > _MOST_ODD:
+        lines.append(f"doubtful: {len(ratios) - _MOST_ODD} more ratios")
+    return lines
 
 
 def readings_table(study: Study, loaded: Loaded) -> Table:

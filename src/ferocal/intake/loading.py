@@ -14,8 +14,9 @@ from ferocal.intake.columns import Labels
 from ferocal.intake.exported import Exported, read_exported
 from ferocal.intake.formats import digest_of
 from ferocal.intake.magnitudes import OddReading, find_odd
+from ferocal.intake.ratios import WrongRatio, find_wrong_ratios
 from ferocal.intake.readings import Intake, check_readings
-from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known
+from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known, runs_of_rows
 from ferocal.intake.repeated import find_repeated
 from ferocal.intake.shapes import with_configuration
 from ferocal.intake.tables.entry import read_readings
@@ -40,7 +41,8 @@ class Loaded:
     ``repeated`` counts rows that were in the ledger already and were left out, ``unused`` names
     the columns that nothing was read from; ``twins`` counts readings that are the same as
     another in everything that is stated of them; ``odd`` ones are of another order of magnitude.
-    ``reading`` is how the table was understood, None for one of a program.
+    ``ratios`` contradict their parts; ``reading`` is how the table was understood, None for one of
+    a program.
     """
 
     path: Path
@@ -50,6 +52,7 @@ class Loaded:
     unused: tuple[str, ...] = ()
     reading: TableReading | None = None
     odd: tuple[OddReading, ...] = ()
+    ratios: tuple[WrongRatio, ...] = ()
 
     @property
     def assumed_zones(self) -> int:
@@ -152,7 +155,15 @@ def load_files(
             "some traces are of other workloads than their runs; nothing was recorded"
         )
     loaded = [
-        Loaded(s.path, s.intake, b.counts, s.repeated, s.unused, s.reading)
+        Loaded(
+            s.path,
+            s.intake,
+            b.counts,
+            s.repeated,
+            s.unused,
+            s.reading,
+            ratios=tuple(find_wrong_ratios(study, s.intake, runs_of_rows(s.intake, study))),
+        )
         for s, b in zip(sources, batches, strict=True)
     ]
     if preview:

@@ -12,8 +12,9 @@ import numpy as np
 from ferocal.errors import UsageError
 from ferocal.intake.columns import Labels
 from ferocal.intake.magnitudes import OddReading, find_odd
+from ferocal.intake.ratios import WrongRatio, find_wrong_ratios
 from ferocal.intake.readings import Intake
-from ferocal.intake.record import make_batch, record
+from ferocal.intake.record import make_batch, record, runs_of_rows
 from ferocal.ledger.opening import open_ledger, read_ledger
 from ferocal.terms.names import called, closest, resolve
 
@@ -120,8 +121,10 @@ class GivenStatistic:
 
 def enter_values(
     study: Study, place: ReadingPlace, texts: Sequence[str], statistic: GivenStatistic | None = None
-) -> tuple[dict[str, int], list[OddReading]]:
-    """Record readings typed in one line; how many, and those of another order of magnitude.
+) -> tuple[dict[str, int], list[OddReading], list[WrongRatio]]:
+    """Record readings typed in one line; how many, and those that are doubtful.
+
+    These are of another order of magnitude, or ratios that contradict their parts.
 
     Several values of one metric are several runs of one visit; several metrics, written
     ``NAME=VALUE``, are read from one run.
@@ -173,7 +176,8 @@ def enter_values(
         counts = record(ledger, study, batch, kind="enter", source="typed")
     kept = np.array([not getattr(r, "kept", False) for r in read], dtype=bool)
     with read_ledger(study.directory) as ledger:
-        return counts, find_odd(study, ledger, intake.select(kept))
+        odd = find_odd(study, ledger, intake.select(kept))
+    return counts, odd, find_wrong_ratios(study, intake, runs_of_rows(intake, study))
 
 
 def _places(

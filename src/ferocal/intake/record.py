@@ -189,6 +189,13 @@ def _sittings(intake: Intake) -> np.ndarray:
     return np.where(rows, date, -1)
 
 
+def runs_of_rows(intake: Intake, study: Study) -> np.ndarray:
+    """By row, which run it is of, as `make_batch` has it; shape (n,)."""
+    codes = {name: n for n, name in enumerate(study.workloads)}
+    workload_of = np.array([codes[w] for w, _, _ in study.read_metrics()])[intake.series_of]
+    return _group(intake, workload_of, _knows_visit(intake))[1]
+
+
 def _knows_visit(intake: Intake) -> np.ndarray:
     """By row, whether it says of which visit it is, shape (n,)."""
     known: np.ndarray = (intake.round > 0) | intake.visit.given | (_sittings(intake) >= 0)

@@ -32,7 +32,8 @@ class CaveatKind:
     """A reason not to trust, or not to attribute, a number.
 
     ``code`` is stable. With ``statistical`` a test on noisy readings decides, which has false
-    alarms. What ``bars`` a comparison leaves no verdict, unless the study file accepts it.
+    alarms. What ``bars`` a comparison leaves no verdict, unless the study file accepts it. What
+    ``leads`` is told before all others.
     """
 
     code: str
@@ -40,6 +41,12 @@ class CaveatKind:
     weight: Weight = "weakens"
     statistical: bool = False
     bars: bool = False
+    leads: bool = False
+
+    @property
+    def order(self) -> tuple[bool, int]:
+        """Its place among others, the gravest first."""
+        return not self.leads, WEIGHTS.index(self.weight)
 
 
 @dataclass(frozen=True)

@@ -223,7 +223,7 @@ KINDS = (
     CaveatKind("not-computed", _not_computed),
     CaveatKind("unpaired-rounds", _unpaired_rounds),
     CaveatKind("not-interleaved", _not_interleaved),
-    CaveatKind("unknown-visits", _unknown_visits),
+    CaveatKind("unknown-visits", _unknown_visits, leads=True),
     CaveatKind("extended", _extended),
     CaveatKind("stale-noise-floor", _stale_noise_floor),
     CaveatKind("as-stated", _as_stated),

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from ferocal.analysis.caveats.kinds import WEIGHTS
+from ferocal.analysis.caveats.table import CAVEATS
 from ferocal.documents.caveats.words import seen_text, wording, words_of
 from ferocal.documents.wording import side_text
 from ferocal.terms.numbers import grouped
@@ -51,7 +51,7 @@ def make_remarks(effects: Sequence[Effect], levels: LevelsByName) -> list[Remark
         )
         for kind, places in _by_kind(effects).items()
     ]
-    return sorted(remarks, key=lambda remark: WEIGHTS.index(remark.weight))
+    return sorted(remarks, key=lambda remark: CAVEATS[remark.code].order)
 
 
 def group_caveats(effects: Sequence[Effect], levels: LevelsByName) -> list[CaveatGroup]:
@@ -71,7 +71,7 @@ def group_caveats(effects: Sequence[Effect], levels: LevelsByName) -> list[Cavea
         )
         for kind, places in _by_kind(effects).items()
     ]
-    return sorted(groups, key=lambda group: WEIGHTS.index(group.weight))
+    return sorted(groups, key=lambda group: CAVEATS[group.code].order)
 
 
 def _place(
