@@ -372,7 +372,7 @@ def test_a_damaged_ledger_of_an_earlier_version_is_not_sealed_anew_as_if_it_were
     (other / LEDGER_FILE).write_bytes(good)
     ferocal.quick("merge", str(other))
     assert (other / LEDGER_FILE).read_bytes() == good
-    assert len(ferocal.json("runs")["run_list"]) == 12
+    assert len(ferocal.json("runs")["run_list"]) == {7: 12, 8: 14}[version]
 
 
 def dumped(path: Path) -> list[str]:

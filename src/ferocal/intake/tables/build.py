@@ -77,7 +77,7 @@ class _Builder:
             found["run"] = self._run_of_rows(found, [place for place, _ in rows])
         row = np.array([layout.body[place] for place, _ in rows], dtype=np.int64)
         by_name: dict[str, LongColumn] = {
-            name: Labels.stripped(*_coded(column)) for name, column in found.items()
+            name: Labels.of_texts(column) for name, column in found.items()
         }
         return Columns(by_name, row)
 
@@ -170,8 +170,3 @@ class _Builder:
             of_arm = seen.setdefault(tuple(found[k][n] for k in keys), {})
             runs.append(str(of_arm.setdefault(place, len(of_arm) + 1)))
         return runs
-
-
-def _coded(texts: Sequence[str]) -> tuple[np.ndarray, list[str]]:
-    labels = Labels.of_texts(texts)
-    return labels.codes, labels.names

@@ -15,7 +15,7 @@ import numpy as np
 
 from ferocal.errors import IntakeError
 from ferocal.intake.delimited import DELIMITERS, find_encoding, records
-from ferocal.intake.formats import parse_json, read_objects, read_table
+from ferocal.intake.formats import FORMATS, format_of, parse_json, read_objects, read_table
 from ferocal.intake.spreadsheets import read_sheets
 from ferocal.intake.tables.grids import Grid, grid_of_objects, make_grid
 from ferocal.intake.trace_text import not_utf8
@@ -52,8 +52,11 @@ def read_grids(path: Path, where: Where) -> list[Grid]:
     if where.path and suffix != ".json":
         raise IntakeError(f"{path}: --path points into JSON, and this is none")
     reader = next((read for suffixes, read in _READERS if suffix in suffixes), None)
+    if reader is None and format_of(path) is not None:
+        reader = _read_objects
     if reader is None:
-        known = ", ".join(name for suffixes, _ in _READERS for name in suffixes)
+        written = {name: None for suffixes, _ in _READERS for name in suffixes}
+        known = ", ".join(written | {s: None for entry in FORMATS for s in entry.suffixes})
         raise IntakeError(
             f'{path}: unknown file type "{path.suffix}"; rename or convert it to one of {known}, '
             "or say with --pattern where its readings stand"
@@ -242,7 +245,8 @@ def _read_spreadsheet(path: Path, where: Where) -> list[Grid]:
     return grids
 
 
-def _read_parquet(path: Path, where: Where) -> list[Grid]:
+def _read_objects(path: Path, where: Where) -> list[Grid]:
+    """The rows of a format that only programs write."""
     columns = read_table(path, lambda name: False).columns
     by_name = {
         name: column.tolist() if isinstance(column, np.ndarray) else column.at(columns.row)
@@ -284,16 +288,11 @@ def _name_before(pattern: str) -> str:
     return words[-1].strip() if words else "value"
 
 
+# Formats that people write by hand or lay out for reading; all others are rows of objects.
 _READERS: tuple[tuple[tuple[str, ...], Callable[[Path, Where], list[Grid]]], ...] = (
     ((".csv", ".tsv", ".txt"), _read_delimited),
     ((".json",), _read_json),
     ((".jsonl", ".ndjson"), _read_lines),
     ((".xlsx", ".ods"), _read_spreadsheet),
     ((".md", ".markdown"), _read_markdown),
-    ((".parquet",), _read_parquet),
 )
-
-
-def reads(path: Path) -> bool:
-    """Whether a file is read as a grid."""
-    return any(path.suffix.lower() in suffixes for suffixes, _ in _READERS)
