@@ -17,7 +17,7 @@ from ferocal.errors import IntakeError
 from ferocal.intake.delimited import DELIMITERS, find_encoding, records
 from ferocal.intake.formats import FORMATS, format_of, parse_json, read_objects, read_table
 from ferocal.intake.spreadsheets import read_sheets
-from ferocal.intake.tables.grids import Grid, grid_of_objects, make_grid
+from ferocal.intake.tables.grids import Grid, grid_of_objects, make_grid, stripped
 from ferocal.intake.trace_text import not_utf8
 from ferocal.terms.names import closest
 from ferocal.terms.spreadsheets import unguarded
@@ -228,7 +228,7 @@ def _read_spreadsheet(path: Path, where: Where) -> list[Grid]:
     grids = []
     for sheet in sheets:
         rows = [
-            (number, [row.get(n) for n in range(max(row, default=-1) + 1)])
+            (number, [stripped(row.get(n)) for n in range(max(row, default=-1) + 1)])
             for number, row in sheet.rows
         ]
         place = {number: n for n, (number, _) in enumerate(rows)}

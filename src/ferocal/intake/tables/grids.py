@@ -79,7 +79,12 @@ def _cell(value: Any) -> Cell:
         return f"{value.hour}:{value.minute:02}:{value.second:02}"
     if isinstance(value, date):
         return value.isoformat()
-    return str(value).strip()
+    return str(value)
+
+
+def stripped(value: Any) -> Any:
+    """A text without the blanks around it; all else as it is."""
+    return value.strip() if isinstance(value, str) else value
 
 
 def grid_of_objects(
@@ -96,7 +101,7 @@ def grid_of_objects(
     if repeats:
         header.append([f"run {number}" if number else _leaf(key, keys) for key, number in keys])
         header[0] = [_leaf(key, keys) if number else "" for key, number in keys]
-    body = [[row.get(key) for key in keys] for row in flat]
+    body = [[stripped(row.get(key)) for key in keys] for row in flat]
     lines = [*([0] * len(header)), *numbers]
     return make_grid(path, name, word, zip(lines, [*header, *body], strict=True))
 
