@@ -6,6 +6,7 @@ from ferocal.documents.objects.base import Object
 from ferocal.documents.objects.claims import ClaimsObject
 from ferocal.documents.objects.compare import AcrossObject, BetweenObject, ComparisonObject
 from ferocal.documents.objects.factors import FactorsObject
+from ferocal.documents.objects.history import HistoryObject
 from ferocal.documents.objects.inspect import (
     InspectionObject,
     IntegrityObject,
@@ -13,6 +14,7 @@ from ferocal.documents.objects.inspect import (
     NoiseObject,
     OverheadObject,
 )
+from ferocal.documents.objects.lookup import LookupObject
 from ferocal.documents.objects.plan import PlanObject, SeparationObject
 from ferocal.documents.objects.rank import RankingObject
 from ferocal.documents.objects.reference import ReferencesObject
@@ -33,6 +35,8 @@ OBJECTS: dict[str, type[Object]] = {
     "table": TableObject,
     "frames": TraceObject,
     "runs": RunListObject,
+    "history": HistoryObject,
+    "lookup": LookupObject,
     "plan": PlanObject,
     "plan --design separate": SeparationObject,
     "inspect": InspectionObject,

@@ -10,6 +10,7 @@ import sqlalchemy as sa
 from ferocal.errors import UsageError
 from ferocal.ledger import schema
 from ferocal.ledger.reading.corrections import read_corrections
+from ferocal.ledger.reading.history import runs_of_session
 from ferocal.ledger.reading.runs import describe_runs, read_excluded, resolve_run_ids
 from ferocal.ledger.records import NoiseFloorRecord, Note, Reference, Value
 from ferocal.ledger.store import Ledger
@@ -61,6 +62,27 @@ def mark_runs(ledger: Ledger, ids: Sequence[str], *, excluded: bool, reason: str
             [{"run_id": key, "excluded": excluded, "reason": reason} for key in distinct],
         )
         return describe_runs(ledger, distinct)
+
+
+def mark_import(ledger: Ledger, text: str, *, excluded: bool, reason: str) -> tuple[str, int]:
+    """Exclude all runs of an import, or lift their exclusion; its id, and how many these are.
+
+    Raises
+    ------
+    UsageError
+        When there is no such import, or all of its runs are marked so already.
+    """
+    with ledger.together():
+        name, uids = runs_of_session(ledger, text)
+        keys = dict(zip(uids, resolve_run_ids(ledger, uids), strict=True)) if uids else {}
+        now_excluded = read_excluded(ledger)
+        wanted = [key for key in keys.values() if (key in now_excluded) != excluded]
+        if not wanted:
+            state = "excluded already" if excluded else "not excluded"
+            raise UsageError(f"import {name}: all of its runs are {state}; nothing was marked")
+        rows = [{"run_id": key, "excluded": excluded, "reason": reason} for key in wanted]
+        ledger.insert_all(schema.mark, rows)
+    return name, len(wanted)
 
 
 def correct_reading(ledger: Ledger, run_id: int, value: Value, reason: str) -> float:
