@@ -62,11 +62,13 @@ class ReleaseLine:
 PREVIOUS = "previous"
 
 
-def newest_and(study: Study, against: str, visited: Collection[str]) -> list[str]:
+def newest_and(
+    study: Study, against: str, visited: Collection[str], levels: Sequence[str] = ()
+) -> list[str]:
     """The newest release of the study and the configuration that it is measured against.
 
     `PREVIOUS` is the last release before it that was ``visited``; the newest is alone where there
-    is none.
+    is none. ``levels`` ("build=n31") name another release instead of the newest.
 
     Raises
     ------
@@ -78,8 +80,16 @@ def newest_and(study: Study, against: str, visited: Collection[str]) -> list[str
         raise UsageError(
             "the newest release is known where a factor has an `order`, and no factor has one"
         )
-    line = find_release_line(study, factor)
-    *earlier, newest = [r.configuration for r in line.releases if r.configuration is not None]
+    own = [text for text in levels if text.startswith(f"{factor}=")]
+    line = find_release_line(study, factor, [text for text in levels if text not in own])
+    releases = [r for r in line.releases if r.configuration is not None]
+    if own:
+        names = [r.name for r in releases]
+        wanted = own[-1].partition("=")[2]
+        if wanted not in names or len(own) > 1:
+            raise UsageError(f"--against takes one level of {factor}; {closest(wanted, names)}")
+        releases = releases[: names.index(wanted) + 1]
+    *earlier, newest = [r.configuration for r in releases if r.configuration is not None]
     if against == PREVIOUS and PREVIOUS not in study.names:
         return [newest, *[name for name in earlier if name in visited][-1:]]
     other = study.configuration(against).name

@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from ferocal.cli.common import ROUND, SAMPLES, example, say, study_option
-from ferocal.cli.place import bench_option, date_option, parse_time
+from ferocal.cli.place import bench_option, date_option, operator_option, parse_time
 
 
 @click.command("enter", context_settings={"ignore_unknown_options": True})
@@ -34,6 +34,7 @@ from ferocal.cli.place import bench_option, date_option, parse_time
 @click.option("--samples", type=SAMPLES, metavar="N", help="Number of samples behind the value.")
 @click.option("--version", metavar="TEXT", help="Version of the workload.")
 @date_option
+@operator_option
 @example("ferocal enter dome-flight --configuration halden-5 rate=57.2 stutters=40")
 def command(
     directory: Path,
@@ -48,6 +49,7 @@ def command(
     samples: int | None,
     version: str | None,
     date: str | None,
+    operator: str | None,
 ) -> None:
     """Record readings taken earlier or elsewhere.
 
@@ -64,7 +66,9 @@ def command(
 
     study = load_study(directory).on(bench)
     place = ReadingPlace(configuration, workload, metric, number, visit, parse_time(date), version)
-    counts, odd, ratios = enter_values(study, place, values, GivenStatistic(statistic, samples))
+    counts, odd, ratios = enter_values(
+        study, place, values, GivenStatistic(statistic, samples), operator=operator
+    )
     where = f"in {counted(counts['visits'], 'visit')}" if counts["visits"] else f"to visit {visit}"
     absent = f" and {counts['absences']} without a value" if counts["absences"] else ""
     say(

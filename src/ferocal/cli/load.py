@@ -10,7 +10,13 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ferocal.cli.common import example, make_console, say, study_option
-from ferocal.cli.place import again_option, bench_option, files_argument, preview_option
+from ferocal.cli.place import (
+    again_option,
+    bench_option,
+    files_argument,
+    operator_option,
+    preview_option,
+)
 from ferocal.cli.publishing import show
 from ferocal.cli.tables import make_options, settle, table_options
 
@@ -26,6 +32,7 @@ if TYPE_CHECKING:
 @bench_option
 @preview_option
 @again_option
+@operator_option
 @click.option("--add", is_flag=True, help="Write configurations that are new into the study file.")
 @click.option("--only-new", is_flag=True, help="Import only rows that are not in the ledger yet.")
 @example("ferocal load scores.csv --column configuration=OS --preview")
@@ -37,6 +44,7 @@ def command(
     again: bool,
     add: bool,
     only_new: bool,
+    operator: str | None,
     **table: Any,
 ) -> None:
     """Import readings from files.
@@ -72,8 +80,9 @@ def command(
             load_files(study, files, options=options, preview=True, again=again, only_new=only_new)
             write_study(study)
         loaded = load_files(
-            study, files, options=options, preview=preview, again=again, only_new=only_new
-        )
+            study, files, options=options, preview=preview, again=again, only_new=only_new,
+            operator=operator,
+        )  # fmt: skip
     for line in added:
         say(f"would add {line}" if preview else f"added {line}")
     for source in loaded:

@@ -13,6 +13,8 @@ from ferocal.cli.place import (
     bench_option,
     date_option,
     files_argument,
+    operator_option,
+    parse_span,
     parse_time,
     preview_option,
 )
@@ -55,6 +57,7 @@ if TYPE_CHECKING:
 @date_option
 @preview_option
 @again_option
+@operator_option
 @example("ferocal load-trace one.csv two.csv --configuration r64+opengl --workload dome-flight")
 def command(
     directory: Path,
@@ -77,6 +80,7 @@ def command(
     date: str | None,
     preview: bool,
     again: bool,
+    operator: str | None,
 ) -> None:
     """Import captures of a trace.
 
@@ -109,7 +113,7 @@ def command(
         raise click.BadParameter(
             f'"{time_unit}" is not a unit of time; use {", ".join(TIME)}', param_hint="--time-unit"
         )
-    apart = None if interval is None else _seconds(interval)
+    apart = parse_span(interval, "--interval")
     form = CaptureForm(column, skip, unit, time, time_unit, apart, stamps, decimal)
     patterns = [str(file) for file in files if is_pattern(str(file))]
     placed = [group for pattern in patterns for group in find_placed(study, pattern, place)]
@@ -121,17 +125,8 @@ def command(
                 'their names: "soak-{configuration}-{visit}.csv"'
             )
         placed += place_files(place, plain, separate=separate)
-    loaded = load_traces(study, placed, form, again=again, preview=preview)
+    loaded = load_traces(study, placed, form, again=again, preview=preview, operator=operator)
     _show(loaded, preview=preview)
-
-
-def _seconds(text: str) -> float:
-    from ferocal.study.quantities import parse_duration
-
-    try:
-        return parse_duration(text)
-    except ValueError as error:
-        raise click.BadParameter(str(error), param_hint="--interval") from None
 
 
 def _show(loaded: LoadedTraces, *, preview: bool) -> None:

@@ -12,6 +12,7 @@ import click
 
 from ferocal.cli import ending
 from ferocal.cli.common import ROUND, example, say, study_option
+from ferocal.cli.place import operator_option, parse_span
 
 if TYPE_CHECKING:
     from ferocal.ledger.store import Ledger
@@ -74,6 +75,11 @@ if TYPE_CHECKING:
     help="Only the newest release and another, such as previous, in common rounds.",
 )
 @click.option(
+    "--within", metavar="TIME", help='Begin no round that would end later, such as "30 min".'
+)
+@click.option("--wait", is_flag=True, help="Wait while another session measures on the bench.")
+@operator_option
+@click.option(
     "--if-not-active",
     type=click.Choice(["stop", "go-on"]),
     default="stop",
@@ -94,6 +100,9 @@ def command(
     metric: str | None,
     visits: int | None,
     against: str | None,
+    within: str | None,
+    wait: bool,
+    operator: str | None,
     if_not_active: str,
 ) -> None:
     """Take the runs that the plan still needs.
@@ -104,7 +113,8 @@ def command(
 
     --against previous is for a pipeline: a release that was added is measured with the one before
     it, in as many rounds as the study has, and none of the others again; the first release is
-    measured alone.
+    measured alone. With --level build=n31 it is that release and the one before it. --rounds counts
+    their common rounds only.
 
     Exit status 1: a configuration was not active, the bench has changed, or runs failed.
     Exit status 4: an operator has to act before the same command can resume.
@@ -121,25 +131,33 @@ def command(
         raise click.UsageError("--decide needs whole rounds: leave out --configuration and --level")
     if seek and (here or limited or decide or rounds):
         raise click.UsageError("--seek chooses its visits: leave out the other limits")
-    if against and (here or limited or decide or seek):
+    if against and (here or configurations or decide or seek):
         raise click.UsageError("--against chooses its visits: leave out the other limits")
     if not seek and (metric or visits):
         raise click.UsageError("--metric and --visits need --seek FACTOR")
     study = find_bench(load_study(directory), bench)
     if bench is None and len(study.benches) > 1:
         say(f"this machine is bench {study.bench} (recognised by its facts)")
-    options = Options(retry=retry, go_on=if_not_active == "go-on", in_place=here)
+    options = Options(
+        retry=retry,
+        go_on=if_not_active == "go-on",
+        in_place=here,
+        within=parse_span(within, "--within"),
+        wait=wait,
+        operator=operator,
+    )
     begun = time.monotonic()
     if seek:
         summary = _seek(study, options, seek, metric, visits, begun)
         sys.exit(_exit_status(summary))
     with make_observer() as observer:
         if against:
-            summary = _measure_newest(study, observer, options, rounds, against)
+            summary = _measure_newest(study, observer, options, rounds, (against, levels))
         else:
             limits = (configurations, levels)
             summary = _measure(study, observer, options, rounds, limits, decide)
-    again = f" --against {against}" if against else ""
+    again = "".join(f" --level {level}" for level in levels) if against else ""
+    again += f" --against {against}" if against else ""
     _report(summary, time.monotonic() - begun, f"ferocal measure{again}")
     _answer_so_far(study, summary, against)
     sys.exit(_exit_status(summary))
@@ -171,7 +189,11 @@ def _measure(
 
 
 def _measure_newest(
-    study: Study, observer: Observer, options: Options, rounds: int | None, against: str
+    study: Study,
+    observer: Observer,
+    options: Options,
+    rounds: int | None,
+    wanted: tuple[str, Sequence[str]],
 ) -> Summary:
     from ferocal.answers.release_line import newest_and
     from ferocal.ledger.opening import LEDGER_FILE, read_ledger
@@ -183,7 +205,7 @@ def _measure_newest(
         with read_ledger(study.directory) as ledger:
             visits = read_visits(ledger).values()
         visited = {v.configuration for v in visits if v.bench == study.bench}
-    names = newest_and(study, against, visited)
+    names = newest_and(study, wanted[0], visited, wanted[1])
     return measure_newest(study, observer, options, names, rounds=rounds)
 
 
@@ -259,6 +281,7 @@ def _outcome(summary: Summary, seconds: float, command: str) -> str:
     parts += [f"{summary.retaken} set aside and taken again"] if summary.retaken else []
     visits = len(summary.not_active)
     parts += [f"{counted(visits, 'visit')} set aside, not active"] if visits else []
+    parts += ["the time is up"] if summary.out_of_time else []
     rest = (
         f"{counted(summary.remaining, 'run')} left; continue with `{command}`"
         if summary.remaining

@@ -24,6 +24,12 @@ preview_option = click.option(
 again_option = click.option(
     "--again", is_flag=True, help="Import rows that are already in the ledger as further runs."
 )
+operator_option = click.option(
+    "--operator",
+    envvar="FEROCAL_OPERATOR",
+    metavar="NAME",
+    help="Who does it, for the history.  [$FEROCAL_OPERATOR]",
+)
 bench_option = click.option("--bench", metavar="NAME", help="Bench, if the study has several.")
 date_option = click.option(
     "--date", metavar="TIME", help="Date or time, such as 2026-05-01 or 2026-05-01T14:30."
@@ -50,3 +56,21 @@ def parse_time(text: str | None) -> str:
     if lacks_zone(text) and "T" in text.replace(" ", "T"):
         say(f'"{text}" has no zone, and is taken as UTC; write it like 2026-05-01T14:30+02:00')
     return in_utc(moment, zone_known=not lacks_zone(text))
+
+
+def parse_span(text: str | None, option: str) -> float | None:
+    """A duration such as "30 min" in seconds, None for none.
+
+    Raises
+    ------
+    click.BadParameter
+        When the text is not one.
+    """
+    from ferocal.study.quantities import parse_duration
+
+    if text is None:
+        return None
+    try:
+        return parse_duration(text)
+    except ValueError as error:
+        raise click.BadParameter(str(error), param_hint=option) from None

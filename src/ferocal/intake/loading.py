@@ -118,6 +118,7 @@ def load_files(
     preview: bool = False,
     again: bool = False,
     only_new: bool = False,
+    operator: str | None = None,
 ) -> list[Loaded]:
     """Load files, all or nothing; with ``preview`` nothing is recorded.
 
@@ -181,6 +182,7 @@ def load_files(
             record(
                 ledger, study, batch, kind="load", source=str(source.path), digest=digest,
                 imported_as=None if source.reading is None else source.reading.kept(),
+                operator=operator,
             )  # fmt: skip
     with read_ledger(study.directory) as ledger:
         return [replace(part, odd=tuple(find_odd(study, ledger, part.intake))) for part in loaded]

@@ -120,7 +120,12 @@ class GivenStatistic:
 
 
 def enter_values(
-    study: Study, place: ReadingPlace, texts: Sequence[str], statistic: GivenStatistic | None = None
+    study: Study,
+    place: ReadingPlace,
+    texts: Sequence[str],
+    statistic: GivenStatistic | None = None,
+    *,
+    operator: str | None = None,
 ) -> tuple[dict[str, int], list[OddReading], list[WrongRatio]]:
     """Record readings typed in one line; how many, and those that are doubtful.
 
@@ -173,7 +178,7 @@ def enter_values(
     )
     batch = make_batch(intake, study)
     with open_ledger(study.directory, create=True, mask=study.mask) as ledger, ledger.together():
-        counts = record(ledger, study, batch, kind="enter", source="typed")
+        counts = record(ledger, study, batch, kind="enter", source="typed", operator=operator)
     kept = np.array([not getattr(r, "kept", False) for r in read], dtype=bool)
     with read_ledger(study.directory) as ledger:
         odd = find_odd(study, ledger, intake.select(kept))

@@ -60,6 +60,7 @@ def load_traces(
     *,
     again: bool = False,
     preview: bool = False,
+    operator: str | None = None,
 ) -> LoadedTraces:
     """Record captures with the metrics computed of them; with ``preview`` nothing is recorded.
 
@@ -93,7 +94,10 @@ def load_traces(
     if not preview:
         with open_ledger(study.directory, create=True, mask=study.mask) as ledger:
             source = ", ".join(map(str, files))
-            record(ledger, study, batch, kind="load", source=source, digest=" ".join(digests))
+            record(
+                ledger, study, batch, kind="load", source=source, digest=" ".join(digests),
+                operator=operator,
+            )  # fmt: skip
     return loaded
 
 

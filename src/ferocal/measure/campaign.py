@@ -34,9 +34,16 @@ from ferocal.terms.wording import be, listed
 
 @contextmanager
 def on_bench(
-    study: Study, *, rounds: int | None = None, decide: bool = False
+    study: Study,
+    observer: Observer,
+    options: Options,
+    *,
+    rounds: int | None = None,
+    decide: bool = False,
 ) -> Iterator[tuple[Recorder, Executor]]:
     """The ledger and the bench of a study, for one session of measuring.
+
+    Where the ``options`` say so, it is waited until no other process measures.
 
     Raises
     ------
@@ -54,7 +61,7 @@ def on_bench(
     _check_secrets(study.mask)
     with (
         _without_secrets(study.mask),
-        measuring_lock(study),
+        measuring_lock(study, observer.remark if options.wait else None),
         open_ledger(study.directory, create=True, mask=study.mask) as ledger,
         local_executor(study.mask) as executor,
     ):
@@ -70,6 +77,7 @@ def on_bench(
                 bench=study.bench,
                 study_file=study.kept_text,
                 criteria=criteria_of(study, planned_rounds=rounds),
+                operator=options.operator,
             )
         )
         freeze_claims(ledger, claims_of(study))
@@ -116,8 +124,9 @@ def measure_study(
     The errors are those of `on_bench` and `Session.carry_out`.
     """
     visits = choose_visits(study, plan_study(study, rounds), configurations, levels)
-    with on_bench(study, rounds=rounds) as (recorder, executor):
-        session = Session(study, recorder, executor, observer, options or Options())
+    options = options or Options()
+    with on_bench(study, observer, options, rounds=rounds) as (recorder, executor):
+        session = Session(study, recorder, executor, observer, options)
         return session.carry_out(visits, rounds=visits[-1].round)
 
 
@@ -164,7 +173,7 @@ def measure_here(study: Study, observer: Observer, options: Options) -> Summary:
     VerificationError
         When no configuration is active, or several may be.
     """
-    with on_bench(study) as (recorder, executor):
+    with on_bench(study, observer, options) as (recorder, executor):
         session = Session(study, recorder, executor, observer, options)
         session.prepare()
         names = find_active(study, executor)

@@ -46,7 +46,10 @@ def measure_until_decided(
     except ValueError as error:
         raise UsageError(f"--decide with --rounds: {error}") from None
     plan_study(study, most_rounds)
-    with on_bench(study, rounds=most_rounds, decide=True) as (recorder, executor):
+    with on_bench(study, observer, options, rounds=most_rounds, decide=True) as (
+        recorder,
+        executor,
+    ):
         total = Summary(0, 0)
         for look in looks.rounds:
             session = Session(study, recorder, executor, observer, options)

@@ -11,7 +11,8 @@ import platform
 import stat
 import sys
 import tempfile
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from typing import Annotated
@@ -29,6 +30,8 @@ from ferocal.terms.wording import shortened
 LOCK_FILE = "measure.lock"
 # Of what others have written into a lock, no more is read.
 _MOST_BYTES = 2**14
+# How often it is looked whether a lock is free (s).
+_EVERY = 0.5
 # Names the directory of the locks of benches, such as one that containers share.
 _PLACE = "FEROCAL_LOCKS"
 # The first that is writable for everyone: the same for all, wherever their temporary files are.
@@ -49,19 +52,40 @@ def study_lock(directory: Path) -> Iterator[None]:
         yield
 
 
+class BusyError(FerocalError):
+    """Another process measures in the study, or on the bench."""
+
+
 @contextmanager
-def measuring_lock(study: Study) -> Iterator[None]:
+def measuring_lock(study: Study, waiting: Callable[[str], None] | None = None) -> Iterator[None]:
     """Hold the right to measure in a study and on its bench.
+
+    With ``waiting`` it is waited for, which that is told once for every holder.
 
     Raises
     ------
+    BusyError
+        When another process holds either, and it is not waited for; the message says which one.
     FerocalError
-        When another process holds either; the message says which one.
+        When a lock cannot be written.
     """
     bench = _bench_file(study.bench)
+    told = ""
     with ExitStack() as stack:
-        _lock_study(stack, study.directory, bench)
-        _lock_bench(stack, bench, study)
+        while True:
+            try:
+                with ExitStack() as attempt:
+                    _lock_study(attempt, study.directory, bench)
+                    _lock_bench(attempt, bench, study)
+                    stack.push(attempt.pop_all())
+                break
+            except BusyError as busy:
+                if waiting is None:
+                    raise
+                if str(busy) != told:
+                    told = str(busy)
+                    waiting(f"waiting: {told.partition('; ')[0]}")
+                time.sleep(_EVERY)
         yield
 
 
@@ -183,9 +207,9 @@ def _user() -> str:
         return str(os.geteuid()) if hasattr(os, "geteuid") else "unknown"
 
 
-def _refusal(where: str, holder: str) -> FerocalError:
-    return FerocalError(
-        f"`ferocal measure` is already running {where}{holder}; wait for it to end, or end it"
+def _refusal(where: str, holder: str) -> BusyError:
+    return BusyError(
+        f"`ferocal measure` is already running {where}{holder}; wait for it with --wait, or end it"
     )
 
 

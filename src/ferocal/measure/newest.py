@@ -40,7 +40,7 @@ def measure_newest(
             "level alone with `ferocal measure`"
         )
     wanted = rounds or study.head.rounds
-    with on_bench(study, rounds=rounds) as (recorder, executor):
+    with on_bench(study, observer, options, rounds=rounds) as (recorder, executor):
         before = _rounds_before(recorder.ledger, study.bench, names)
         visits = [
             replace(visit, round=visit.round + before)

@@ -122,6 +122,7 @@ class Summary:
     stopped: bool = False
     resumed_after_crash: int = 0
     retaken: int = 0
+    out_of_time: bool = False
 
     @property
     def remaining(self) -> int:

@@ -44,7 +44,7 @@ def measure_until_found(
     the end, in words. The errors are those of `on_bench` and `Session.carry_out`.
     """
     total, begun = Summary(0, 0), 0
-    with on_bench(study) as (recorder, executor):
+    with on_bench(study, observer, options) as (recorder, executor):
         session = Session(study, recorder, executor, observer, options)
         while True:
             settled = settled_slots(

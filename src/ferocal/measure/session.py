@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import time
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 
@@ -36,12 +37,38 @@ class Options:
 
     With ``retry``, runs that failed or timed out are taken again. With ``go_on`` a
     configuration that is not active is left out instead of ending the session. With
-    ``in_place`` nothing is switched: the bench is in the wanted configuration.
+    ``in_place`` nothing is switched: the bench is in the wanted configuration. It begins no round
+    that would not end ``within`` so many seconds, as far as those before it tell. With ``wait``
+    another session on the bench is waited for. ``operator`` is who measures, if stated.
     """
 
     retry: bool = False
     go_on: bool = False
     in_place: bool = False
+    within: float | None = None
+    wait: bool = False
+    operator: str | None = None
+
+
+class _RoundClock:
+    """Tells whether there is time for another round, by the longest one so far."""
+
+    def __init__(self, within: float | None) -> None:
+        self._within = within
+        self._begun = self._round = time.monotonic()
+        self._longest = 0.0
+        self._rounds = 0
+
+    def has_time(self) -> bool:
+        """Whether another round can be begun; the one before it has ended."""
+        now = time.monotonic()
+        if self._rounds:
+            self._longest = max(self._longest, now - self._round)
+        self._rounds += 1
+        self._round = now
+        if self._within is None or self._rounds == 1:
+            return True
+        return now - self._begun + self._longest <= self._within
 
 
 class Session:
@@ -66,6 +93,7 @@ class Session:
         self._reader = ConditionReader()
         self._told_unknown = False
         self._prepared = False
+        self._clock = _RoundClock(options.within)
         self._runs = RunTaker(study, recorder, executor, observer, self._survey, self._reader)
 
     def carry_out(self, visits: Sequence[PlannedVisit], *, rounds: int) -> Summary:
@@ -108,6 +136,9 @@ class Session:
                 self.prepare()
             for _, group in itertools.groupby(todo, key=lambda item: item[0].round):
                 open_visits = [item for item in group if item[1]]
+                if open_visits and not self._clock.has_time():
+                    summary.out_of_time = True
+                    break
                 missed = self._attempt_all(open_visits, rounds, summary)
                 # Once more within the round, where the others of the round are near in time.
                 self._attempt_all(missed, rounds, summary)
