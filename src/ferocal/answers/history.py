@@ -83,7 +83,7 @@ def make_history(study: Study) -> History:
     entries = [Entry(s.at, s.kind, s, numbers.get(s.study_file or "", 0)) for s in sessions]
     entries += [Entry(change.at, change.kind, change) for change in changes]
     entries += [Entry(at, "note", note) for at, note in notes]
-    ordered = sorted(entries, key=lambda entry: entry.at[:19])
+    ordered = sorted(entries, key=lambda entry: entry.at)
     return History(study.head.question, tuple(ordered), tuple(versions))
 
 

@@ -105,7 +105,7 @@ def _from_files(
     options = settle(options, sources, None, preview=False)
     beginning = describe_files(sources, options, baseline, order)
     with study_in_the_making(directory, beginning.text) as making:
-        loaded = load_files(load_study(making), sources, options=options)
+        loaded = load_files(load_study(making), sources, options=options, begun=True)
     path = directory / STUDY_FILE
     count = sum(part.counts["readings"] for part in loaded)
     named = ", ".join(map(str, sources))

@@ -79,7 +79,7 @@ def settle(
 
     Raises
     ------
-    click.Abort
+    IntakeError
         When the tables are not to be read as they seem.
     """
     from ferocal.documents.intake import reading_document
@@ -91,12 +91,13 @@ def settle(
     for path in files:
         try:
             read_readings(path, options, study)
-        except DoubtfulError:
+        except DoubtfulError as doubtful:
             read = read_readings(path, replace(options, doubtful=True), study)
             assert read.reading is not None
             say(f"{path}: may be read in several ways")
             show(reading_document(read.reading))
-            click.confirm("Read it as shown?", abort=True)
+            if not click.confirm("Read it as shown?"):
+                raise doubtful from None
             options = replace(options, doubtful=True)
     return options
 

@@ -93,16 +93,23 @@ class Source:
 
 
 def read_source(
-    study: Study, path: Path, digest: str, options: TableOptions | None = None
+    study: Study,
+    path: Path,
+    digest: str,
+    options: TableOptions | None = None,
+    *,
+    begun: bool = False,
 ) -> Source:
     """The readings of a file, checked against the study.
+
+    Where the study was ``begun`` from the file, it is read as it was then.
 
     Raises
     ------
     IntakeError
         When the file or a row of it is wrong.
     """
-    read = read_readings(path, options or TableOptions(), study)
+    read = read_readings(path, options or TableOptions(), None if begun else study)
     if not len(read.columns):
         raise IntakeError(f"{path}: no readings")
     readings = with_configuration(read.columns, path, study)
@@ -119,11 +126,14 @@ def load_files(
     again: bool = False,
     only_new: bool = False,
     operator: str | None = None,
+    begun: bool = False,
 ) -> list[Loaded]:
     """Load files, all or nothing; with ``preview`` nothing is recorded.
 
     Rows that the ledger has already are refused, unless they are to be recorded ``again`` as
     further runs, or ``only_new`` ones are to be.
+
+    The study may have been ``begun`` from the files.
 
     Exported traces belong to the runs that other files name; without these, what is
     computed of them is recorded with them.
@@ -143,7 +153,7 @@ def load_files(
     exported = [trace for trace in map(read_exported, paths) if trace is not None]
     others = {trace.path for trace in exported}
     sources = [
-        read_source(study, path, digest, options)
+        read_source(study, path, digest, options, begun=begun)
         for path, digest in zip(paths, digests, strict=True)
         if path not in others
     ]

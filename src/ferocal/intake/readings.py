@@ -163,7 +163,11 @@ def _check_named_runs(intake: Intake, problems: Problems) -> None:
     if not any(intake.run.names):
         return
     # The same metric twice in a run that is named is one reading too many.
-    visit = (intake.bench_of, intake.configuration_of, intake.round, intake.visit.codes)
+    # Without a visit, those of another date are of another one.
+    days = Labels.of_texts([text[:10] for text in intake.started_at.names])
+    stated = (intake.round > 0) | intake.visit.given
+    day = np.where(stated, 0, days.codes[intake.started_at.codes])
+    visit = (intake.bench_of, intake.configuration_of, intake.round, intake.visit.codes, day)
     twice = repeats(combine(intake.series_of, *visit, intake.run.codes)) & intake.run.given
     problems.add(twice, "run", "run {} of this visit already has a reading of this metric")
 

@@ -189,7 +189,9 @@ def _lost_on_one_side(view: View, effect: Effect) -> dict[str, Any] | None:
         side, other = sides if here else sides[::-1]
         return {"lost": tuple(sorted((here or there).items())), "here": side, "there": other}
     runs = (effect.runs - effect.base_runs, effect.base_runs)
-    if effect.method is not Method.PAIRED or runs[0] == runs[1]:
+    # Visits to one side alone say what rounds are like, and are none that the other has lost.
+    alone = effect.visits != effect.base_visits
+    if effect.method is not Method.PAIRED or alone or runs[0] == runs[1]:
         return None
     return {"lost": (), "here": sides[0], "there": sides[1], "runs": runs}
 

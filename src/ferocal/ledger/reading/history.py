@@ -105,12 +105,14 @@ def read_changes(ledger: Ledger) -> list[ChangeRow]:
         .join_from(schema.mark, schema.run)
         .order_by(mark.id)
     )
-    groups: dict[tuple[str, bool, str], list[str]] = {}
+    groups: dict[tuple[str, bool, str], list[tuple[str, str]]] = {}
     for at, excluded, reason, uid in ledger.rows(query):
-        groups.setdefault((at[:19], bool(excluded), reason), []).append(uid[:ID_LENGTH])
+        groups.setdefault((at[:19], bool(excluded), reason), []).append((at, uid[:ID_LENGTH]))
     found = [
-        ChangeRow(at, "exclude" if excluded else "restore", tuple(runs), reason)
-        for (at, excluded, reason), runs in groups.items()
+        ChangeRow(
+            runs[0][0], "exclude" if excluded else "restore", tuple(uid for _, uid in runs), reason
+        )
+        for (_, excluded, reason), runs in groups.items()
     ]
     return found + _read_corrections(ledger)
 
