@@ -174,7 +174,8 @@ def _basis_of(study: Study, evidence: Evidence) -> _Basis:
         if len({readings.series[n].workload for n in weights}) > 1:
             series = index_series(readings, members, study.head.margin, INDEX)
             readings, scales = add_index(readings, scales, {series: weights})
-    names = {f"{s.workload} {s.metric}".strip(): n for n, s in enumerate(readings.series)}
+    names = {s.title: n for n, s in enumerate(readings.series)}
+    names |= {f"{s.workload} {s.metric}".strip(): n for n, s in enumerate(readings.series)}
     counts = Counter(s.workload for s in readings.series)
     alone = {s.workload: n for n, s in enumerate(readings.series) if counts[s.workload] == 1}
     setting = setting_of(study, evidence, study.baseline)

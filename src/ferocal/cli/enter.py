@@ -56,7 +56,8 @@ def command(
     Several values are several runs, of one visit if --round or --visit says so; calls that name
     the same visit add to it. Write several metrics of one run as NAME=VALUE. A value may have a
     unit (21400ms) or a decimal comma; it may be a range from a moving display (70..80), a value
-    that settled within one ("75 (70..80)") or a bound (">38000"). Write n/a for a missing value,
+    that settled within one ("75 (70..80)"), the range of repeats ("330..340 of 5"), a duration
+    (3:25) or a bound (">38000"), with a note ("31 (warm)"). Write n/a for a missing value,
     with a reason if there is one ("n/a: no sound"), or "not active".
     """
     from ferocal.documents.intake import odd_lines, ratio_lines

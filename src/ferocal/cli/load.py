@@ -49,12 +49,13 @@ def command(
 ) -> None:
     """Import readings from files.
 
-    CSV with any common delimiter, JSON, JSON Lines, Parquet, and XLSX or ODS. A long table has a
-    reading per row: configuration (or a column per factor), workload, metric, value, and where
-    known unit, bench, round, visit, run, date, statistic, samples. A wide table has a workload per
-    row and a configuration per column. Cells may be ranges (70..80), bounds (>38000) or missing
-    (n/a, -, not active). Traces written by `ferocal export` are imported too; other captures are
-    for `ferocal load-trace`. All or nothing: one wrong row, and nothing is recorded.
+    CSV, spreadsheets, Markdown tables, JSON, JSON Lines, Parquet, and with --pattern logs. A table
+    may have a reading, a run or a workload per row; columns for what they are of, for metrics with
+    their units, for configurations or for repeats; titles, two header rows, sums and footnotes.
+    --preview shows what each column and row is taken for, and why. What is doubtful is asked in a
+    terminal, and refused elsewhere with the option that settles it. Traces written by `ferocal
+    export` are imported too; other captures are for `ferocal load-trace`. One wrong row, and
+    nothing is recorded.
 
     A configuration that the study lacks is asked for in a terminal, or written into the study file
     with --add, below the others; comments there stay.

@@ -17,8 +17,9 @@ from ferocal.terms.units import TIME
 
 _HELP = (
     "  type the number, with a decimal point or comma, and a unit if it differs;\n"
-    "  70..80 for a moving display, 75 (70..80) if it settles on 75,\n"
-    "  >38000 or <20 for a bound; append ! to keep an implausible value;\n"
+    "  70..80 for a moving display, 75 (70..80) if it settles on 75, 330..340 of 5 for repeats,\n"
+    "  3:25 for minutes and seconds, >38000 or <20 for a bound, 31 (warm) with a note;\n"
+    "  append ! to keep an implausible value;\n"
     "  - for a missing value, with a reason (- no sound), or: not active;\n"
     "  b goes back to the previous value; Ctrl-C ends, and keeps everything so far"
 )

@@ -84,5 +84,6 @@ def correct(study: Study, run: str, metric: str, text: str, reason: str) -> Corr
             workload, metric, declared.unit, read.value,
             low=read.low, high=read.high, bound=read.bound,
         )  # fmt: skip
+        reason = f"{reason}; {read.remark}" if read.remark else reason
         before = correct_reading(ledger, key, value, reason)
     return Corrected(uid[:ID_LENGTH], before, read, declared.unit)

@@ -171,7 +171,7 @@ def enter_values(
         samples=np.array([stated if n is None else float(n) for n in seen]),
         bound=Labels.of_texts([r.bound or "" for r in values]),
         statistic=Labels.of_texts([r.statistic or statistic.name or "" for r in values]),
-        note=Labels.of_texts([r.note for r in values]),
+        note=Labels.of_texts([r.remark for r in values]),
         version=Labels.same(place.version or "", len(values)),
         mark=Labels.of_texts([getattr(r, "mark", "") for r in read]),
         reason=Labels.of_texts([getattr(r, "reason", "") for r in read]),

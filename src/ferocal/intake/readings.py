@@ -146,7 +146,7 @@ def check_readings(columns: Columns, study: Study, table: SourceTable) -> Intake
         statistic=_either(cells.statistic, _statistics(columns, problems)),
         mark=mark,
         reason=reason,
-        note=_joined(cells.note, columns.labels("note")),
+        note=_notes(cells, columns.labels("note")),
         source=columns.labels("source"),
         version=columns.labels("version"),
         architecture=columns.labels("architecture"),
@@ -239,13 +239,18 @@ def _either(seen: Labels, stated: Labels) -> Labels:
     return Labels.of_texts([own or other for own, other in pairs])
 
 
-def _joined(seen: Labels, stated: Labels) -> Labels:
-    """What is remarked in the cells and beside them."""
-    if not any(seen.names) and not any(stated.names):
+def _notes(cells: Cells, stated: Labels) -> Labels:
+    """What is remarked in the cells and beside them; the sign of a footnote where nothing is."""
+    if not any([*cells.note.names, *cells.sign.names, *stated.names]):
         return stated
-    every = np.arange(len(seen.codes))
-    pairs = zip(stated.at(every), seen.at(every), strict=True)
-    return Labels.of_texts(["; ".join(filter(None, pair)) for pair in pairs])
+    every = np.arange(len(stated.codes))
+    columns = zip(stated.at(every), cells.note.at(every), cells.sign.at(every), strict=True)
+    return Labels.of_texts(
+        [
+            "; ".join(filter(None, (beside, within))) or (f"marked {sign}" if sign else "")
+            for beside, within, sign in columns
+        ]
+    )
 
 
 def _ambient(columns: Columns, problems: Problems) -> np.ndarray:

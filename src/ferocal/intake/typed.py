@@ -73,6 +73,11 @@ class TypedReading:
     note: str = ""
     sign: str = ""
 
+    @property
+    def remark(self) -> str:
+        """What is to be kept as a note, with the sign of a footnote that stands alone."""
+        return self.note or (f"marked {self.sign}" if self.sign else "")
+
 
 @dataclass(frozen=True)
 class TypedMark:

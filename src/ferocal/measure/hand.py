@@ -9,10 +9,10 @@ from statistics import median
 from ferocal.errors import HoldError
 from ferocal.intake.trace_files import read_capture
 from ferocal.intake.typed import TypedReading
-from ferocal.ledger.reading.runs import read_values
-from ferocal.ledger.records import Absence, Ending, Outcome, Slot, Value
+from ferocal.ledger.reading.runs import ID_LENGTH, read_values, workload_of_run
+from ferocal.ledger.records import Absence, Ending, Note, Outcome, Slot, Value
 from ferocal.ledger.store import Ledger
-from ferocal.ledger.writing.additions import correct_reading
+from ferocal.ledger.writing.additions import add_note, correct_reading
 from ferocal.measure.progress import Answer, Observer, Question
 from ferocal.measure.traces import summarise_captures
 from ferocal.study.load import Study
@@ -31,6 +31,7 @@ class _Answered:
     values: list[Value]
     absences: list[Absence]
     traces: list[Trace]
+    notes: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -51,6 +52,7 @@ class Hand:
         self._ledger = ledger
         self._observer = observer
         self._last: _Last | None = None
+        self._notes: list[str] = []
 
     def complete(
         self,
@@ -89,10 +91,15 @@ class Hand:
                 reason = f"the operator had not given {counted(left, 'reading')} yet"
                 so_far = replace(so_far, outcome=Outcome.INTERRUPTED, reason=reason)
             keep(so_far)
+        self._notes = [note for part in found for note in part.notes]
         return _with(ending, found)
 
     def remember(self, run_id: int, slot: Slot, workload: Workload, ending: Ending) -> None:
-        """Remember which reading was typed last, now that it is recorded."""
+        """Remember which reading was typed last, now that it is recorded; keep the remarks."""
+        for note in self._notes:
+            uid, _ = workload_of_run(self._ledger, run_id)
+            add_note(self._ledger, Note(note, run=uid[:ID_LENGTH]))
+        self._notes = []
         typed = [v.metric for v in ending.values if v.metric in workload.asked]
         typed = [name for name in typed if workload.metric[name].kind == "value"]
         self._last = _Last(run_id, slot, workload, typed[-1]) if typed else None
@@ -154,7 +161,8 @@ class Hand:
             return _Answered(values, [], traces)
         assert answer.reading is not None
         value = _value(slot.workload, name, metric, answer.reading)
-        return _Answered([value], [], [])
+        note = answer.reading.remark
+        return _Answered([value], [], [], (f"{name}: {note}",) if note else ())
 
 
 def _with(ending: Ending, found: Sequence[_Answered]) -> Ending:
@@ -176,4 +184,6 @@ def _value(workload: str, name: str, metric: Metric, reading: TypedReading) -> V
         high=reading.high,
         resolution=metric.step,
         bound=reading.bound,
+        samples=reading.samples,
+        statistic=reading.statistic or None,
     )

@@ -220,7 +220,12 @@ def metric_names(file: StudyFile) -> dict[str, str]:
             for name, declared in entry.metric.items()
             for part, metric in derive(name, declared).items()
         }
-        found |= {f"{workload} {part}": unit for part, unit in units.items()}
+        titles = {
+            f"{workload} {metric.title}": metric.unit
+            for metric in entry.metric.values()
+            if metric.title
+        }
+        found |= titles | {f"{workload} {part}": unit for part, unit in units.items()}
         if len(units) == 1:
             found[workload] = next(iter(units.values()))
     return found
