@@ -287,7 +287,8 @@ ZOO: dict[str, Table] = {
         "Who,What,Frame rate (fps),Load (s)\na,x,57,21\nb,x,62,20\n",
         {"a/x/Frame-rate": [57.0], "a/x/Load": [21.0],
          "b/x/Frame-rate": [62.0], "b/x/Load": [20.0]},
-        ("--column", "configuration=Who"), asked="--column configuration=NAME",
+        ("--column", "configuration=Who", "--column", "workload=What"),
+        asked="--column configuration=NAME",
     ),
     "mode.csv": Table(
         "configuration,workload,value,Mode\nHalden 4,t,57,quiet\nHalden 4,t,75,loud\n"
@@ -295,6 +296,57 @@ ZOO: dict[str, Table] = {
         {"Halden-4+quiet/t/score": [57.0], "Halden-4+loud/t/score": [75.0],
          "Halden-5+quiet/t/score": [62.0], "Halden-5+loud/t/score": [80.0]},
         ("--factor", "configuration", "--factor", "Mode"), asked='column "Mode" tells rows apart',
+    ),
+    "quotient.csv": Table(
+        "Workload,native,translated,translated / native\nflight,57.2,50.1,0.876\n"
+        "export,211,250,1.185\n",
+        {"native/flight/score": [57.2], "translated/flight/score": [50.1],
+         "native/export/score": [211.0], "translated/export/score": [250.0]},
+        ("--ignore", "translated / native"), asked="is the change from",
+    ),
+    "t.numbered.names.csv": Table(
+        "System,Score 1,Score 2,Score 3\nHalden 4,57.2,57.4,56.9\nHalden 5,62.1,61.8,62.0\n",
+        RUNS, ("--across", "run"), asked="--across run",
+    ),
+    "t.beside.runs.csv": Table(
+        "System,#1,#2,#3,Setting\nHalden 4,57.2,57.4,56.9,7\nHalden 5,62.1,61.8,62.0,7\n",
+        RUNS, ("--ignore", "Setting"), asked="stands beside runs",
+    ),
+    "t.inner.change.csv": Table(
+        "System,fps,fps change (%)\nHalden 4,57.2,\nHalden 5,62.1,8.6\n", TWO,
+        ("--ignore", "fps change (%)"), asked="named like a change",
+    ),
+    "t.mean.and.sd.csv": Table(
+        "System,mean,sd,n\nHalden 4,57.2,0.3,5\nHalden 5,62.1,0.4,5\n",
+        {"Halden-4/t/score": [57.2], "Halden-5/t/score": [62.1]}, told=('column "sd"',),
+    ),
+    "t.extremes.csv": Table(
+        "System,Min,Avg,Max\nHalden 4,31,57.2,80\nHalden 5,28,62.1,90\n",
+        {"Halden-4/t/Min": [31.0], "Halden-4/t/Avg": [57.2], "Halden-4/t/Max": [80.0],
+         "Halden-5/t/Min": [28.0], "Halden-5/t/Avg": [62.1], "Halden-5/t/Max": [90.0]},
+    ),
+    "t.room.csv": Table(
+        "Room,System,fps\nA,Halden 4,57.2\nB,Halden 5,62.1\n", TWO, ("--ignore", "Room"),
+        asked="may be of workloads",
+    ),
+    "t.machine.csv": Table(
+        "Machine,System,fps\nnode-7,Halden 4,57.2\nnode-7,Halden 5,62.1\n", TWO
+    ),
+    "t.plus.minus.csv": Table(
+        "System;fps\nHalden 4;57,2 ± 0,3\nHalden 5;62,1 (±0,4)\n", TWO
+    ),
+    "direction.csv": Table(
+        "Scene,Lower is better,Halden 4,Halden 5\nflight,no,57.2,62.1\nexport,yes,38120,39001\n",
+        SCENES,
+    ),
+    "euro.csv": Table(
+        "Host;vCPUs;€/h;Score\nOxbow S;4;0,20;1000\nTarn 8;8;0,30;2100\n",
+        {"Oxbow-S/euro/Score": [1000.0], "Tarn-8/euro/Score": [2100.0]},
+    ),
+    "units.in.rows.csv": Table(
+        "Metric,Halden 4,Halden 5\nFrame rate (fps),57.2,62.1\nLoad time (s),21.4,19.9\n",
+        {"Halden-4/units.in.rows/Frame-rate": [57.2], "Halden-4/units.in.rows/Load-time": [21.4],
+         "Halden-5/units.in.rows/Frame-rate": [62.1], "Halden-5/units.in.rows/Load-time": [19.9]},
     ),
     # Numbers.
     "comma.csv": Table(

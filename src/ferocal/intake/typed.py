@@ -37,6 +37,7 @@ _PARTS = re.compile(
 _ABOUT = re.compile(r"(?:[~≈]|(?:ca\.?|approx\.?|about)\s)\s*", re.IGNORECASE)
 FOOTNOTE = r"(?:[*†‡§]+|[¹²³⁴-⁹]+|\[\w{1,2}\])"
 _FOOTNOTE = re.compile(rf"\s*(?P<sign>{FOOTNOTE})$")
+_PLUS_MINUS = re.compile(r"\s*\(?\s*(?P<text>(?:±|\+/-)\s*\d[\d.,]*\s*%?)\s*\)?$")
 _REMARK = re.compile(r"\s*\((?P<text>[^()]*[^\W\d_][^()]*)\)$")
 _MARK = re.compile(
     r"\s*(?P<mark>not active|inactive|absent|n/?a|none|[-–—])"
@@ -242,7 +243,7 @@ def _apart(text: str) -> tuple[str, bool, str, str]:
     about = _ABOUT.match(text)
     if about:
         text = text[about.end() :]
-    remark = _REMARK.search(text)
+    remark = _PLUS_MINUS.search(text) or _REMARK.search(text)
     if remark and text[: remark.start()].strip():
         text = text[: remark.start()].rstrip()
     else:

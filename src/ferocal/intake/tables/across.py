@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import re
+import warnings
 from collections.abc import Sequence
 
 import numpy as np
 
 from ferocal.intake.tables.options import Across
-from ferocal.intake.tables.view import VALUES, Column, View, resolves
+from ferocal.intake.tables.view import LEFT_OUT, VALUES, Column, View, resolves
 from ferocal.intake.tables.words import HeaderCell, is_compared, role_by_name, run_number
 from ferocal.terms.names import resolve
 from ferocal.terms.wording import listed, shortened
@@ -19,6 +21,7 @@ def take_values(view: View) -> None:
         return
     values = [c for c in view.roles.open if view.is_numeric(c)]
     values = values or [c for c in view.roles.open if _is_known(view, c)]
+    values = _leave_out_beside_runs(view, values)
     leads, runs = _runs(view, values)
     tops = [c.header.top for c in values]
     across = _across(view, values, [lead for lead in leads if lead]) if any(leads) else None
@@ -26,6 +29,8 @@ def take_values(view: View) -> None:
     if over is not None and over == across:
         across = "metric" if over == "configuration" else "configuration"
     view.roles.across = across or ("run" if runs else over)
+    if across == "metric" and not runs and view.options.across is None and not view.known:
+        _doubt_numbered(view, leads)
     why = _why_values(across, over, bool(runs))
     for n, column in enumerate(values):
         more = {"run": str(runs[n])} if runs else {}
@@ -47,6 +52,37 @@ def _runs(view: View, values: list[Column]) -> tuple[list[str], list[int]]:
         return names, []
     numbers = [number for _, number in found]
     return ([lead for lead, _ in found], numbers) if _counts(numbers) else (names, [])
+
+
+def _leave_out_beside_runs(view: View, values: list[Column]) -> list[Column]:
+    """The columns of runs alone, where others stand beside these that are none."""
+    runs = [c for c in values if run_number(c.header.name)]
+    others = [c for c in values if c not in runs]
+    known = any(_is_known(view, c) for c in values)
+    if len(runs) < 2 or not others or known or any(c.header.top for c in values):
+        return values
+    for column in others:
+        name = column.name
+        view.roles.set(column, LEFT_OUT, "stands beside runs, and is none")
+        view.roles.doubt(
+            f'column "{name}" stands beside runs, and is none',
+            "left out",
+            f'--ignore "{name}", or --column metric="{name}"',
+        )
+    return runs
+
+
+def _doubt_numbered(view: View, names: list[str]) -> None:
+    """Metrics that are called alike but for numbers from 1 on may be repeats."""
+    found = [re.fullmatch(r"(.*?)[\s_-]*(\d+)", name) for name in names]
+    leads = {match[1] for match in found if match}
+    numbers = [int(match[2]) for match in found if match]
+    if len(names) > 1 and len(leads) == 1 and numbers == list(range(1, len(names) + 1)):
+        view.roles.doubt(
+            f'"{names[0]}" to "{names[-1]}" may be repeats',
+            "metrics",
+            "--across run, or --across metric",
+        )
 
 
 def _counts(numbers: list[int]) -> bool:
@@ -124,7 +160,8 @@ def _across_by_numbers(view: View, values: list[Column]) -> tuple[Across, bool]:
         logs = np.log(np.where(table > 0, table, np.nan))
     if len(view.layout.body) < 2 or np.isnan(logs).all():
         return "configuration", True
-    with np.errstate(all="ignore"):
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # of rows and columns without numbers
         along, down = np.nanmean(np.nanvar(logs, axis=0)), np.nanmean(np.nanvar(logs, axis=1))
     if along * 4 < down:
         return "configuration", True

@@ -18,11 +18,11 @@ from ferocal.intake.tables.grids import Cell
 from ferocal.intake.tables.layout import Layout
 from ferocal.intake.tables.options import FILE, SHEET, TableOptions
 from ferocal.intake.tables.view import LEFT_OUT, NOT_USED, VALUES, Column, Roles
-from ferocal.intake.tables.words import direction_in, unit_of
+from ferocal.intake.tables.words import HeaderCell, direction_in, small, summaries_of, unit_of
 from ferocal.intake.typed import unit_in
-from ferocal.terms.wording import shortened
 
 _UNIT_IN_TITLE = re.compile(r"(?:\bin|[(\[])\s*([^\s()\[\],;]+)")
+_YES = ("yes", "y", "true", "x", "1")
 # Columns of numbers beside the values.
 _AMOUNTS = ("low", "high", "samples", "resolution", "round", "price", "cores", "ambient")
 
@@ -51,8 +51,6 @@ class _Builder:
         """A reading per row, with columns named for their roles."""
         layout, roles = self.layout, self.roles
         values = [c for c in roles.columns if c.role in (VALUES, "value")]
-        if not values:
-            raise IntakeError(f"{layout.grid.where}: {self._without_values()}")
         labels = [c for c in roles.columns if c.role not in (VALUES, "value", LEFT_OUT, NOT_USED)]
         texts = {c.role: self._label_texts(c) for c in labels}
         wide = values[0].role == VALUES
@@ -69,6 +67,8 @@ class _Builder:
         for name in ("configuration", "workload", "metric", "run"):
             if any(getattr(column, name) for column in values):
                 found[name] = [getattr(column, name) for _, column in rows]
+        if "metric" in found and wide:
+            self._take_statistic(found, values)
         self._add_place(found, len(rows))
         self._add_sections(found, rows)
         self._add_units(found, [column for _, column in rows])
@@ -81,13 +81,6 @@ class _Builder:
         }
         return Columns(by_name, row)
 
-    def _without_values(self) -> str:
-        names = [c.name for c in self.roles.columns if c.name]
-        return (
-            'neither a column "value" nor columns named like configurations or metrics '
-            f"that hold numbers. Found: {shortened(', '.join(names), 200) or 'none'}"
-        )
-
     def _label_texts(self, column: Column) -> list[str]:
         cells = self.layout.column(column.place)
         if column.role == "started_at":
@@ -96,6 +89,9 @@ class _Builder:
         if column.role in _AMOUNTS:
             unit = f" {column.unit}" if column.unit and column.role == "price" else ""
             return [text + unit if (text := self._written(cell)) else "" for cell in cells]
+        if column.role == "better" and column.states.better:
+            other = {"higher": "lower", "lower": "higher"}[column.states.better]
+            return [column.states.better if small(str(cell)) in _YES else other for cell in cells]
         return [str(cell) for cell in cells]
 
     def _written(self, cell: Cell) -> str:
@@ -134,9 +130,11 @@ class _Builder:
             common = next(
                 (unit for text in _UNIT_IN_TITLE.findall(titles) if (unit := unit_of(text))), ""
             )
+            self._take_units_of_names(found)
+            named = found.pop("unit", [""] * len(columns))
             units = [
-                column.unit or common or unit_in(value) or ""
-                for column, value in zip(columns, found["value"], strict=True)
+                column.unit or name or common or unit_in(value) or ""
+                for column, name, value in zip(columns, named, found["value"], strict=True)
             ]
             if any(units):
                 found["unit"] = units
@@ -144,6 +142,27 @@ class _Builder:
             better = [column.states.better or direction_in(titles) for column in columns]
             if any(better):
                 found["better"] = better
+
+    def _take_units_of_names(self, found: dict[str, list[str]]) -> None:
+        """Units that stand beside the names of metrics, or of workloads where none are named."""
+        role = "metric" if self.roles.of("metric") else "workload"
+        if not self.roles.of(role):
+            return
+        stated = [HeaderCell.of(text) for text in found[role]]
+        if any(cell.unit for cell in stated):
+            found["unit"] = [cell.unit for cell in stated]
+            found[role] = [
+                cell.name if cell.unit else text
+                for cell, text in zip(stated, found[role], strict=True)
+            ]
+
+    def _take_statistic(self, found: dict[str, list[str]], values: Sequence[Column]) -> None:
+        """A single metric that is called by its statistic has no other name."""
+        names = {column.metric for column in values}
+        kinds = summaries_of(next(iter(names))) if len(names) == 1 else ()
+        if kinds in (("mean",), ("median",)) and "statistic" not in found:
+            found["statistic"] = [kinds[0]] * len(found["value"])
+            del found["metric"]
 
     def _add_notes(self, found: dict[str, list[str]]) -> None:
         """Texts of footnotes beside the values that have their sign."""

@@ -19,6 +19,13 @@ def take_labels(view: View) -> None:
     if texts and not view.has("workload"):
         lead, texts = texts[0], texts[1:]
         view.roles.set(lead, "workload", "the first column of names")
+        if view.roles.across != "configuration" and len(set(view.cells(lead))) > 1:
+            view.roles.doubt(
+                f'column "{lead.name}" may be of workloads',
+                "workloads",
+                f'--column workload="{lead.name}", --factor "{lead.name}" or '
+                f'--ignore "{lead.name}"',
+            )
     if texts and not view.has("metric") and tells_rows_apart(view, texts[0]):
         lead, texts = texts[0], texts[1:]
         view.roles.set(lead, "metric", "tells rows of one workload apart")
@@ -63,8 +70,8 @@ def _take_configurations(view: View, texts: list[Column]) -> list[Column]:
             f'"{lead.name}"',
             "--column configuration=NAME",
         )
-    elif not texts and view.roles.of("version"):
-        view.roles.set(view.roles.of("version")[0], "configuration", "the only column of names")
+    elif not texts and (rest := [*view.roles.of("bench"), *view.roles.of("version")]):
+        view.roles.set(rest[0], "configuration", "the only column of names")
     return [c for c in texts if not view.roles.columns[c.place].role]
 
 

@@ -10,10 +10,10 @@ from ferocal.intake.tables.across import take_values
 from ferocal.intake.tables.labels import leave_rest, take_labels
 from ferocal.intake.tables.layout import Layout
 from ferocal.intake.tables.options import FILE, SHEET, Known, TableOptions
-from ferocal.intake.tables.summary_columns import leave_out_summaries
+from ferocal.intake.tables.summary_columns import leave_out_summaries, notice_changes
 from ferocal.intake.tables.view import NOT_USED, VALUES, Column, Roles, View
 from ferocal.intake.tables.words import COLUMN_NAMES, HeaderCell, role_by_name, summaries_of
-from ferocal.terms.wording import listed
+from ferocal.terms.wording import listed, shortened
 
 # Of these a table has numbers, of all others texts.
 _NUMERIC = frozenset({"value", "round", "low", "high", "samples", "resolution", "price", "cores",
@@ -32,8 +32,8 @@ def find_roles(layout: Layout, options: TableOptions, known: Known, form: Number
     columns = [Column(n, h, HeaderCell.of(h.name)) for n, h in enumerate(layout.headers)]
     view = View(layout, options, known, form, Roles(columns))
     for step in (
-        _check_names, _take_stated, _take_names, leave_out_summaries, take_values, take_labels,
-        leave_rest,
+        _check_names, _take_stated, _take_names, leave_out_summaries, take_values, notice_changes,
+        _check_values, take_labels, leave_rest,
     ):  # fmt: skip
         step(view)
     return view.roles
@@ -52,6 +52,17 @@ def _check_names(view: View) -> None:
             f"{view.layout.grid.path}, {line}: columns {listed(places)} {what}; write a name "
             "above each, or say with --header in which line the names stand"
         )
+
+
+def _check_values(view: View) -> None:
+    """Refuse a table in which nothing is a reading."""
+    if view.roles.of(VALUES) or view.roles.of("value"):
+        return
+    names = ", ".join(column.name for column in view.roles.columns if column.name)
+    raise IntakeError(
+        f'{view.where}: neither a column "value" nor columns named like configurations or metrics '
+        f"that hold numbers. Found: {shortened(names, 200) or 'none'}"
+    )
 
 
 def _place(view: View, place: int) -> str:
@@ -90,6 +101,8 @@ def _take_names(view: View) -> None:
             view.roles.set(column, FACTOR + name.removeprefix(FACTOR), "its name")
             continue
         role = role_by_name(name) or role_by_name(column.states.name)
+        if role is None and column.states.better and not column.states.name:
+            role = "better"
         if role is not None and _fits(view, column, role):
             _take_name(view, column, role)
 
@@ -117,8 +130,10 @@ def _fits(view: View, column: Column, role: str) -> bool:
         return False
     exact = column.header.name.lower() == role
     numeric = view.is_numeric(column)
-    if role in ("low", "high", "resolution", "samples"):
+    if role in ("low", "high", "resolution"):
         return exact or (numeric and bool(_values_of_rows(view)))
+    if role == "samples":
+        return numeric and any(c is not column and view.is_numeric(c) for c in view.roles.columns)
     if role == "value":
         rest = [c for c in view.roles.open if c is not column and _is_open_metric(view, c)]
         return exact or (numeric and not rest)

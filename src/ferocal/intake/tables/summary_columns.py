@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ferocal.intake.tables.summaries import counts_rows, is_change, is_rank, is_telling, sums_up
-from ferocal.intake.tables.view import LEFT_OUT, Column, View
+from ferocal.intake.tables.view import LEFT_OUT, VALUES, Column, View
 from ferocal.intake.tables.words import run_number, summaries_of
 from ferocal.terms.wording import shortened
 
@@ -28,6 +28,27 @@ def leave_out_summaries(view: View) -> None:
                 _doubt_summary(view, column, named[column.place], plain)
     if len(plain) > 2 and len(view.layout.body) >= 3:
         _notice_summary(view, plain)
+
+
+def notice_changes(view: View) -> None:
+    """Columns among those of configurations that are the change of two others."""
+    values = view.roles.of(VALUES)
+    if view.roles.across != "configuration" or len(values) < 3 or len(view.layout.body) < 2:
+        return
+    numbers = [view.numbers(c) for c in values]
+    for n, column in enumerate(values):
+        others = [c for m, c in enumerate(values) if m != n]
+        places = is_change(numbers[n], [numbers[m] for m in range(len(values)) if m != n])
+        if places is None or view.is_kept(column):
+            continue
+        a, b = (others[place].name for place in places)
+        view.roles.set(column, LEFT_OUT, f"the change from {a} to {b}")
+        view.roles.doubt(
+            f'column "{column.name}" is the change from {a} to {b}',
+            "left out",
+            f'--ignore "{column.name}", or --keep "{column.name}" for readings',
+        )
+        return
 
 
 def _summary(view: View, column: Column, kinds: Sequence[str], plain: Sequence[Column]) -> str:

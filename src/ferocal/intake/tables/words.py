@@ -19,11 +19,11 @@ COLUMN_NAMES: dict[str, tuple[str, ...]] = {
     "round": ("round",),
     "visit": ("visit", "session", "boot"),
     "run": ("run", "repeat", "repetition", "iteration", "trial", "attempt", "pass", "run no"),
-    "bench": ("bench",),
+    "bench": ("bench", "machine", "device", "computer", "test bench"),
     "started_at": ("started_at", "date", "started at", "timestamp", "date and time", "measured on"),
     "low": ("low",),
     "high": ("high",),
-    "samples": ("samples", "n", "count"),
+    "samples": ("samples", "n", "number of runs"),
     "resolution": ("resolution",),
     "excluded": ("excluded",),
     "bound": ("bound",),
@@ -55,7 +55,10 @@ SUMMARIES: dict[str, tuple[str, ...]] = {
     "sum": ("total", "sum", "overall", "overall total"),
     "minimum": ("min", "minimum", "lowest", "worst", "best"),
     "maximum": ("max", "maximum", "highest", "best", "worst"),
-    "standard deviation": ("sd", "std", "stdev", "std dev", "standard deviation", "s d", "σ", "±"),
+    "standard deviation": (
+        "sd", "std", "stdev", "stddev", "std dev", "std deviation", "standard deviation", "s d",
+        "σ", "±", "error", "se", "sem",
+    ),
     "coefficient of variation": ("cv", "rsd", "coefficient of variation", "rel sd", "cv %"),
     "change": (
         "change", "diff", "difference", "delta", "δ", "%", "% change", "change %", "gain", "loss",
@@ -78,7 +81,12 @@ _KNOWN_UNITS = {unit: unit for quantity in QUANTITIES for unit in quantity.units
 _SMALL_UNITS: dict[str, set[str]] = {}
 for _unit in _KNOWN_UNITS:
     _SMALL_UNITS.setdefault(_unit.casefold(), set()).add(_unit)
-_RATE = re.compile(r"[A-Za-zµ°%]{0,12}(?:/(?:s|ms|min|h|d|W|J|EUR|USD|hour))|EUR|USD|GFLOPS|MPix/s")
+# What a change may be called besides, as a word of a longer name.
+_CHANGE_WORDS = frozenset({"change", "diff", "difference", "delta", "relative", "vs", "gain"})
+_RATE = re.compile(
+    r"[A-Za-zµ°%€$£]{0,12}(?:/(?:s|ms|min|h|d|W|J|EUR|USD|hour|month))|EUR|USD|[€$£]|GFLOPS|MPix/s"
+)
+_PRICE = re.compile(r"(?:€|eur|usd|\$|£|gbp)\s*/\s*(?:h|hour|month)", re.IGNORECASE)
 _BRACKETS = re.compile(r"^(?P<name>.*?)\s*[(\[](?P<inner>[^()\[\]]+)[)\]]\s*(?P<rest>[↑↓▲▼]?)$")
 _DIRECTION = re.compile(
     r"(?:(?P<higher>higher|more|larger|bigger)|(?P<lower>lower|less|smaller|shorter|fewer)) is "
@@ -99,7 +107,7 @@ _COMPARED = {small(name) for name in COMPARED}
 
 def role_by_name(name: str) -> str | None:
     """What a column is by its name, None where that does not say it."""
-    return _ROLE_OF.get(small(name))
+    return "price" if _PRICE.fullmatch(name.strip()) else _ROLE_OF.get(small(name))
 
 
 def is_compared(name: str) -> bool:
@@ -110,7 +118,8 @@ def is_compared(name: str) -> bool:
 def summaries_of(name: str) -> tuple[str, ...]:
     """Of what summaries a column or row may be, by its name."""
     wanted = small(HeaderCell.of(name).name or name)
-    return tuple(kind for kind, names in SUMMARIES.items() if wanted in names)
+    found = tuple(kind for kind, names in SUMMARIES.items() if wanted in names)
+    return found or (("change",) if _CHANGE_WORDS & set(wanted.split()) else ())
 
 
 def run_number(name: str) -> tuple[str, int] | None:
@@ -169,5 +178,11 @@ class HeaderCell:
             unit = unit_of(match[2]) if match else None
             if match and unit is not None:
                 return cls(match[1].strip(), unit, better)
-        # A single letter rather is a name.
-        return cls(bare, (unit_of(bare) or "") if len(bare) > 1 else "", better)
+        return cls(bare, _unit_as_name(bare), better)
+
+
+def _unit_as_name(name: str) -> str:
+    """The unit that a whole name is, such as fps or MB/s; a letter or "Min" rather is a name."""
+    if len(name) > 1 and small(name) != "min" and (unit := unit_of(name)):
+        return unit
+    return "fps" if re.search(r"\bfps\b", name, re.IGNORECASE) else ""
