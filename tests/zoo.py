@@ -348,7 +348,32 @@ ZOO: dict[str, Table] = {
         {"Halden-4/units.in.rows/Frame-rate": [57.2], "Halden-4/units.in.rows/Load-time": [21.4],
          "Halden-5/units.in.rows/Frame-rate": [62.1], "Halden-5/units.in.rows/Load-time": [19.9]},
     ),
+    "turned.csv": Table(
+        "System,Halden 4,Halden 5\nrate,57.2,62.1\nscore,38120,39001\n",
+        {"Halden-4/rate/score": [57.2], "Halden-5/rate/score": [62.1],
+         "Halden-4/score/score": [38120.0], "Halden-5/score/score": [39001.0]},
+        ("--across", "configuration"), asked="--across configuration",
+    ),
+    "t.days.csv": Table(
+        "System,2026-05-03,2026-05-04\nHalden 4,57,58\nHalden 5,62,61\n",
+        {"Halden-4/t/score": [57.0, 58.0], "Halden-5/t/score": [62.0, 61.0]},
+        ("--across", "run"), asked="are dates",
+    ),
+    "t.same.csv": Table(
+        "System,Memory (MB),Memory (MiB)\nHalden 4,900,858\nHalden 5,870,830\n",
+        {"Halden-4/t/Memory-MB": [900.0], "Halden-4/t/Memory-MiB": [858.0],
+         "Halden-5/t/Memory-MB": [870.0], "Halden-5/t/Memory-MiB": [830.0]},
+    ),
+    "dollar.csv": Table(
+        "Host,Cost per hour,time (s)\nOxbow S,$0.20,211\nTarn 8,$0.30,131\n",
+        {"Oxbow-S/dollar/time": [211.0], "Tarn-8/dollar/time": [131.0]},
+    ),
     # Numbers.
+    "t.zeros.csv": Table(
+        "System,Score\nHalden 4,38.000\nHalden 5,39.100\n",
+        {"Halden-4/t/Score": [38000.0], "Halden-5/t/Score": [39100.0]},
+        ("--decimal", "comma"), asked="--decimal",
+    ),
     "comma.csv": Table(
         "Scene;Halden 4;Halden 5\nflight;57,2;62,1\nexport;38.120;39.001\n", SCENES
     ),

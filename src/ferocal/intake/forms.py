@@ -167,8 +167,9 @@ def _guessed(seen: _Evidence) -> FoundForm:
         # Such as 38,000 beside 314: one of a thousand would hardly have three decimals.
         form = NumberForm("." if "." not in seen.either else ",")
         return FoundForm(form, "", _either(shown))
-    # Decimals that end in zero are written for all numbers or for none.
-    shown = next((text for text in seen.either["."] if text.endswith("0")), "")
-    if shown and seen.small:
+    # Decimals that end in zero are written for all numbers or for none, and hardly all end so.
+    points = seen.either["."]
+    shown = next((text for text in points if text.endswith("0")), "")
+    if shown and (seen.small or all(text.endswith("0") for text in points)):
         return FoundForm(NumberForm(","), "", _either(shown))
     return FoundForm(NumberForm("."), f'"{seen.either["."][0]}"')

@@ -32,11 +32,14 @@ def take_values(view: View) -> None:
     if across == "metric" and not runs and view.options.across is None and not view.known:
         _doubt_numbered(view, leads)
     why = _why_values(across, over, bool(runs))
+    bare = [HeaderCell.of(lead).name for lead in leads]
     for n, column in enumerate(values):
         more = {"run": str(runs[n])} if runs else {}
         if across and leads[n]:
-            bare = across != "configuration" or column.unit
-            more[across] = HeaderCell.of(leads[n]).name if bare else leads[n]
+            # What differs in its unit alone is called by it.
+            alone = sum(a == bare[n] for a in bare) == 1 or runs or any(tops)
+            named = alone and (across != "configuration" or column.unit)
+            more[across] = bare[n] if named else leads[n]
         if over and tops[n]:
             more[over] = HeaderCell.of(tops[n]).name
         view.roles.set(column, VALUES, why, **more)
@@ -72,8 +75,15 @@ def _leave_out_beside_runs(view: View, values: list[Column]) -> list[Column]:
     return runs
 
 
+_DATE = re.compile(r"\d{4}-\d\d-\d\d.*|\d{1,2}[./]\d{1,2}[./](?:\d{4}|\d\d)?")
+
+
 def _doubt_numbered(view: View, names: list[str]) -> None:
-    """Metrics that are called alike but for numbers from 1 on may be repeats."""
+    """Metrics that are called alike but for numbers from 1 on, or by dates, may be repeats."""
+    if names and all(_DATE.fullmatch(name) for name in names):
+        view.roles.doubt(
+            f'"{names[0]}" and the like are dates', "metrics", "--across run, or --across metric"
+        )
     found = [re.fullmatch(r"(.*?)[\s_-]*(\d+)", name) for name in names]
     leads = {match[1] for match in found if match}
     numbers = [int(match[2]) for match in found if match]
@@ -119,9 +129,13 @@ def _across(view: View, values: list[Column], names: list[str]) -> Across:
     ):
         return "configuration"
     found = _across_by_names(view, values, distinct)
-    if found is not None:
+    by_numbers, sure = _across_by_numbers(view, values)
+    if found is not None and not (found == "metric" and sure and _may_be_turned(view, values)):
         return found
-    found, sure = _across_by_numbers(view, values)
+    if found is None:
+        found = by_numbers
+    else:
+        sure = by_numbers == found
     if not sure:
         shown = listed([f'"{shortened(n, 24)}"' for n in distinct[:4]])
         view.roles.doubt(
@@ -151,6 +165,17 @@ def _across_by_names(view: View, values: list[Column], names: list[str]) -> Acro
     if all(is_compared(n.split()[0]) for n in names if n.split()):
         return "configuration"
     return "metric" if len(values) == 1 else None
+
+
+def _may_be_turned(view: View, values: list[Column]) -> bool:
+    """Whether only the word above the names of rows says that these are configurations.
+
+    Some write there what the columns are called for.
+    """
+    stated = "configuration" in view.options.named or view.options.factors
+    units = any(c.unit for c in values) or view.roles.of("configuration")
+    several = len(values) > 1 and len(view.layout.body) > 1
+    return several and not (stated or units or view.known)
 
 
 def _across_by_numbers(view: View, values: list[Column]) -> tuple[Across, bool]:

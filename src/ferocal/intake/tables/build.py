@@ -87,8 +87,9 @@ class _Builder:
             where = f'{self.layout.grid.where}, column "{column.name}"'
             return read_dates(cells, self.options.dates, where).texts
         if column.role in _AMOUNTS:
-            unit = f" {column.unit}" if column.unit and column.role == "price" else ""
-            return [text + unit if (text := self._written(cell)) else "" for cell in cells]
+            if column.role == "price":
+                return [_price(self._written(cell), column) for cell in cells]
+            return [self._written(cell) for cell in cells]
         if column.role == "better" and column.states.better:
             other = {"higher": "lower", "lower": "higher"}[column.states.better]
             return [column.states.better if small(str(cell)) in _YES else other for cell in cells]
@@ -189,3 +190,11 @@ class _Builder:
             of_arm = seen.setdefault(tuple(found[k][n] for k in keys), {})
             runs.append(str(of_arm.setdefault(place, len(of_arm) + 1)))
         return runs
+
+
+def _price(text: str, column: Column) -> str:
+    """A price with its unit behind it, which its cell or its header may state."""
+    match = re.fullmatch(r"([€$£])\s*(\d\S*)", text)
+    if match is None:
+        return f"{text} {column.unit}" if text and column.unit else text
+    return f"{match[2]} {match[1]}" + ("/h" if "hour" in column.name.lower() else "")

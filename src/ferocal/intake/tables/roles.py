@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from ferocal.errors import IntakeError
 from ferocal.intake.columns import FACTOR
 from ferocal.intake.forms import NumberForm
@@ -137,6 +139,8 @@ def _fits(view: View, column: Column, role: str) -> bool:
     if role == "value":
         rest = [c for c in view.roles.open if c is not column and _is_open_metric(view, c)]
         return exact or (numeric and not rest)
+    if role == "price":
+        return numeric or all(re.search(r"\d", str(cell)) for cell in view.cells(column))
     if role in _NUMERIC:
         return exact or numeric
     if role in ("better", "role", "margin", "bound", "mark"):

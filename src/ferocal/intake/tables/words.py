@@ -34,7 +34,7 @@ COLUMN_NAMES: dict[str, tuple[str, ...]] = {
     "margin": ("margin",),
     "version": ("version", "app version", "workload version", "program version"),
     "architecture": ("architecture", "arch", "cpu architecture", "instruction set"),
-    "group": ("group", "category", "section"),
+    "group": ("group", "category", "section", "suite"),
     "price": ("price", "cost", "price per hour", "cost per hour", "hourly price"),
     "cores": ("cores", "vcpus", "vcpu", "cpus", "threads"),
     "note": ("note", "notes", "comment", "comments", "remark", "remarks"),
