@@ -62,22 +62,22 @@ def test_what_happened_is_told_in_order_with_who_why_and_under_which_file(study:
     study.quick("correct", last, "score", "103.9", "--reason", "two digits exchanged")
     study.quick("note", "hot day")
     history = study.json("history")
-    kinds = [(e["kind"], e["operator"], e["file_version"]) for e in history["entries"]]
+    kinds = [(e["kind"], e["operator"], e["file_version"]) for e in history["history"]]
     assert kinds == [
         ("load", "Ada", 1), ("exclude", None, None), ("enter", "Grace", 2),
         ("correct", None, None), ("note", None, None),
     ]  # fmt: skip
-    imported = history["entries"][0]
+    imported = history["history"][0]
     assert ["configuration", "configuration", "its name"] in imported["imported_as"]["columns"]
     assert imported["run_count"] == 20 and imported["source"] == "first.csv"
     changes = history["file_versions"][1]["changes"]
-    assert changes == [{"path": "study.margin", "before": "2 %", "now": "3 %"}]
+    assert changes == [{"path": "study.margin", "changed_from": "2 %", "changed_to": "3 %"}]
     text = study.quick("history")
     for told in ("projector was off", "two digits exchanged", "hot day", "Grace", "study.margin"):
         assert told in text
-    year = history["entries"][0]["at"][:4]
+    year = history["history"][0]["recorded_at"][:4]
     assert 'margin = "3 %"' in study.quick("history", "--study-file", year)
-    first = history["entries"][0]["at"][:23]
+    first = history["history"][0]["recorded_at"][:23]
     assert 'margin = "2 %"' in study.quick("history", "--study-file", first)
     assert "no study file is kept of 2001" in study.refusal("history", "--study-file", "2001")
 
@@ -86,7 +86,7 @@ def test_an_import_is_undone_and_done_again(study: Ferocal) -> None:
     before = study.json("compare")["effects"]
     load(study, "second.csv", rows(random.Random(4), "ab", range(6, 9)))
     assert study.json("compare")["effects"] != before
-    name = study.json("history")["entries"][-1]["id"]
+    name = study.json("history")["history"][-1]["id"]
     out = study.quick("exclude", "--import", name, "--reason", "another machine")
     assert "excluded 12 runs" in out and f"ferocal restore --import {name}" in out
     undone = study.json("compare")
@@ -115,7 +115,7 @@ def test_a_number_leads_to_its_runs_and_a_run_to_its_answers(study: Ferocal) -> 
     found = study.json("lookup", run)
     assert found["found_run"]["id"] == run and found["matches"] == []
     assert [e["configuration"] for e in found["part_of_effects"]] == ["b"]
-    assert found["import_id"] == study.json("history")["entries"][0]["id"]
+    assert found["import_id"] == study.json("history")["history"][0]["id"]
     study.quick("exclude", run, "--reason", "late")
     assert study.json("lookup", run)["part_of_effects"] == []
     centre = study.json("table")["cells"][0]["centre"]

@@ -49,7 +49,7 @@ def test_the_pipeline_of_the_manual_notices_a_regression(ferocal: Ferocal) -> No
     (step,) = ferocal.json("series", "build")["steps"]
     assert (step["last"], step["first_release"]) == ("n07", "n08")
     history = ferocal.json("history")
-    assert {entry["operator"] for entry in history["entries"]} == {"Ada"}
+    assert {entry["operator"] for entry in history["history"]} == {"Ada"}
     # No build was measured again but as the one before the next.
     taken = [run["configuration"] for run in ferocal.json("runs")["run_list"]]
     assert {taken.count(f"n{n:02d}") for n in range(12)} == {12}

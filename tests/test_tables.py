@@ -86,7 +86,7 @@ def test_what_is_doubtful_is_asked_once_in_a_terminal(ferocal: Ferocal) -> None:
         terminal.expect(pexpect.EOF)
         terminal.close()
         assert terminal.exitstatus == status
-    (entry,) = Ferocal(ferocal.directory / "s").json("history")["entries"]
+    (entry,) = Ferocal(ferocal.directory / "s").json("history")["history"]
     assert entry["imported_as"]["doubts"] == [
         ['"A" and "B" may be configurations or metrics', "configurations"]
     ]

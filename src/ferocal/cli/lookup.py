@@ -15,7 +15,7 @@ from ferocal.cli.publishing import Publication, reading_command
 @click.argument("text", nargs=-1, required=True, metavar="VALUE|RUN")
 @example('ferocal lookup "+9.1 %"')
 def command(publish: Publication, directory: Path, text: tuple[str, ...]) -> None:
-    """Show the visits and runs behind a number, or the answers that a run is in.
+    """Show the runs behind a number, or the answers of a run.
 
     VALUE is a change or a centre as `ferocal compare` and `ferocal table` print it, with its unit
     or without. RUN is an id that `ferocal runs` lists, or its beginning.

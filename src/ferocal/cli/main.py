@@ -38,8 +38,8 @@ SECTIONS: dict[str, dict[str, str]] = {
     },
     "Review": {
         "runs": "List runs with their readings, in order of time",
-        "history": "Show what happened to the study, and under which study file",
-        "lookup": "Go from a number to its runs, and from a run to its answers",
+        "history": "Show what happened to a study, in order of time",
+        "lookup": "Show the runs behind a number, or the answers of a run",
         "note": 'Attach a note, such as "no sound" or "screen flickers"',
         "exclude": "Exclude runs from the results",
         "restore": "Undo an exclusion",

@@ -11,8 +11,8 @@ class FileChangeObject(Object):
     """A value of the study file that was changed."""
 
     path: str = key("the way to it, such as `study.margin`")
-    before: Text = key("what it was, null where it was not there")
-    now: Text = key("what it is since, null where it is not there any more")
+    changed_from: Text = key("what it was, null where it was not there", "before")
+    changed_to: Text = key("what it is since, null where it is not there any more", "now")
 
 
 class FileVersionObject(Object):
@@ -31,7 +31,7 @@ def _of(name: str) -> Any:
 class EntryObject(Object):
     """Something that happened."""
 
-    at: str = key("when, ISO 8601")
+    recorded_at: str = key("when, ISO 8601", "at")
     kind: str = key("`measure`, `enter`, `load`, `exclude`, `restore`, `correct` or `note`")
     id: str | None = key("of a session, what `ferocal exclude --import` takes", _of("id"))
     operator: str | None = key("who did it, if stated", _of("operator"))
@@ -60,7 +60,7 @@ class HistoryObject(Object):
     """`ferocal history --json`."""
 
     question: str = key("the question of the study")
-    entries: list[EntryObject] = key("what happened, in order of time")
+    history: list[EntryObject] = key("what happened, in order of time", "entries")
     file_versions: list[FileVersionObject] = key(
         "the versions of the study file, in order of their first use", "versions"
     )

@@ -36,7 +36,7 @@ OBJECTS: dict[str, type[Object]] = {
     "frames": TraceObject,
     "runs": RunListObject,
     "history": HistoryObject,
-    "lookup": LookupObject,
+    "lookup 57.70": LookupObject,
     "plan": PlanObject,
     "plan --design separate": SeparationObject,
     "inspect": InspectionObject,

@@ -144,7 +144,7 @@ def _fits(view: View, column: Column, role: str) -> bool:
     if role in _NUMERIC:
         return exact or numeric
     if role in ("better", "role", "margin", "bound", "mark"):
-        return not numeric or role == "margin"
+        return exact or not numeric or role == "margin"
     if role == "run" and numeric and not exact:
         return all(not isinstance(cell, float) for cell in view.cells(column))
     return exact or not numeric or role not in _TEXTS
