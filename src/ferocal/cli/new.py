@@ -127,7 +127,8 @@ def _preview(
     sources: tuple[Path, ...], options: TableOptions, baseline: str | None, order: Order | None
 ) -> None:
     """Show how files are read and what they do not say, and write nothing."""
-    from ferocal.documents.intake import reading_document
+    from ferocal.documents.blocks import Document
+    from ferocal.documents.intake import read_rows, reading_document
     from ferocal.intake.starting import describe_files
     from ferocal.intake.tables.entry import read_readings
 
@@ -135,6 +136,7 @@ def _preview(
         reading = read_readings(source, options, None).reading
         if reading is not None:
             show(reading_document(reading))
+            show(Document("", (read_rows(reading),)))
     for guess in describe_files(sources, options, baseline, order).guesses:
         say(f"guessed: {guess}")
     say("next: repeat without --preview")

@@ -24,7 +24,7 @@ def history_document(history: History, *, everything: bool = False) -> Document:
     shown = history.entries if everything else history.entries[-_MOST:]
     earlier = len(history.entries) - len(shown)
     blocks: list[Block] = [sentences([_summary(history)])]
-    rows = [_row(entry) for entry in shown]
+    rows = [_row(entry, whole=everything) for entry in shown]
     caption = f"{earlier} earlier; all: ferocal history --all" if earlier else ""
     blocks.append(make_table(("time, UTC", "id", "what", "by", "file"), rows, caption=caption))
     blocks += _changes(history, everything=everything)
@@ -46,16 +46,28 @@ def _summary(history: History) -> str:
     )
 
 
-def _row(entry: Entry) -> list[str]:
+def _row(entry: Entry, *, whole: bool) -> list[str]:
     time = entry.at[:16].replace("T", " ")
     if entry.is_session:
         session = cast("SessionRow", entry.item)
         file = str(entry.file) if entry.file else "unknown"
-        return [time, session.id, _session_text(session), session.operator or "", file]
+        text = _session_text(session) + (_imported_as(session) if whole else "")
+        return [time, session.id, text, session.operator or "", file]
     if entry.kind == "note":
         note = cast("Note", entry.item)
         return [time, "", f"noted on {note.subject}: {shortened(note.text, 50)}", "", ""]
     return [time, "", _change_text(cast("ChangeRow", entry.item)), "", ""]
+
+
+def _imported_as(session: SessionRow) -> str:
+    """How the columns of a table were understood, and what was agreed to."""
+    if session.imported_as is None:
+        return ""
+    columns = [f"{name} is {role}" for name, role, _ in session.imported_as["columns"] if name]
+    agreed = [f"{what}: {taken}" for what, taken in session.imported_as["doubts"]]
+    return f"; imported as: {', '.join(columns)}" + (
+        f"; agreed: {'; '.join(agreed)}" if agreed else ""
+    )
 
 
 def _session_text(session: SessionRow) -> str:

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
 _MOST_ROWS = 12
 _MOST_ODD = 5
 _MOST_LEFT_OUT = 6
+_MOST_READ = 6
 # Of the names of combined studies, so many are listed.
 _MOST_ENTRIES = 30
 
@@ -107,6 +108,20 @@ def reading_document(reading: TableReading) -> Document:
     return Document(
         "", (make_table(("in the file", "is", "because"), rows), *caveats(doubts, look="doubtful"))
     )
+
+
+def read_rows(reading: TableReading) -> Table:
+    """The first readings of a table as they were understood; says how many more."""
+    columns = reading.columns
+    factors = [name for name in columns.names if name.startswith("factor:")]
+    wanted = ["configuration", *factors, "workload", "metric", "value", "unit", "run", "started_at"]
+    names = [name for name in wanted if name in columns]
+    places = np.arange(min(len(columns), _MOST_READ))
+    texts = [columns.labels(name).at(places) for name in names]
+    rows = [list(row) for row in zip(*texts, strict=True)]
+    more = len(columns) - len(places)
+    caption = f"and {counted(more, 'reading')} more" if more else ""
+    return make_table([name.removeprefix("factor:") for name in names], rows, caption=caption)
 
 
 def _rows_around(reading: TableReading) -> list[list[str]]:
