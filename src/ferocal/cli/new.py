@@ -135,8 +135,7 @@ def _preview(
     for source in sources:
         reading = read_readings(source, options, None).reading
         if reading is not None:
-            show(reading_document(reading))
-            show(Document("", (read_rows(reading),)))
+            show(Document("", (*reading_document(reading).blocks, read_rows(reading))))
     for guess in describe_files(sources, options, baseline, order).guesses:
         say(f"guessed: {guess}")
     say("next: repeat without --preview")

@@ -117,7 +117,11 @@ def read_rows(reading: TableReading) -> Table:
     wanted = ["configuration", *factors, "workload", "metric", "value", "unit", "run", "started_at"]
     names = [name for name in wanted if name in columns]
     places = np.arange(min(len(columns), _MOST_READ))
-    texts = [columns.labels(name).at(places) for name in names]
+    form = reading.form.form
+    texts = [
+        [form.plain(text) if name == "value" else text for text in columns.labels(name).at(places)]
+        for name in names
+    ]
     rows = [list(row) for row in zip(*texts, strict=True)]
     more = len(columns) - len(places)
     caption = f"and {counted(more, 'reading')} more" if more else ""
