@@ -106,20 +106,6 @@ def parse_mark(text: str) -> TypedMark | None:
     return TypedMark("not active" if active else "absent", reason)
 
 
-def parse_number(text: str) -> float:
-    """A number with a decimal point or comma.
-
-    Raises
-    ------
-    TypedError
-        When a comma or point may just as well separate thousands.
-    """
-    try:
-        return float(ALONE.plain(text))
-    except NumberError as error:
-        raise TypedError(str(error)) from None
-
-
 def comma_is_decimal(texts: Iterable[str]) -> bool:
     """Whether the comma in numbers of one file or column surely is their decimal sign.
 

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from ferocal.study.load import Study
 
 # Files from this size on (bytes) are of programs, if their columns are named for what they are.
-_LARGE = 2**20
+_LARGE = 2**16
 
 
 @dataclass(frozen=True)

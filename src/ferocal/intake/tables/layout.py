@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import re
 from collections import Counter
 from collections.abc import Sequence
@@ -19,13 +20,24 @@ _FOOTNOTE = re.compile(rf"\s*(?P<sign>{FOOTNOTE}|\d\))\s*(?P<text>\S.*)")
 
 def is_reading(cell: Cell) -> bool:
     """Whether a cell is a number, or a text that is a reading."""
-    return not isinstance(cell, str) or (bool(cell) and unit_in(cell) is not None)
+    return not isinstance(cell, str) or _is_reading(cell)
 
 
 def is_value(cell: Cell) -> bool:
     """Whether a cell is a reading, or what stands for none."""
+    return not isinstance(cell, str) or _is_reading(cell) or _is_mark(cell)
+
+
+# Tables are looked at from several sides, and most texts in them recur.
+@functools.lru_cache(maxsize=2**17)
+def _is_reading(text: str) -> bool:
+    return bool(text) and unit_in(text) is not None
+
+
+@functools.lru_cache(maxsize=2**17)
+def _is_mark(text: str) -> bool:
     try:
-        return is_reading(cell) or (isinstance(cell, str) and parse_mark(cell) is not None)
+        return parse_mark(text) is not None
     except TypedError:
         return True
 

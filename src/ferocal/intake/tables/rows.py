@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import numpy as np
-
 from ferocal.errors import IntakeError
 from ferocal.intake.columns import FACTOR
 from ferocal.intake.forms import NumberForm
@@ -23,23 +21,25 @@ def leave_out_rows(
 ) -> list[tuple[str, str]]:
     """Take rows that sum up others out of the body; what each was called, and why."""
     values = [c for c in roles.columns if c.role in (VALUES, "value")]
-    numbers = {row: _numbers(layout, row, values, form) for row in layout.body}
     names = {row: _name_of(layout, row, roles) for row in layout.body}
+    seen: set[str] = set()
     left_out: list[tuple[str, str]] = []
     kept: list[int] = []
     for row in layout.body:
         name = names[row]
         why = "stated" if _is_among(name, options.ignore) else ""
-        if not why and not _is_among(name, options.keep):
+        kinds = summaries_of(name)
+        if not kinds and roles.across and (row == layout.body[-1] or not name):
+            kinds = _UNNAMED if name not in seen else ()
+        if not why and kinds and not _is_among(name, options.keep):
             others = _others(layout, row, kept)
-            kinds = summaries_of(name)
-            if not kinds and roles.across and (row == layout.body[-1] or not name):
-                kinds = _UNNAMED if name not in {names[n] for n in others} else ()
-            why = _why_left_out(roles, name, kinds, _held(kinds, numbers, row, others), len(others))
+            held = _held(kinds, layout, values, form, row, others)
+            why = _why_left_out(roles, name, kinds, held, len(others))
         if why:
             left_out.append((name, why))
         else:
             kept.append(row)
+            seen.add(name)
     layout.body = kept
     return left_out
 
@@ -78,19 +78,19 @@ def _why_left_out(roles: Roles, name: str, kinds: Sequence[str], held: str, othe
 
 
 def _held(
-    kinds: Sequence[str], numbers: dict[int, list[Numbers]], row: int, others: Sequence[int]
+    kinds: Sequence[str],
+    layout: Layout,
+    values: Sequence[Column],
+    form: NumberForm,
+    row: int,
+    others: Sequence[int],
 ) -> str:
     """Which of some summaries a row is of others."""
     if len(others) < (3 if kinds is _UNNAMED else 2):
         return ""
-    own = numbers[row]
-    above = [
-        Numbers(
-            np.concatenate([numbers[n][c].value for n in others]),
-            np.concatenate([numbers[n][c].half for n in others]),
-        )
-        for c in range(len(own))
-    ]
+    cells = layout.grid.cells
+    own = [Numbers.of([cells[row][c.place]], form) for c in values]
+    above = [Numbers.of([cells[n][c.place] for n in others], form) for c in values]
     if kinds is _UNNAMED and not all(map(is_telling, own, above)):
         return ""
     return summary_of_rows(kinds, own, above)
@@ -101,10 +101,6 @@ def _others(layout: Layout, row: int, kept: Sequence[int]) -> list[int]:
     section = layout.section_of.get(row)
     same = [n for n in kept if layout.section_of.get(n) == section]
     return same if len(same) > 1 else list(kept)
-
-
-def _numbers(layout: Layout, row: int, values: Sequence[Column], form: NumberForm) -> list[Numbers]:
-    return [Numbers.of([layout.grid.cells[row][c.place]], form) for c in values]
 
 
 def fill_down(layout: Layout, roles: Roles, options: TableOptions) -> list[str]:

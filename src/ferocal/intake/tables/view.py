@@ -89,6 +89,7 @@ class View:
     known: Known
     form: NumberForm
     roles: Roles
+    _numeric: dict[int, bool] = field(default_factory=dict)
 
     @property
     def where(self) -> str:
@@ -101,10 +102,12 @@ class View:
 
     def is_numeric(self, column: Column) -> bool:
         """Whether most of what stands in a column are readings."""
-        cells = self.cells(column)
-        values = sum(is_value(cell) for cell in cells)
-        some = any(map(is_reading, cells)) or 0 < len(cells) == values
-        return some and values >= 0.5 * len(cells)
+        if column.place not in self._numeric:
+            cells = self.cells(column)
+            values = sum(is_value(cell) for cell in cells)
+            some = any(map(is_reading, cells)) or 0 < len(cells) == values
+            self._numeric[column.place] = some and values >= 0.5 * len(cells)
+        return self._numeric[column.place]
 
     def numbers(self, column: Column) -> Numbers:
         """The numbers of a column."""

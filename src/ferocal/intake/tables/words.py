@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import re
 import unicodedata
 from dataclasses import dataclass
@@ -95,6 +96,7 @@ _DIRECTION = re.compile(
 )
 
 
+@functools.lru_cache(maxsize=2**14)
 def small(text: str) -> str:
     """A name as it is compared with known ones: without case, punctuation and double blanks."""
     folded = unicodedata.normalize("NFKC", text).casefold()
@@ -115,6 +117,7 @@ def is_compared(name: str) -> bool:
     return small(name) in _COMPARED
 
 
+@functools.lru_cache(maxsize=2**14)
 def summaries_of(name: str) -> tuple[str, ...]:
     """Of what summaries a column or row may be, by its name."""
     wanted = small(HeaderCell.of(name).name or name)

@@ -60,6 +60,8 @@ _KINDS = (
     _Kind("conditions of runs", [_R.conditions], "load, clocks, names of busy programs"),
     _Kind("reasons", [_R.reason], "why runs failed, with the end of their standard error"),
     _Kind("files that were loaded", [_S.source], "their paths"),
+    _Kind("tables as they were understood", [_S.imported_as], "names of columns and rows"),
+    _Kind("operators", [_S.operator], "names of people"),
     _Kind("notes", [schema.note.c.text, schema.note.c.source], "what people wrote"),
     _Kind("exclusions", [schema.mark.c.reason], "what people wrote"),
     _Kind("corrections", [schema.correction.c.reason], "what people wrote"),
