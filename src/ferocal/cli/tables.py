@@ -88,18 +88,21 @@ def settle(
 
     if preview or not sys.stdin.isatty():
         return replace(options, doubtful=preview)
+    refusal: DoubtfulError | None = None
     for path in files:
         try:
             read_readings(path, options, study)
         except DoubtfulError as doubtful:
+            refusal = refusal or doubtful
             read = read_readings(path, replace(options, doubtful=True), study)
             assert read.reading is not None
             say(f"{path}: may be read in several ways")
             show(reading_document(read.reading))
-            if not click.confirm("Read it as shown?"):
-                raise doubtful from None
-            options = replace(options, doubtful=True)
-    return options
+    if refusal is None:
+        return options
+    if not click.confirm("Read it as shown?"):
+        raise refusal
+    return replace(options, doubtful=True)
 
 
 def make_options(
