@@ -65,6 +65,7 @@ def command(
     """
     from ferocal.documents.blocks import Document
     from ferocal.documents.intake import loaded_lines, reading_document, readings_table
+    from ferocal.intake.exported import read_exported
     from ferocal.intake.loading import load_files
     from ferocal.study.levels import write_study
     from ferocal.study.load import load_study
@@ -73,8 +74,9 @@ def command(
         raise click.UsageError("--again and --only-new exclude each other")
     study = load_study(directory).on(bench)
     work = "reading and checking" if preview else "reading, checking and recording"
-    options = settle(make_options(**table), files, study, preview=preview)
-    study, added = _with_new(study, files, options, add=add)
+    tables = [file for file in files if read_exported(file) is None]
+    options = settle(make_options(**table), tables, study, preview=preview)
+    study, added = _with_new(study, tables, options, add=add)
     with make_console(stderr=True).status(work):
         if added and not preview:
             # The study file changes where all else is right only.
