@@ -118,7 +118,7 @@ class _Reader:
             return stated
         if len(times) < 2:
             return "s"
-        apart = float(np.median(np.diff(times)))
+        apart = float(np.median(_steps(times)))
         if apart <= _LONGEST_INTERVAL:
             return "s"
         if apart >= _SHORTEST_MS:
@@ -183,7 +183,7 @@ class _Frames(_Reader):
         if len(times) == 1:
             stamps = columns[times[0]]
             unit = self.time_unit(times[0], stamps)
-            apart = float(np.median(np.diff(stamps))) * TIME[unit]
+            apart = float(np.median(_steps(stamps))) * TIME[unit]
             if 0.5 < apart * float(np.median(rates)) < 2:
                 return
             raise TraceError(
@@ -322,14 +322,20 @@ def _is_duration(name: str) -> bool:
 
 def _counts(name: str, values: np.ndarray) -> bool:
     """Whether a column numbers the rows."""
-    steady = len(values) > 1 and bool((np.diff(values) == 1).all())
+    steady = len(values) > 1 and bool((_steps(values) == 1).all())
     numbered = name.isdecimal() or set(_words(name) or [""]) <= _COUNT_NAMES
     return steady and numbered
 
 
 def _rises(values: np.ndarray) -> bool:
     """Whether numbers rise throughout, too many to do so by chance."""
-    return len(values) >= _FEWEST and bool((np.diff(values) > 0).all())
+    return len(values) >= _FEWEST and bool((_steps(values) > 0).all())
+
+
+def _steps(values: np.ndarray) -> np.ndarray:
+    """How far apart neighbours are; what is not finite is refused later, by name."""
+    with np.errstate(invalid="ignore"):
+        return np.diff(values)
 
 
 def notes_of(understood: Mapping[str, Sequence[str]]) -> list[str]:

@@ -82,7 +82,8 @@ def _are_decimals(body: Sequence[str], header: bool) -> bool:
     if header or not all(map(_WHOLE_PAIR.fullmatch, body)):
         return False
     first = np.array([int(line.partition(",")[0]) for line in body], dtype=float)
-    rises = np.diff(first)
+    with np.errstate(invalid="ignore"):  # of infinite ones, refused later
+        rises = np.diff(first)
     counts = len(first) >= _FEWEST_ROWS and bool((rises == 1).all())
     return not counts and not (len(first) > 2 * _FEWEST_ROWS and bool((rises > 0).all()))
 
