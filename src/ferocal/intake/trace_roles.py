@@ -103,11 +103,16 @@ class _Reader:
         raise NotImplementedError
 
     def column(self, columns: NumberColumns, name: str) -> np.ndarray:
-        """A column without what is warm-up."""
+        """A column without what is warm-up; an infinite number in it is refused."""
         if name not in columns:
             known = ", ".join(list(columns)[:12]) or "none"
             raise TraceError(f'no column "{name}" of numbers; the columns are {known}')
-        return columns[name][self.source.skip :]
+        values = columns[name][self.source.skip :]
+        if np.isinf(values).any():
+            place = int(np.argmax(np.isinf(values))) + 1
+            of = f" of {name}" if name else ""
+            raise TraceError(f"value {place}{of} is not a finite number")
+        return values
 
     def time_unit(self, name: str, times: np.ndarray) -> str:
         """The unit of a column of times: said, in its name, or by how far apart they are."""
@@ -333,7 +338,7 @@ def _rises(values: np.ndarray) -> bool:
 
 
 def _steps(values: np.ndarray) -> np.ndarray:
-    """How far apart neighbours are; what is not finite is refused later, by name."""
+    """How far apart neighbours are; columns that are only looked at may be infinite."""
     with np.errstate(invalid="ignore"):
         return np.diff(values)
 
