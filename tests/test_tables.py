@@ -228,3 +228,20 @@ def test_names_that_screens_print_are_accepted_and_ratios_checked(ferocal: Feroc
     study.quick("correct", run, "1 % low", "29", "--reason", "misread")
     study.quick("reference", "add", "--device", "Larkspur 2", "--metric", "t 1 % low",
                 "--value", "30..34", "--source", "leaflet")  # fmt: skip
+
+
+@pytest.mark.parametrize("count", [10, 4000])
+def test_a_large_table_of_a_program_is_read_like_a_small_one(ferocal: Ferocal, count: int) -> None:
+    """From 64 KiB on, tables whose columns are named for what they are go another way."""
+    rows = [f"r{n % 2},flight,fps,{50 + n % 7}.5,{n // 2 + 1}" for n in range(count)]
+    lines = ["release,workload,metric,value,run", *rows]
+    (ferocal.directory / "t.csv").write_text("\n".join(lines))
+    assert ((ferocal.directory / "t.csv").stat().st_size > 2**16) == (count > 10)
+    for place, options in (
+        ("f", ("--factor", "release")),
+        ("c", ("--column", "configuration=release")),
+    ):
+        ferocal.quick("new", place, "--from", "t.csv", *options)
+        study = Ferocal(ferocal.directory / place)
+        cells = {c["configuration"]: c["runs"] for c in study.json("table")["cells"]}
+        assert cells == {"r0": count // 2, "r1": count // 2}

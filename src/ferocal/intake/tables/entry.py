@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ferocal.intake.columns import Columns, Labels
+from ferocal.intake.columns import FACTOR, Columns, Labels
 from ferocal.intake.delimited import find_dialect, records
 from ferocal.intake.formats import SourceTable, format_of, read_table
 from ferocal.intake.forms import find_form
@@ -65,6 +65,8 @@ def read_readings(path: Path, options: TableOptions, study: Study | None) -> Rea
     if _is_large(path) and _is_plain(path, named, (*options.factors, *known.factors)):
         table = read_table(path, lambda name: is_text(name, named, study))
         columns = to_long(table, named)
+        levels = {f: FACTOR + f for f in options.factors if f in columns}
+        columns = columns.renamed({f: n for f, n in levels.items() if n not in columns})
         form = find_form(_texts(columns), options.decimal, str(path))
         return ReadTable(columns, replace(table, form=form.form), None)
     reading = understand(path, options, known)
