@@ -29,6 +29,8 @@ _MOST_ROWS = 12
 _MOST_ODD = 5
 _MOST_LEFT_OUT = 6
 _MOST_READ = 6
+# More columns than these that are called what they are take one line.
+_FEW_PLAIN = 8
 # Of the names of combined studies, so many are listed.
 _MOST_ENTRIES = 30
 
@@ -155,9 +157,12 @@ def _rows_around(reading: TableReading) -> list[list[str]]:
 def _column_rows(reading: TableReading) -> list[list[str]]:
     """Columns by what they are, those of one kind that follow each other in one row."""
     rows: list[list[str]] = []
-    for column in reading.tables[0].roles.columns:
-        if not column.name:
-            continue
+    columns = [column for column in reading.tables[0].roles.columns if column.name]
+    plain = [column for column in columns if column.name == column.role]
+    if len(plain) > _FEW_PLAIN:
+        rows.append([f"{len(plain)} columns, such as {plain[0].name}", "as called", "their names"])
+        columns = [column for column in columns if column not in plain]
+    for column in columns:
         told = [column.role.removeprefix("factor:"), column.why]
         if column.role.startswith("factor:"):
             told[0] = f"factor {told[0]}"
