@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from ferocal.analysis.data.cells import Cell
+from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.effects import Effect
 from ferocal.answers.compare import Comparison, compare
 from ferocal.answers.evidence import gather
@@ -133,11 +134,10 @@ def _half_of(cell: Cell, half: float) -> float:
 
 
 def _runs_of(
-    runs: Sequence[RunRow], bench: str, configuration: str, series: object
+    runs: Sequence[RunRow], bench: str, configuration: str, series: Series
 ) -> tuple[RunRow, ...]:
-    workload, metric = getattr(series, "workload", ""), getattr(series, "metric", "")
     return tuple(
         run for run in runs
-        if (run.bench, run.configuration, run.workload) == (bench, configuration, workload)
-        and metric in run.values and not run.warmup
+        if (run.bench, run.configuration, run.workload) == (bench, configuration, series.workload)
+        and series.metric in run.values and not run.warmup
     )  # fmt: skip

@@ -78,6 +78,20 @@ def digest_of(path: Path) -> str:
         raise IntakeError(f"{path}: cannot be read: {error.strerror}") from None
 
 
+def refuse_nothing(path: Path) -> None:
+    """Refuse a file that is not there, or in which nothing is.
+
+    Raises
+    ------
+    IntakeError
+        When it is one of these.
+    """
+    if not path.is_file():
+        raise IntakeError(f"{path}: no such file")
+    if path.stat().st_size == 0:
+        raise IntakeError(f"{path}: is empty")
+
+
 def read_table(path: Path, is_text: IsText) -> SourceTable:
     """The rows of a file, whose name says which format it has.
 
@@ -91,10 +105,7 @@ def read_table(path: Path, is_text: IsText) -> SourceTable:
     IntakeError
         When it is empty, damaged, or of no known kind.
     """
-    if not path.is_file():
-        raise IntakeError(f"{path}: no such file")
-    if path.stat().st_size == 0:
-        raise IntakeError(f"{path}: is empty")
+    refuse_nothing(path)
     found = format_of(path)
     if found is None:
         known = ", ".join(suffix for entry in FORMATS for suffix in entry.suffixes)

@@ -16,7 +16,7 @@ from ferocal.intake.formats import digest_of
 from ferocal.intake.magnitudes import OddReading, find_odd
 from ferocal.intake.ratios import WrongRatio, find_wrong_ratios
 from ferocal.intake.readings import Intake, check_readings
-from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known, runs_of_rows
+from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known
 from ferocal.intake.repeated import find_repeated
 from ferocal.intake.shapes import with_configuration
 from ferocal.intake.tables.entry import read_readings
@@ -173,7 +173,7 @@ def load_files(
             s.repeated,
             s.unused,
             s.reading,
-            ratios=tuple(find_wrong_ratios(study, s.intake, runs_of_rows(s.intake, study))),
+            ratios=tuple(find_wrong_ratios(study, s.intake)),
         )
         for s, b in zip(sources, batches, strict=True)
     ]

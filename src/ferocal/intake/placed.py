@@ -14,7 +14,7 @@ from ferocal.intake.columns import Labels
 from ferocal.intake.magnitudes import OddReading, find_odd
 from ferocal.intake.ratios import WrongRatio, find_wrong_ratios
 from ferocal.intake.readings import Intake
-from ferocal.intake.record import make_batch, record, runs_of_rows
+from ferocal.intake.record import make_batch, record
 from ferocal.ledger.opening import open_ledger, read_ledger
 from ferocal.terms.names import called, closest, resolve
 
@@ -182,7 +182,7 @@ def enter_values(
     kept = np.array([not getattr(r, "kept", False) for r in read], dtype=bool)
     with read_ledger(study.directory) as ledger:
         odd = find_odd(study, ledger, intake.select(kept))
-    return counts, odd, find_wrong_ratios(study, intake, runs_of_rows(intake, study))
+    return counts, odd, find_wrong_ratios(study, intake)
 
 
 def _places(

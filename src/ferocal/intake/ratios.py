@@ -10,6 +10,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from ferocal.intake.record import runs_of_rows
+
 if TYPE_CHECKING:
     from ferocal.intake.readings import Intake
     from ferocal.study.load import Study
@@ -31,8 +33,8 @@ class WrongRatio:
     expected: float
 
 
-def find_wrong_ratios(study: Study, intake: Intake, run_of: np.ndarray) -> list[WrongRatio]:
-    """Ratios that contradict their parts in the same run; ``run_of`` has the run of every row.
+def find_wrong_ratios(study: Study, intake: Intake) -> list[WrongRatio]:
+    """Ratios that contradict their parts in the same run.
 
     A metric that is named like one is the ratio of the two others of its workload that fit in most
     runs, or in none but for a power of ten.
@@ -44,7 +46,8 @@ def find_wrong_ratios(study: Study, intake: Intake, run_of: np.ndarray) -> list[
         named = [n for n in places if _NAMED.search(metrics[n][1])]
         if not named or len(places) < 3:
             continue
-        runs, table = _by_run(intake, run_of, places)
+        # Most studies have no such metric, and grouping a million rows takes its time.
+        runs, table = _by_run(intake, runs_of_rows(intake, study), places)
         for own in named:
             parts = _parts_of(table, own, [n for n in places if n not in named])
             for row, expected in _contradicting(table, own, parts):

@@ -46,9 +46,7 @@ def make_batch(
     """
     metrics = study.read_metrics()
     workloads = [workload for workload, _, _ in metrics]
-    codes = {name: n for n, name in enumerate(study.workloads)}
-    workload_of = np.array([codes[w] for w in workloads])[intake.series_of]
-    visit_of, run_of, number = _group(intake, workload_of, _knows_visit(intake))
+    visit_of, run_of, number = _group(intake, study)
     first_of_run, first_of_visit = (np.flatnonzero(~repeats(codes)) for codes in (run_of, visit_of))
     run_workload = [workloads[s] for s in intake.series_of[first_of_run].tolist()]
     run_names = intake.run.at(first_of_run)
@@ -152,7 +150,7 @@ def _bare_visits(
         intake.configuration_of[first].tolist(),
         _round_of_visits(intake, visit_of, len(first)),
         intake.started_at.at(first),
-        _knows_visit(intake)[first].tolist(),
+        _knows_visit(intake, _sittings(intake))[first].tolist(),
         intake.visit.at(first),
         strict=True,
     )
@@ -191,14 +189,12 @@ def _sittings(intake: Intake) -> np.ndarray:
 
 def runs_of_rows(intake: Intake, study: Study) -> np.ndarray:
     """By row, which run it is of, as `make_batch` has it; shape (n,)."""
-    codes = {name: n for n, name in enumerate(study.workloads)}
-    workload_of = np.array([codes[w] for w, _, _ in study.read_metrics()])[intake.series_of]
-    return _group(intake, workload_of, _knows_visit(intake))[1]
+    return _group(intake, study)[1]
 
 
-def _knows_visit(intake: Intake) -> np.ndarray:
-    """By row, whether it says of which visit it is, shape (n,)."""
-    known: np.ndarray = (intake.round > 0) | intake.visit.given | (_sittings(intake) >= 0)
+def _knows_visit(intake: Intake, sittings: np.ndarray) -> np.ndarray:
+    """By row, whether it says of which visit it is, shape (n,); with its sitting, −1 for none."""
+    known: np.ndarray = (intake.round > 0) | intake.visit.given | (sittings >= 0)
     return known
 
 
@@ -239,17 +235,17 @@ def _attached(
     return kept
 
 
-def _group(
-    intake: Intake, workload_of: np.ndarray, known: np.ndarray
-) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def _group(intake: Intake, study: Study) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """For every reading its visit, its run and the number of that, both in order of appearance."""
     import pandas as pd
 
+    codes = {name: n for n, name in enumerate(study.workloads)}
+    workload_of = np.array([codes[w] for w, _, _ in study.read_metrics()])[intake.series_of]
+    sittings = _sittings(intake)
+    known = _knows_visit(intake, sittings)
     # A named visit is one, whether or not all of its rows state its round.
     rounds = np.where(intake.visit.given, 0, intake.round)
-    visit = combine(
-        intake.bench_of, intake.configuration_of, rounds, intake.visit.codes, _sittings(intake)
-    )
+    visit = combine(intake.bench_of, intake.configuration_of, rounds, intake.visit.codes, sittings)
     run, number = intake.run.codes, intake.run.map(_number)
     unnamed = ~intake.run.given
     if unnamed.any():

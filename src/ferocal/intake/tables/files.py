@@ -15,7 +15,14 @@ import numpy as np
 
 from ferocal.errors import IntakeError
 from ferocal.intake.delimited import DELIMITERS, find_encoding, records
-from ferocal.intake.formats import FORMATS, format_of, parse_json, read_objects, read_table
+from ferocal.intake.formats import (
+    FORMATS,
+    format_of,
+    parse_json,
+    read_objects,
+    read_table,
+    refuse_nothing,
+)
 from ferocal.intake.spreadsheets import read_sheets
 from ferocal.intake.tables.grids import Grid, grid_of_objects, make_grid, stripped
 from ferocal.intake.trace_text import not_utf8
@@ -42,10 +49,7 @@ def read_grids(path: Path, where: Where) -> list[Grid]:
     IntakeError
         When it is empty, damaged, or of no known kind.
     """
-    if not path.is_file():
-        raise IntakeError(f"{path}: no such file")
-    if path.stat().st_size == 0:
-        raise IntakeError(f"{path}: is empty")
+    refuse_nothing(path)
     suffix = path.suffix.lower()
     if where.pattern:
         return [_read_log(path, where.pattern)]

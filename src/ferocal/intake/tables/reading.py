@@ -36,7 +36,6 @@ class OneTable:
     layout: Layout
     roles: Roles
     left_out: tuple[tuple[str, str], ...]
-    filled: tuple[str, ...]
 
     @property
     def grid(self) -> Grid:
@@ -97,7 +96,7 @@ def understand(path: Path, options: TableOptions, known: Known) -> TableReading:
     options = _with_place(layouts, options, known, form.form)
     tables = [_one_table(layout, options, known, form.form) for layout in layouts]
     doubts = _doubts(tables, form)
-    if len(tables) > 1 and not _has_place(tables, options):
+    if len(tables) > 1 and SHEET not in options.named.values():
         names = listed([f'"{table.grid.name}"' for table in tables[:4]])
         doubts.append(
             Doubt(f"the sheets {names} hold readings of the same things", "all of them as runs",
@@ -151,14 +150,10 @@ def _with_place(
     return replace(options, named={**options.named, "configuration": SHEET})
 
 
-def _has_place(tables: Sequence[OneTable], options: TableOptions) -> bool:
-    return SHEET in options.named.values()
-
-
 def _one_table(layout: Layout, options: TableOptions, known: Known, form: NumberForm) -> OneTable:
     roles = find_roles(layout, options, known, form)
     left_out = leave_out_rows(layout, roles, options, form)
-    filled = fill_down(layout, roles, options)
+    fill_down(layout, roles, options)
     for column in roles.of("started_at"):
         where = f'{layout.grid.where}, column "{column.name}"'
         dates = read_dates(layout.column(column.place), options.dates, where)
@@ -166,7 +161,7 @@ def _one_table(layout: Layout, options: TableOptions, known: Known, form: Number
             roles.doubt(dates.doubt, "the day first", "--dates day-first or --dates month-first")
     check_formulas(layout, roles)
     check_shares(layout, roles)
-    return OneTable(layout, roles, tuple(left_out), tuple(filled))
+    return OneTable(layout, roles, tuple(left_out))
 
 
 def _doubts(tables: Sequence[OneTable], form: FoundForm) -> list[Doubt]:

@@ -103,9 +103,8 @@ def _others(layout: Layout, row: int, kept: Sequence[int]) -> list[int]:
     return same if len(same) > 1 else list(kept)
 
 
-def fill_down(layout: Layout, roles: Roles, options: TableOptions) -> list[str]:
+def fill_down(layout: Layout, roles: Roles, options: TableOptions) -> None:
     """Fill what merged cells leave empty in columns of names; what else is empty is doubtful."""
-    filled = []
     has_metrics = bool(roles.of("metric"))
     for column in roles.columns:
         wanted = column.role == "configuration" or column.role.startswith(FACTOR)
@@ -120,15 +119,12 @@ def fill_down(layout: Layout, roles: Roles, options: TableOptions) -> list[str]:
                 continue
             gaps += not any(top < row <= bottom for top, bottom, _, _ in areas)
             cells[row][column.place] = last
-        if last and gaps:
-            filled.append(column.name)
-            if not options.fill_down:
-                roles.doubt(
-                    f'column "{column.name}" has empty cells below its names',
-                    "like the cell above",
-                    "--fill-down, or write the names",
-                )
-    return filled
+        if last and gaps and not options.fill_down:
+            roles.doubt(
+                f'column "{column.name}" has empty cells below its names',
+                "like the cell above",
+                "--fill-down, or write the names",
+            )
 
 
 def check_formulas(layout: Layout, roles: Roles) -> None:
@@ -145,14 +141,9 @@ def check_formulas(layout: Layout, roles: Roles) -> None:
 
 def check_shares(layout: Layout, roles: Roles) -> None:
     """Refuse numbers of one metric of which some are in per cent and some are not."""
-    by_row = roles.across == "configuration" or bool(roles.of("value"))
     values = [c for c in roles.columns if c.role in (VALUES, "value")]
     cells = layout.grid.cells
     groups: list[list[tuple[int, Cell]]]
-    if by_row:
-        groups = [[(row, cells[row][c.place]) for c in values] for row in layout.body]
-    else:
-        groups = [[(row, cells[row][c.place]) for row in layout.body] for c in values]
     if roles.of("value"):
         labels = [c.place for c in roles.columns if c.role in ("workload", "metric")]
         by_name: dict[tuple[Cell, ...], list[tuple[int, Cell]]] = {}
@@ -160,6 +151,10 @@ def check_shares(layout: Layout, roles: Roles) -> None:
             key = tuple(cells[row][n] for n in labels)
             by_name.setdefault(key, []).extend((row, cells[row][c.place]) for c in values)
         groups = list(by_name.values())
+    elif roles.across == "configuration":
+        groups = [[(row, cells[row][c.place]) for c in values] for row in layout.body]
+    else:
+        groups = [[(row, cells[row][c.place]) for row in layout.body] for c in values]
     for group in groups:
         readings = [(row, cell) for row, cell in group if is_reading(cell)]
         shares = [pair for pair in readings if _is_share(pair[1])]
