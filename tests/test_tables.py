@@ -71,6 +71,16 @@ def test_a_preview_shows_what_is_what_and_records_nothing(ferocal: Ferocal) -> N
     assert "to settle it: --across configuration" in " ".join(shown.split())
 
 
+def test_lines_beside_a_table_are_told_and_kept(ferocal: Ferocal) -> None:
+    (ferocal.directory / "t.csv").write_text(
+        "Dome lab\n\nSystem,fps\nHalden 4,57.2\nHalden 5,62.1\n\nMeasured by hand\n"
+    )
+    told = ferocal.quick("new", "s", "--from", "t.csv")
+    assert 'beside the table: "Dome lab"' in told and '"Measured by hand"' in told
+    (entry,) = Ferocal(ferocal.directory / "s").json("history")["history"]
+    assert entry["imported_as"]["around"] == ["Dome lab", "Measured by hand"]
+
+
 def test_what_is_doubtful_is_asked_once_in_a_terminal(ferocal: Ferocal) -> None:
     doubtful = ZOO["asked.csv"].content
     assert isinstance(doubtful, str)

@@ -76,13 +76,16 @@ def loaded_notes(loaded: Loaded) -> list[str]:
 
 
 def _left_out_lines(reading: TableReading) -> list[str]:
-    """Columns and rows that are no readings, and why."""
+    """Lines beside a table, and its columns and rows that are no readings, and why."""
     columns = [
         (f'column "{c.name}"', c.why) for t in reading.tables for c in t.roles.of("left out")
     ]
     rows = [(f'row "{name}"', why) for t in reading.tables for name, why in t.left_out]
     distinct = list(dict.fromkeys([*columns, *rows]))
-    lines = [f"  left out: {what} ({why})" for what, why in distinct[:_MOST_LEFT_OUT]]
+    lines = [
+        f'  beside the table: "{shortened(text, 70)}"' for text in reading.around[:_MOST_LEFT_OUT]
+    ]
+    lines += [f"  left out: {what} ({why})" for what, why in distinct[:_MOST_LEFT_OUT]]
     if len(distinct) > _MOST_LEFT_OUT:
         lines.append(f"  left out: {len(distinct) - _MOST_LEFT_OUT} more; --preview lists them")
     return lines

@@ -60,6 +60,14 @@ class TableReading:
     doubts: tuple[Doubt, ...]
     passed_over: tuple[str, ...] = ()
 
+    @property
+    def around(self) -> tuple[str, ...]:
+        """Lines above the tables and below them that belong to no reading."""
+        layouts = [table.layout for table in self.tables]
+        return tuple(
+            dict.fromkeys(text for each in layouts for text in (*each.titles, *each.remarks))
+        )
+
     def kept(self) -> dict[str, Any]:
         """What was decided, as it is kept with the readings."""
         columns = {
@@ -70,6 +78,7 @@ class TableReading:
         return {
             "columns": [list(column) for column in columns],
             "left_out": [list(pair) for pair in left_out],
+            "around": list(self.around),
             "doubts": [[doubt.what, doubt.taken] for doubt in self.doubts],
             "numbers": f"{decimal} ({self.form.evidence})" if self.form.evidence else decimal,
         }
