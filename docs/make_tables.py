@@ -91,7 +91,7 @@ def main() -> None:
         ),
         "## Parts of the report",
         "After the answer, the overview and the caveats, where the study has something for them: "
-        + ", ".join(title for title, _ in PARTS)
+        + ", ".join(f"{part.title} (`{part.key}`)" for part in PARTS)
         + ".",
     ]
     sys.stdout.write("\n".join(lines).rstrip() + "\n")

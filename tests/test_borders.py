@@ -194,7 +194,7 @@ def test_a_stated_noise_gives_single_readings_a_marked_interval(ferocal: Ferocal
     assert ferocal.effect()["method"] == "noise floor"
     ferocal.quick("report")
     page = (ferocal.directory / "report.html").read_text()
-    assert "with an interval from a noise floor" in page and "seed" not in page
+    assert "method:noise-floor" in page and "seed" not in page
 
 
 def test_a_noise_floor_comes_from_visits_of_any_study(typed: Ferocal) -> None:
@@ -416,7 +416,7 @@ def test_a_study_from_a_notebook_reads_as_a_colleague_would_put_it(ferocal: Fero
         assert shown in table, shown
     ferocal.quick("report")
     page = (ferocal.directory / "report.html").read_text()
-    assert "seen once (no interval, no verdict)" in page
+    assert "neither interval nor verdict" in page
     assert "no effect of halden-5 on kiosk sound: absent, broken" in page and re.search(
         ">absent *</span>¹", page
     )

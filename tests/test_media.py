@@ -77,7 +77,7 @@ def test_a_file_has_the_format_of_its_name(demo: tuple[Ferocal, str], tmp_path: 
         assert target.read_text(encoding="utf-8").startswith(begin)
     report = tmp_path / "report.md"
     ferocal.quick("report", "-o", str(report))
-    assert "\n## Procedure\n" in report.read_text(encoding="utf-8")
+    assert "\n## How it was measured\n" in report.read_text(encoding="utf-8")
     other = tmp_path / "mine.md"
     other.write_text("my own notes")
     assert "not written by Ferocal" in ferocal.refusal("compare", "-o", str(other))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import re
 from collections.abc import Callable
 from dataclasses import replace
@@ -22,7 +23,7 @@ from ferocal.documents.objects.compare import ComparisonObject
 from ferocal.documents.overview import overview_blocks, shown_series
 from ferocal.documents.report import PARTS
 from ferocal.documents.wording import evidence_text, verdict_text
-from ferocal.media.html import draw_strips
+from ferocal.media.html.strips import axis_of
 from ferocal.media.json import dumps
 from ferocal.media.signs import Signs
 from ferocal.terms.numbers import GROUP, MINUS, significant
@@ -117,44 +118,50 @@ def test_json_has_no_nan_and_loses_no_digit() -> None:
     assert parsed["change"] == study.effects[0].change
 
 
-def test_the_overview_of_a_page_draws_every_metric_on_its_own_scale() -> None:
+def test_the_overview_of_a_page_has_one_axis_of_ratios_with_better_to_the_right() -> None:
     study = make_study(
         """
         flight/rate fps higher primary | r64 +9.1±1.5 | r65 +0.2±0.9 | r66 >+20
         flight/stutters 1/min lower detail | r64 +209±60 | r65 +1.0±22
         flight/jank ms lower detail | r64 -4.0±1
         query/- 1/s higher | r64 +0.3
+        start/- s lower primary | r64 -6.0±1 | r65 +5.0±1
         """
     )
     (grid,) = overview_blocks(study, shown_series(study))
     assert isinstance(grid, Grid)
     rows = {row.label.split()[0]: row for row in grid.rows if row.cells}
     # A detail is there where it gets clearly worse.
-    assert set(rows) == {"rate", "stutters", "query"}
+    assert set(rows) == {"rate", "stutters", "query", "start"}
+    strips = [c.strip for row in grid.rows for c in row.cells.values() if c.strip is not None]
+    axis = axis_of(strips)
+    assert axis is not None
     drawn = {
-        name: draw_strips({n: cell.strip for n, cell in row.cells.items()})
+        (name, arm): axis.draw(cell.strip)
         for name, row in rows.items()
+        for arm, cell in row.cells.items()
+        if cell.strip is not None
     }
-    for cells in drawn.values():
-        strips = [strip for strip in cells.values() if strip is not None]
-        assert len({(s.zero, s.band) for s in strips}) == 1
-        for s in strips:
-            assert 0 <= s.low <= s.centre <= s.high <= 100
-        ends = [s.low for s in strips] + [s.high for s in strips]
-        ends += [place for s in strips for place in s.band or ()]
-        assert max(ends) > 75 or min(ends) < 25
-    rate = drawn["rate"]["r64"]
-    assert rate is not None and rate.band is not None and rate.low > rate.band[1] > rate.zero
+    for s in drawn.values():
+        assert 0 <= s.low <= s.centre <= s.high <= 100
+        assert s.band is not None and s.band[0] < axis.zero < s.band[1]
+    # Less time and more frames are both to the right; twice the stutters are off the left end.
+    assert drawn["start", "r64"].centre > axis.zero > drawn["start", "r65"].centre
+    rate = drawn["rate", "r64"]
+    assert rate.band is not None and rate.low > rate.band[1]
+    assert drawn["stutters", "r64"].beyond == "left"
+    # Equal ratios are equally far from no change, whichever way is better.
+    assert axis.place(math.log(1.1)) + axis.place(-math.log(1.1)) == pytest.approx(2 * axis.zero)
     # An interval that is not known is none: nothing but the centre is drawn.
-    once = drawn["query"]["r64"]
-    assert once is not None and once.low == once.centre == once.high
+    once = drawn["query", "r64"]
+    assert once.low == once.centre == once.high
     assert rows["rate"].cells["r65"].verdict is Verdict.EQUIVALENT
     assert Signs().of(rows["stutters"].cells["r64"]) == "▼"
 
 
 def test_every_part_of_the_report_has_a_title_of_its_own() -> None:
-    titles = [title for title, _ in PARTS]
-    assert len(titles) == len(set(titles))
+    for names in ([part.title for part in PARTS], [part.key for part in PARTS]):
+        assert len(names) == len(set(names))
 
 
 @pytest.mark.parametrize("schedule", ["rounds", "once"])

@@ -3,14 +3,10 @@
 from __future__ import annotations
 
 import contextlib
-import itertools
-import re
-from collections import Counter
-from collections.abc import Callable, Iterable, Mapping, Sequence
+import hashlib
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
-
-import numpy as np
+from typing import Any, Literal, get_args
 
 from ferocal._version import __version__
 from ferocal.answers.across import AcrossAnswer, compare_across
@@ -19,63 +15,61 @@ from ferocal.answers.claims import ClaimsAnswer, examine
 from ferocal.answers.compare import Comparison, compare
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.factors import FactorsAnswer, attribute
+from ferocal.answers.procedure import (
+    NOT_SHOWN,
+    Procedure,
+    bench_facts,
+    describe_procedure,
+    may_show,
+    without_errors,
+)
 from ferocal.answers.rank import RankAnswer, rank
+from ferocal.answers.readings import ConditionSummary, RunDots, list_dots, summarise_conditions
 from ferocal.answers.references import ReferenceAnswer, stand_among
+from ferocal.answers.selection import Selection
 from ferocal.answers.series import SeriesAnswer, follow
 from ferocal.answers.table import ReadingsTable, make_table
+from ferocal.answers.traces import TraceAnswer, compare_traces, with_curves
 from ferocal.errors import NothingToShowError
 from ferocal.ledger.opening import read_ledger
-from ferocal.ledger.reading.additions import read_claims, read_notes, read_references
+from ferocal.ledger.reading.additions import read_claims, read_references
+from ferocal.ledger.reading.history import read_sessions
 from ferocal.ledger.reading.integrity import Identity, read_identity
-from ferocal.ledger.reading.runs import FailedRun, count_outcomes, read_failures
-from ferocal.ledger.reading.sessions import read_kinds_of_runs
-from ferocal.ledger.reading.visits import NOWHERE, VisitRow
-from ferocal.ledger.records import Note, Reference
+from ferocal.ledger.reading.runs import RunRow, read_runs
+from ferocal.ledger.records import Reference
 from ferocal.ledger.store import Ledger
-from ferocal.study.load import Study
+from ferocal.study.load import STUDY_FILE, Study
+
+Lead = Literal["comparison", "series", "ranking", "factors"]
+LEADS: tuple[Lead, ...] = get_args(Lead)
+# What costs something, so that configurations are ranked by what they are worth.
+_PRICES = ("price", "cost")
 
 
 @dataclass(frozen=True)
-class Procedure:
-    """How the readings at hand came about; nothing that did not happen.
+class Provenance:
+    """From what a page was made: the ledger, the study file, and who recorded and who analysed.
 
-    ``sources`` counts runs by how they came ("measure", "enter", "load"). ``runs_per_visit`` are
-    the fewest and the most runs of a workload in a visit, None without any. ``began`` and
-    ``ended`` are the first and last known times of visits, ``undated`` counts those without.
-    ``order`` has for each bench the rounds with their configurations, or, where they were not
-    ``in_rounds``, how many visits a configuration had in one go; ``split`` of the ``rounds`` were
-    interrupted and resumed. ``looks`` are the rounds after which a sequential study was looked at,
-    None for any other study. ``checks`` are level, expectation, and how often it held;
-    ``set_aside`` are visits of which one did not.
+    ``study_file`` is the SHA-256 of its bytes, ``recorded_with`` the versions of Ferocal.
     """
 
-    sources: Mapping[str, int]
-    runs_per_visit: tuple[int, int] | None
-    began: str | None
-    ended: str | None
-    undated: int
-    outcomes: Mapping[str, int]
-    order: Mapping[str, list[tuple[int, list[str]]]]
-    in_rounds: bool
-    split: int
-    rounds: int
+    version: str
+    recorded_with: tuple[str, ...]
+    ledger: Identity
+    study_file: str
     seed: int
-    looks: tuple[int, ...] | None
-    checks: list[tuple[str, str, int]]
-    failures: list[FailedRun]
-    notes: list[tuple[str, Note]]
-    remarks: list[str]
-    set_aside: tuple[VisitRow, ...]
 
 
 @dataclass(frozen=True)
 class Report:
     """Everything that a page shows; ``facts`` are kind, name and value by bench.
 
-    ``factors`` are there where several were measured, ``claims`` where the study file has some,
-    ``series`` where the levels of a factor follow each other, ``across`` where several benches
-    were measured, ``ranking`` and ``charts`` where three configurations were or more, and
-    ``references`` where some are kept.
+    ``lead`` is what it begins with. ``factors`` are there where several were measured, ``claims``
+    where the study file has some, ``series`` where the levels of a factor follow each other,
+    ``across`` where several benches were measured, ``ranking`` and ``charts`` where three
+    configurations were or more, ``references`` where some are kept, and ``traces``, by kind, where
+    some were recorded. ``runs`` are those with readings in the order of time, ``dots`` the same by
+    metric, and ``conditions`` what was read before them, by bench and workload.
     """
 
     comparison: Comparison
@@ -83,8 +77,11 @@ class Report:
     configurations: list[tuple[str, Mapping[str, str]]]
     facts: Mapping[str, list[tuple[str, str, str]]]
     procedure: Procedure
-    version: str
-    ledger: Identity
+    provenance: Provenance
+    runs: tuple[RunRow, ...]
+    dots: tuple[RunDots, ...]
+    conditions: Mapping[tuple[str, str], ConditionSummary]
+    lead: Lead = "comparison"
     factors: FactorsAnswer | None = None
     claims: ClaimsAnswer | None = None
     series: SeriesAnswer | None = None
@@ -92,6 +89,7 @@ class Report:
     ranking: RankAnswer | None = None
     charts: tuple[RatioChart, ...] = ()
     references: ReferenceAnswer | None = None
+    traces: tuple[TraceAnswer, ...] = ()
 
 
 def make_report(study: Study, against: str | None = None, *, identifying: bool = False) -> Report:
@@ -106,33 +104,84 @@ def make_report(study: Study, against: str | None = None, *, identifying: bool =
     LedgerError
         When there is no ledger, or it cannot be read.
     """
-    with read_ledger(study.directory) as ledger:
+    with read_ledger(study.directory) as ledger, ledger.snapshot():
         evidence = gather(study, ledger)
         comparison = compare(study, evidence, against=against)
-        procedure = _procedure(study, ledger, evidence, identifying=identifying)
-        claims = examine(study, evidence, read_claims(ledger)) if study.file.claim else None
-        references = read_references(ledger)
-        identity = read_identity(ledger)
+        runs = _publishable_runs(read_runs(ledger), identifying=identifying)
+        report = Report(
+            comparison=comparison,
+            table=make_table(study, evidence),
+            configurations=[(c.name, c.levels) for c in study.configurations],
+            facts={
+                bench: bench_facts(study, evidence, bench, identifying=identifying)
+                for bench in study.benches
+            },
+            procedure=describe_procedure(study, ledger, evidence, identifying=identifying),
+            provenance=_provenance(study, ledger),
+            runs=runs,
+            dots=list_dots(study, evidence.readings.series, runs),
+            conditions=summarise_conditions(runs),
+            factors=_factors(study, evidence),
+            claims=examine(study, evidence, read_claims(ledger)) if study.file.claim else None,
+            traces=tuple(_traces(study, ledger, evidence, against)),
+            **_standing(study, evidence, read_references(ledger), against, identifying=identifying),
+        )
+    return replace(report, lead=_lead(study, report))
+
+
+def _factors(study: Study, evidence: Evidence) -> FactorsAnswer | None:
     several = len(study.file.factor) > 1 and len(evidence.readings.value) > 0
-    return Report(
-        comparison=comparison,
-        table=make_table(study, evidence),
-        configurations=[(c.name, c.levels) for c in study.configurations],
-        facts={
-            bench: _publishable(
-                _describe_facts((v for v in evidence.visits if v.bench == bench), evidence.facts)
-                or _declared(study.on(bench)),
-                identifying=identifying,
-            )
-            for bench in study.benches
-        },
-        procedure=procedure,
+    return attribute(study, evidence) if several else None
+
+
+def _provenance(study: Study, ledger: Ledger) -> Provenance:
+    text = (study.directory / STUDY_FILE).read_bytes()
+    return Provenance(
         version=__version__,
-        ledger=identity,
-        factors=attribute(study, evidence) if several else None,
-        claims=claims,
-        **_standing(study, evidence, references, against, identifying=identifying),
+        recorded_with=tuple(dict.fromkeys(session.version for session in read_sessions(ledger))),
+        ledger=read_identity(ledger),
+        study_file=hashlib.sha256(text).hexdigest(),
+        seed=study.head.seed,
     )
+
+
+def _publishable_runs(runs: Sequence[RunRow], *, identifying: bool) -> tuple[RunRow, ...]:
+    """The runs but warm-ups, without what programs wrote to standard error."""
+    found = (run for run in runs if not run.warmup)
+    if identifying:
+        return tuple(found)
+    return tuple(replace(run, reason=without_errors(run.reason or "")) for run in found)
+
+
+def _traces(
+    study: Study, ledger: Ledger, evidence: Evidence, against: str | None
+) -> list[TraceAnswer]:
+    """The traces of every kind that the study has, with their curves."""
+    kinds = dict.fromkeys(m.kind for _, _, m in study.metrics() if m.trace_kind is not None)
+    answers = (compare_traces(study, evidence, kind, against=against) for kind in kinds)
+    found = (with_curves(answer, study, ledger, evidence, Selection()) for answer in answers)
+    return [answer for answer in found if answer.curves]
+
+
+def _lead(study: Study, report: Report) -> Lead:
+    """What a page begins with: as the study file says, else what fits what the study asks."""
+    there = {
+        "comparison": True,
+        "series": report.series is not None,
+        "ranking": report.ranking is not None,
+        "factors": report.factors is not None,
+    }
+    wanted = study.file.report.lead
+    if wanted is not None and there[wanted]:
+        return wanted
+    if report.series is not None:
+        return "series"
+    ranking = report.ranking
+    if ranking is not None:
+        priced = any(name in _PRICES for field in ranking.fields for name in field.per_resource)
+        if priced or ranking.preferences:
+            return "ranking"
+    return "comparison"
 
 
 # A ranking of two is a comparison, and a chart of many cannot be read.
@@ -174,148 +223,13 @@ def _standing(
     return found
 
 
-def _may_show(fact: str, *, identifying: bool) -> bool:
-    """Whether a fact does not identify the machine, or may be published although it does."""
-    return identifying or not _IDENTIFYING.search(fact)
-
-
-def _publishable(
-    facts: list[tuple[str, str, str]], *, identifying: bool
-) -> list[tuple[str, str, str]]:
-    """Facts without those that tell one machine from all others of its kind."""
-    return [
-        (kind, name, value if _may_show(name, identifying=identifying) else _NOT_SHOWN)
-        for kind, name, value in facts
-    ]
-
-
 def _across(study: Study, evidence: Evidence, *, identifying: bool) -> AcrossAnswer:
     """The benches against each other, without what identifies one of them."""
     answer = compare_across(study, evidence)
     differing = {
         name: values
-        if _may_show(name, identifying=identifying)
-        else dict.fromkeys(values, _NOT_SHOWN)
+        if may_show(name, identifying=identifying)
+        else dict.fromkeys(values, NOT_SHOWN)
         for name, values in answer.differing.items()
     }
     return replace(answer, differing=differing)
-
-
-_IDENTIFYING = re.compile(
-    r"serial|\bs/?n\b|imei|uuid|asset|mac[- _]?addr|machine[- _]?id", re.IGNORECASE
-)
-_NOT_SHOWN = "not shown"
-# What Ferocal says of a command that failed; the end of its standard error comes after that.
-_FAILURE = re.compile(
-    r"(ended with exit status -?\d+|at its time limit after \S+ s|wrote more than [^:]* bytes): .*",
-    re.DOTALL,
-)
-
-
-def _without_errors(reason: str) -> str:
-    """A reason without what the program wrote to standard error."""
-    return _FAILURE.sub(r"\1", reason)
-
-
-def _declared(study: Study) -> list[tuple[str, str, str]]:
-    """What is said of a bench of which Ferocal has seen nothing itself."""
-    return [("declared", name, str(value)) for name, value in study.bench_table.facts.items()]
-
-
-def _describe_facts(
-    visits: Iterable[VisitRow], facts: Mapping[int, list[dict[str, Any]]]
-) -> list[tuple[str, str, str]]:
-    """Kind, name and value of every fact; values that differ name their configurations."""
-    seen: dict[tuple[str, str], dict[str, list[str]]] = {}
-    for visit in visits:
-        for fact in facts[visit.facts_id]:
-            values = seen.setdefault((fact["kind"], fact["name"]), {})
-            values.setdefault(fact["value"], []).append(visit.configuration)
-    return [
-        (
-            kind,
-            name,
-            "; ".join(f"{value} ({', '.join(dict.fromkeys(on))})" for value, on in values.items())
-            if len(values) > 1
-            else next(iter(values)),
-        )
-        for (kind, name), values in seen.items()
-    ]
-
-
-def _procedure(
-    study: Study,
-    ledger: Ledger,
-    evidence: Evidence,
-    *,
-    identifying: bool,
-) -> Procedure:
-    visits = evidence.visits
-    active = [visit for visit in visits if visit.state == "active"]
-    held = Counter(
-        (check["level"], check["expected"])
-        for visit in active
-        for check in visit.checks
-        if check["holds"]
-    )
-    measured = {bench for bench, found in evidence.kinds.items() if "measure" in found}
-    visited = [v for v in active if v.round is not None and v.bench in measured]
-    in_rounds = study.head.schedule == "rounds"
-    ordered = order_of_rounds if in_rounds else order_of_stays
-    order = {bench: ordered([v for v in visited if v.bench == bench]) for bench in measured}
-    parts = Counter((bench, number) for bench, rows in order.items() for number, _ in rows)
-    times = sorted(visit.started_at for visit in visits if visit.started_at)
-    looks = {n for taken in evidence.looks_taken.values() for n in taken}
-    return Procedure(
-        sources=read_kinds_of_runs(ledger),
-        runs_per_visit=_runs_per_visit(evidence),
-        began=times[0] if times else None,
-        ended=times[-1] if times else None,
-        undated=sum(not visit.started_at for visit in visits),
-        outcomes=count_outcomes(ledger),
-        order=order,
-        in_rounds=in_rounds,
-        split=sum(count > 1 for count in parts.values()),
-        rounds=len(parts),
-        seed=study.head.seed,
-        looks=None if evidence.looks is None else tuple(sorted(looks)),
-        checks=[(level, expected, count) for (level, expected), count in held.items()],
-        failures=[
-            failed if identifying else replace(failed, reason=_without_errors(failed.reason or ""))
-            for failed in read_failures(ledger)
-        ],
-        set_aside=evidence.set_aside,
-        notes=read_notes(ledger),
-        remarks=list(dict.fromkeys(remark for visit in visits for remark in visit.remarks)),
-    )
-
-
-def _runs_per_visit(evidence: Evidence) -> tuple[int, int] | None:
-    """The fewest and the most runs of a workload that visits have, as found."""
-    readings = evidence.readings
-    if not len(readings.value):
-        return None
-    pairs = np.stack([readings.arm_of, readings.visit_of, readings.run_of])
-    distinct = np.unique(pairs, axis=1)[:2]
-    counts = np.unique(distinct, axis=1, return_counts=True)[1]
-    return int(counts.min()), int(counts.max())
-
-
-def order_of_rounds(visits: Iterable[VisitRow]) -> list[tuple[int, list[str]]]:
-    """Which configurations were visited one after the other, with the round they belong to.
-
-    In the order in which it happened, whatever was planned: a round that was left and taken up
-    again later stands there twice. What has no known time is left out.
-    """
-    stretches = itertools.groupby(_in_time(visits), key=lambda v: v.round or 0)
-    return [(number, [visit.configuration for visit in stretch]) for number, stretch in stretches]
-
-
-def order_of_stays(visits: Iterable[VisitRow]) -> list[tuple[int, list[str]]]:
-    """How many visits in one go there were to which configuration, in the order of time."""
-    stretches = itertools.groupby(_in_time(visits), key=lambda v: v.configuration)
-    return [(len(list(stretch)), [name]) for name, stretch in stretches]
-
-
-def _in_time(visits: Iterable[VisitRow]) -> list[VisitRow]:
-    return sorted((v for v in visits if v.place != NOWHERE), key=lambda v: v.place)

@@ -167,7 +167,9 @@ def _show(directory: Path) -> None:
     )
     path = directory / "report.html"
     report = make_report(opened.study)
-    make_publication(None, False, path, False).write(report_document(report), str(report.ledger))
+    make_publication(None, False, path, False).write(
+        report_document(report), str(report.provenance.ledger)
+    )
 
 
 def _show_truth(title: str, table: Table) -> None:

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 FORMATS = ("text", "markdown", "html", "json")
 # What a file is by its name, unless --format says so.
 _BY_SUFFIX = {".html": "html", ".htm": "html", ".md": "markdown", ".json": "json", ".txt": "text"}
-_FIGURES = (".svg", ".png")
+_FIGURES = (".svg", ".png", ".pdf")
 
 
 @dataclass(frozen=True)
@@ -72,22 +72,21 @@ class Publication:
         from ferocal.media.figures import save_charts
 
         assert self.figure is not None
-        for path in save_charts(document, self.figure, force=self.force):
+        for path in save_charts(document.blocks, self.figure, force=self.force):
             say(f"wrote {path}", err=self.format != "text")
 
     def _write_document(self, document: Document, source: str) -> None:
-        if self.format == "html":
-            from ferocal.media.html import page
-
-            self._write(page(document, source))
-        elif self.format == "markdown":
-            from ferocal.media.markdown import markdown
-
-            self._write(markdown(document))
-        elif self.output is None:
+        if self.output is None and self.format == "text":
             show(document)
+        elif self.output is None:
+            from ferocal.media.pages import document_text
+
+            self._write(document_text(document, self.format, source))
         else:
-            self._write(_text(document))
+            from ferocal.media.pages import write_page
+
+            write_page(document, self.format, self.output, source, force=self.force)
+            say(f"wrote {self.output}")
 
     def _write(self, text: str) -> None:
         if self.output is None:
@@ -105,16 +104,6 @@ def show(document: Document) -> None:
     from ferocal.media import terminal
 
     terminal.show(make_console(), document)
-
-
-def _text(document: Document) -> str:
-    """A document as it is printed, for a file."""
-    from ferocal.media import terminal
-    from ferocal.media.console import file_console
-
-    console = file_console()
-    terminal.show(console, document)
-    return console.export_text(styles=False)
 
 
 def make_publication(
@@ -162,7 +151,7 @@ output_option = click.option(
     "--output",
     type=click.Path(path_type=Path, dir_okay=False),
     metavar="FILE",
-    help="Write to FILE: .html, .md, .json, .txt; or draw the chart as .svg or .png.",
+    help="Write to FILE: .html, .md, .json, .txt; or draw it: .svg, .png, .pdf.",
 )
 format_option = click.option(
     "--format", type=click.Choice(FORMATS), help="Format of the output.  [text, or by FILE]"

@@ -6,49 +6,103 @@ from pathlib import Path
 
 import click
 
-from ferocal.cli.common import example, force_option, study_option
-from ferocal.cli.publishing import (
-    against_option,
-    format_option,
-    make_publication,
-    output_option,
-)
+from ferocal.cli.common import example, force_option, make_console, say, study_option
+from ferocal.cli.publishing import against_option
+from ferocal.errors import UsageError
 
 
 @click.command("report")
 @study_option
-@format_option
-@output_option
+@click.option(
+    "--format",
+    type=click.Choice(("html", "markdown", "pdf", "text")),
+    help="Format of the page.  [html, or by FILE]",
+)
+@click.option(
+    "-o",
+    "--output",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="Write to FILE: .html, .md (charts beside it), .pdf, .txt.  [report.html]",
+)
 @against_option
+@click.option("--title", default="", metavar="TEXT", help="Title, in place of the question.")
+@click.option("--author", default="", metavar="NAME", help="Who wrote it.")
+@click.option("--only", multiple=True, metavar="SECTION", help="Only this section (repeatable).")
+@click.option("--without", multiple=True, metavar="SECTION", help="All but this section.")
+@click.option(
+    "--rename", multiple=True, metavar="OLD=NEW", help="Write NEW for OLD, such as host=node-a."
+)
 @click.option(
     "--identifying",
     is_flag=True,
     help="Include serial numbers, and the standard error of failed runs.",
 )
 @force_option
-@example("ferocal report --output result.html")
+@example("ferocal report --author 'A. Ray' --rename dome-node=node-a -o result.html")
 def command(
     directory: Path,
     format: str | None,
     output: Path | None,
     against: str | None,
+    title: str,
+    author: str,
+    only: tuple[str, ...],
+    without: tuple[str, ...],
+    rename: tuple[str, ...],
     identifying: bool,
     force: bool,
 ) -> None:
     """Write everything into one page.
 
-    The answer, the overview with a small interval in every cell, all effects and caveats, the
-    readings, the bench and the procedure. The page (report.html in the study's directory unless
+    The answer, its gravest caveats and the overview come first; then a section for every question
+    that the study asks, how it was measured, what does not count, and every reading. Numbers lead
+    to their runs, verdicts to their method. The page (report.html in the study's directory unless
     --output names another file) needs no other file and no network. Serial numbers and the
-    standard error of failed runs are left out unless asked for.
+    standard error of failed runs are left out unless asked for. What it begins with follows from
+    the study, unless `lead` in [report] of study.toml says it.
     """
     from ferocal.answers.report import make_report
-    from ferocal.documents.report import report_document
+    from ferocal.documents.report import check_sections, report_document
+    from ferocal.media.files import check_target
+    from ferocal.media.pages import SUFFIXES, write_page
     from ferocal.study.load import load_study
+    from ferocal.terms import signs
 
-    suffix = {"markdown": ".md", "text": ".txt"}.get(format or "", ".html")
-    path = output or directory / f"report{suffix}"
-    publish = make_publication(format, False, path, force)
+    by_suffix = {suffix: name for name, suffix in SUFFIXES.items()} | {".htm": "html"}
+    suffix = "" if output is None else output.suffix.lower()
+    chosen = format or by_suffix.get(suffix, "" if suffix else "html")
+    if not chosen:
+        known = ", ".join(by_suffix)
+        raise click.UsageError(f"{output}: name the file {known}, or give --format")
+    path = output or directory / f"report{SUFFIXES[chosen]}"
+    check_sections((*only, *without))
+    check_target(path, force=force)  # before anything is computed
     study = load_study(directory)
-    report = make_report(study, against, identifying=identifying)
-    publish.write(report_document(report), str(report.ledger))
+    signs.rename(_renamed(rename))
+    with make_console(stderr=True).status("gathering, judging and drawing"):
+        report = make_report(study, against, identifying=identifying)
+        # A text has nothing that is folded: what fills pages is in it only where it is asked for.
+        flat = chosen in ("markdown", "text") and "readings" not in only
+        document = report_document(
+            report,
+            only=only,
+            without=(*without, "readings") if flat else without,
+            title=title,
+            author=author,
+        )
+        source = str(report.provenance.ledger)
+        written = write_page(document, chosen, path, source, force=force, charts=True)
+    for made in written:
+        say(f"wrote {made}")
+
+
+def _renamed(pairs: tuple[str, ...]) -> dict[str, str]:
+    """New names by old ones."""
+    names = {}
+    for pair in pairs:
+        old, sign, new = pair.partition("=")
+        if not (old.strip() and sign and new.strip()):
+            raise UsageError(f'--rename "{pair}": write OLD=NEW, such as dome-node=node-a')
+        names[old.strip()] = new.strip()
+    return names

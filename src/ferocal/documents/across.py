@@ -14,6 +14,7 @@ from ferocal.documents.blocks import (
     Heading,
     Line,
     Lines,
+    Place,
     caveats,
     next_steps,
 )
@@ -117,7 +118,11 @@ def _grid(answer: AcrossAnswer, bench: str) -> Grid:
     def cells(s: Series) -> tuple[GridCell, dict[str, GridCell]]:
         leads = {name: known.get((s, name)) for name in columns}
         return GridCell(), {
-            name: GridCell("–") if lead is None else change_cell(as_change(lead))
+            name: GridCell("–")
+            if lead is None
+            else change_cell(
+                as_change(lead), (), Place(bench, s.workload, s.metric, name), lead.estimate.method
+            )
             for name, lead in leads.items()
         }
 

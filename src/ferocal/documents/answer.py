@@ -15,6 +15,7 @@ from ferocal.analysis.inference.effects import Effect, barring_caveat, speed_fac
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.documents.blocks import Line
 from ferocal.documents.caveats.words import seen_text
+from ferocal.documents.grids import place_of
 from ferocal.documents.next_steps import what_decides
 from ferocal.documents.numbers import change_text, change_words, factor_text
 from ferocal.documents.wording import margins_text, may_be_small, side_text
@@ -177,7 +178,8 @@ def _by_configuration(comparison: Comparison, effects: Sequence[Effect]) -> list
     for line in shown:
         text, *shorter = dict.fromkeys(_clauses(line.effects, names))
         head = side_text(line.names, comparison.levels)
-        answer.append(Line(text, head, shorter=tuple(shorter), together=together))
+        linked = tuple((_name(e, names), place_of(e)) for e in line.effects)
+        answer.append(Line(text, head, shorter=tuple(shorter), together=together, linked=linked))
     if rest:
         more = counted(len(dict.fromkeys(e.configuration for e in rest)), "other configuration")
         answer.append(Line(_counts(rest), more))

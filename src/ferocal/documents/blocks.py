@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 from ferocal.analysis.inference.verdicts import Verdict
 
@@ -16,12 +16,28 @@ from ferocal.analysis.inference.verdicts import Verdict
 MOST_ROWS = 32
 
 
+class Place(NamedTuple):
+    """What a number is about: a metric on a bench, and a configuration where it is of one."""
+
+    bench: str
+    workload: str
+    metric: str
+    configuration: str = ""
+
+    @property
+    def anchor(self) -> str:
+        """Where on a page its runs are; the same for the same names."""
+        return ":".join(filter(None, ("runs", *self)))
+
+
 @dataclass(frozen=True)
 class Line:
     """A sentence, with an optional bold head and the command that belongs to it.
 
     ``shorter`` are variants in fewer words, for a line that is too narrow; ``verdict`` colours the
-    head. No line is broken within one of the names in ``together``.
+    head. No line is broken within one of the names in ``together``. ``linked`` are phrases of the
+    text with what their numbers are about. A caveat is about the cells in ``places``, and has a
+    ``mark`` where these have it too.
     """
 
     text: str
@@ -30,6 +46,9 @@ class Line:
     shorter: tuple[str, ...] = ()
     verdict: Verdict | None = None
     together: tuple[str, ...] = ()
+    linked: tuple[tuple[str, Place], ...] = ()
+    places: frozenset[Place] = frozenset()
+    mark: str = ""
 
 
 @dataclass(frozen=True)
@@ -50,7 +69,7 @@ class Lines:
 
 @dataclass(frozen=True)
 class Strip:
-    """An interval with its centre and the margin, on the scale of the analysis."""
+    """An interval with its centre and the margin, as logarithms of ratios, better to the right."""
 
     low: float
     mean: float
@@ -63,7 +82,9 @@ class GridCell:
     """A cell of a grid or a table: a number, its half-width or spread, a verdict, footnotes.
 
     ``sign`` replaces that of the verdict, such as the mark of the best in a row. ``shorter``
-    replaces the number where a table would not fit.
+    replaces the number where a table would not fit. ``place`` is what the number is about, and
+    ``method`` names how it was judged. ``doubts`` are the marks of caveats about it. Links lead to
+    a cell by its ``anchor``, and from it to ``leads_to``.
     """
 
     number: str = ""
@@ -74,6 +95,11 @@ class GridCell:
     strip: Strip | None = None
     strong: bool = False
     shorter: str = ""
+    place: Place | None = None
+    method: str = ""
+    doubts: str = ""
+    anchor: str = ""
+    leads_to: str = ""
 
     @property
     def text(self) -> str:
@@ -200,21 +226,42 @@ class Code:
 
 @dataclass(frozen=True)
 class Details:
-    """What only a page has room for, folded away."""
+    """What only a page has room for, folded away; ``anchor`` is where links to it lead."""
 
     summary: str
     blocks: tuple[Block, ...]
+    anchor: str = ""
 
 
-Block = Heading | Lines | Grid | Table | Chart | Caveats | Next | Items | Code | Details
+@dataclass(frozen=True)
+class Section:
+    """A part of a page under a title; ``key`` names it in links and options."""
+
+    key: str
+    title: str
+    blocks: tuple[Block, ...]
+
+
+Block = Heading | Lines | Grid | Table | Chart | Caveats | Next | Items | Code | Details | Section
 
 
 @dataclass(frozen=True)
 class Document:
-    """What is said of a result: the question, and blocks."""
+    """What is said of a result: the question, and blocks; of a page also who wrote it."""
 
     question: str
     blocks: tuple[Block, ...]
+    author: str = ""
+
+
+def method_anchor(method: str) -> str:
+    """Where on a page a method is described."""
+    return f"method:{method.replace(' ', '-')}"
+
+
+def run_anchor(run: str) -> str:
+    """Where on a page a run is listed."""
+    return f"run:{run}"
 
 
 def sentences(texts: Iterable[str]) -> Lines:

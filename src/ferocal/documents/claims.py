@@ -10,7 +10,16 @@ from ferocal.analysis.data.series import factor_of, share_of
 from ferocal.analysis.inference.claims import ClaimVerdict
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.documents.blocks import Block, Document, Items, Line, caveats, next_steps, sentences
+from ferocal.documents.blocks import (
+    Block,
+    Document,
+    Items,
+    Line,
+    Lines,
+    caveats,
+    next_steps,
+    sentences,
+)
 from ferocal.documents.caveats.words import seen_text
 from ferocal.documents.next_steps import measure_command
 from ferocal.documents.numbers import decimals_for, p_text, signed
@@ -40,7 +49,7 @@ def claims_document(
     ordered = [f for verdict in _ORDER for f in answer.of(verdict)]
     shown = ordered if detail else ordered[:_MOST_CLAIMS]
     items = tuple((_claim_head(f), tuple(map(Line, claim_lines(f, detail=detail)))) for f in shown)
-    blocks: list[Block] = [sentences([headline(answer)]), Items(items)]
+    blocks: list[Block] = [Lines((Line(headline(answer)),), "answer"), Items(items)]
     if len(shown) < len(ordered):
         blocks.append(sentences([f"{len(ordered) - len(shown)} more: ferocal claims --detail"]))
     blocks += caveats([*claim_remarks(answer, problem), *remark_lines(answer)])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.caveats.kinds import WEIGHTS
@@ -31,8 +32,9 @@ from ferocal.documents.blocks import (
     sentences,
 )
 from ferocal.documents.blocks import next_steps as next_block
-from ferocal.documents.caveats.remarks import group_caveats, make_remarks
+from ferocal.documents.caveats.remarks import Remark, group_caveats, make_remarks
 from ferocal.documents.caveats.words import seen_text
+from ferocal.documents.grids import place_of
 from ferocal.documents.next_steps import NextStep, next_steps
 from ferocal.documents.numbers import (
     change_text,
@@ -108,11 +110,16 @@ def caveat_blocks(comparison: Comparison, series: Sequence[Series]) -> Iterator[
     shown = [e for e in comparison.effects if e.series in set(series) and not e.control]
     remarks = [r for r in make_remarks(shown, comparison.levels) if r.code not in _TOLD]
     first = [r for r in remarks if r.weight == WEIGHTS[0] or CAVEATS[r.code].leads]
-    grave = [Line(r.text, command=r.look) for r in first]
-    others = [Line(r.text, command=r.look) for r in remarks if r not in first]
+    grave = [_caveat(r) for r in first]
+    others = [_caveat(r) for r in remarks if r not in first]
     lines = (*grave, *remark_lines(comparison), *others)
     if lines:
         yield Caveats(lines, _MOST_LINES, "ferocal compare --detail")
+
+
+def _caveat(remark: Remark) -> Line:
+    places = frozenset(place_of(effect) for effect in remark.effects)
+    return Line(remark.text, command=remark.look, places=places)
 
 
 def detail_blocks(
@@ -121,8 +128,16 @@ def detail_blocks(
     """Every effect with its interval, p-values and evidence, and every caveat with its advice."""
     effects = [e for e in comparison.effects if not only or is_asked(e.verdict, only)]
     yield effects_table(effects, comparison.confidence, comparison.baseline, as_factor=as_factor)
-    if gaps := _gap_lines(comparison.gaps, comparison.baseline):
+    if gaps := gap_lines(comparison.gaps, comparison.baseline):
         yield sentences(gaps)
+    yield from caveat_items(comparison, effects)
+    lines = [*remark_lines(comparison), *map(Line, corrected_lines(comparison.corrected))]
+    if lines:
+        yield Lines(tuple(lines))
+
+
+def caveat_items(comparison: Comparison, effects: Sequence[Effect]) -> Iterator[Items]:
+    """Every caveat with what was seen where, and what to do about it."""
     groups = [
         (
             Line(f"({group.weight}) {group.advice}", group.code),
@@ -132,9 +147,6 @@ def detail_blocks(
     ]
     if groups:
         yield Items(tuple(groups), "caveats")
-    lines = [*remark_lines(comparison), *map(Line, corrected_lines(comparison.corrected))]
-    if lines:
-        yield Lines(tuple(lines))
 
 
 def effects_table(
@@ -177,7 +189,9 @@ def _effect_row(effect: Effect, as_factor: bool) -> tuple[GridCell, ...]:
         p_text(effect.p_adjusted),
     ]
     texts += [significant(speed_factor(effect), 3)] if as_factor else []
-    return (*map(GridCell, texts), GridCell(verdict_text(effect), verdict=effect.verdict))
+    name, change, *others = map(GridCell, texts)
+    told = GridCell(verdict_text(effect), verdict=effect.verdict, method=effect.method)
+    return (name, replace(change, place=place_of(effect)), *others, told)
 
 
 def gate_lines(comparison: Comparison, gate: str) -> list[str]:
@@ -212,7 +226,7 @@ def _on(effect: Effect, several: bool) -> str:
     return f" on bench {effect.bench}" if several else ""
 
 
-def _gap_lines(gaps: Sequence[Gap], baseline: str) -> list[str]:
+def gap_lines(gaps: Sequence[Gap], baseline: str) -> list[str]:
     """What could not be compared and why, those of one reason together."""
     groups: dict[tuple[str, GapMark, str], list[Gap]] = {}
     for gap in gaps:

@@ -18,6 +18,7 @@ from ferocal.documents.blocks import (
     Items,
     Line,
     Lines,
+    Place,
     Table,
     caveats,
     make_table,
@@ -113,7 +114,9 @@ def _overview(bench: BenchFactors, answer: FactorsAnswer, *, detail: bool) -> Gr
     columns = {f"{f}={v}": (f, v) for f, levels in bench.factors.items() for v in levels[1:]}
 
     def cells(s: Series) -> tuple[GridCell, dict[str, GridCell]]:
-        return GridCell(), {name: _cell(known.get((s, *place))) for name, place in columns.items()}
+        place = Place(bench.bench, s.workload, s.metric) if s.workload else None
+        found = {name: known.get((s, *column)) for name, column in columns.items()}
+        return GridCell(), {name: _cell(effect, place) for name, effect in found.items()}
 
     below = ""
     if len(left) < len(series):
@@ -140,7 +143,7 @@ def _largest(effects: Sequence[FactorEffect]) -> list[Series]:
     return [series for series in size if series in chosen]
 
 
-def _cell(effect: FactorEffect | None) -> GridCell:
+def _cell(effect: FactorEffect | None, place: Place | None) -> GridCell:
     if effect is None:
         return GridCell("not measured")
     if effect.judged is None:
@@ -150,7 +153,7 @@ def _cell(effect: FactorEffect | None) -> GridCell:
         notes = (f"together with {listed(list(effect.together))}",)
     if effect.judged.method is Method.STATED:
         notes += (STATED_NOTE,)
-    return change_cell(effect.judged, notes)
+    return change_cell(effect.judged, notes, place, effect.judged.method)
 
 
 def _detail_blocks(bench: BenchFactors) -> Iterator[Block]:

@@ -7,11 +7,12 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.documents.blocks import GridCell, Row
+from ferocal.documents.blocks import GridCell, Place, Row
 from ferocal.documents.numbers import change_and_half
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
+    from ferocal.analysis.inference.effects import Effect
     from ferocal.documents.numbers import Change
 
 
@@ -56,10 +57,18 @@ def mixes_roles(series: Sequence[Series]) -> bool:
     return {"primary"} < {s.role for s in series}
 
 
-def change_cell(change: Change, notes: tuple[str, ...] = ()) -> GridCell:
+def change_cell(
+    change: Change, notes: tuple[str, ...] = (), place: Place | None = None, method: str = ""
+) -> GridCell:
     """A change with half the width of its interval and its verdict."""
     number, rest = change_and_half(change)
-    return GridCell(number, rest, change.verdict, notes=notes)
+    return GridCell(number, rest, change.verdict, notes=notes, place=place, method=method)
+
+
+def place_of(effect: Effect) -> Place:
+    """What the number of an effect is about."""
+    series = effect.series
+    return Place(effect.bench, series.workload, series.metric, effect.configuration)
 
 
 def meanings(

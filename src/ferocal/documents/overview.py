@@ -24,10 +24,11 @@ from ferocal.documents.blocks import (
     GridCell,
     Line,
     Lines,
+    Place,
     Strip,
     make_table,
 )
-from ferocal.documents.grids import STATED_NOTE, arrange, change_cell, meanings
+from ferocal.documents.grids import STATED_NOTE, arrange, change_cell, meanings, place_of
 from ferocal.documents.numbers import change_words, decimals_for
 from ferocal.documents.tables import bounds_note, short_centre
 from ferocal.documents.wording import VERDICT_MARKS, evidence_text, margins_text
@@ -202,22 +203,25 @@ class _Overview:
         if effect.mostly is not None and effect.share > _MOSTLY:
             notes = (f"mostly {effect.mostly.title}",)
         cell = self._number(effect, notes)
-        return replace(cell, strip=_strip(effect))
+        return replace(cell, strip=_strip(effect), place=None)
 
     def _number(self, effect: Effect, notes: tuple[str, ...]) -> GridCell:
         """A change, or how many times as fast it is, with half the width of its interval."""
         if not self._as_factor or effect.scale != "ratio":
-            return change_cell(effect, notes)
+            return change_cell(effect, notes, place_of(effect), effect.method)
+        told = GridCell(
+            verdict=effect.verdict, notes=notes, place=place_of(effect), method=effect.method
+        )
         factor, shift = speed_factor(effect), effect.shift
         half = factor * (shift.high - shift.low) / 2
         if effect.bound is not None or not math.isfinite(half) or half == 0:
             bound = effect.bound or ""
             if effect.series.better == "lower":
                 bound = {"<": ">", ">": "<"}.get(bound, "")
-            return GridCell(bound + significant(factor, 3), "", effect.verdict, notes=notes)
+            return replace(told, number=bound + significant(factor, 3))
         places = decimals_for(half)
         text, rest = grouped(factor, places), f"±{grouped(half, places)}"
-        return GridCell(text, rest, effect.verdict, notes=notes)
+        return replace(told, number=text, rest=rest)
 
     def _base(self, series: Series) -> GridCell:
         if not series.workload:
@@ -229,11 +233,15 @@ class _Overview:
             return GridCell(gap.number, notes=(*gap.notes, *notes))
         if cell.bounds:
             notes += (bounds_note(cell),)
-        return GridCell(short_centre(cell), notes=notes)
+        return GridCell(short_centre(cell), notes=notes, place=self._place(cell))
 
     def _reference(self, series: Series) -> Cell | None:
         """What others are compared with in a row: the baseline, or what stands for it."""
         return self._comparison.base_cells.get((self._bench, series.workload, series.metric))
+
+    def _place(self, cell: Cell) -> Place:
+        series = cell.series
+        return Place(self._bench, series.workload, series.metric, cell.configuration)
 
     def _cell(self, series: Series, name: str) -> GridCell:
         if not series.workload:
@@ -243,7 +251,9 @@ class _Overview:
         if effect is None:
             reference = self._reference(series)
             if reference is not None and reference.configuration == name:
-                return GridCell(short_centre(reference), notes=(_STANDS_FOR, *notes))
+                text = short_centre(reference)
+                place = self._place(reference)
+                return GridCell(text, notes=(_STANDS_FOR, *notes), place=place)
             gap = self._gap(series, name)
             return GridCell(gap.number, notes=(*gap.notes, *notes))
         if effect.baseline != self._comparison.baseline:
@@ -296,10 +306,11 @@ class _Overview:
 
 
 def _strip(effect: Effect) -> Strip | None:
-    """What is drawn of an effect on a page; nothing where no change is known."""
-    shift = effect.shift
-    if math.isnan(shift.mean):
+    """What is drawn of an effect on a page: nothing where it is no ratio, or neither way better."""
+    shift, better = effect.shift, effect.series.better
+    if math.isnan(shift.mean) or effect.scale != "ratio" or better == "none":
         return None
     known = not math.isnan(shift.low) and effect.verdict is not Verdict.SEEN_ONCE
-    low, high = (shift.low, shift.high) if known else (shift.mean, shift.mean)
-    return Strip(low, shift.mean, high, margin_on_scale(effect.series, effect.scale))
+    ends = (shift.low, shift.mean, shift.high) if known else (shift.mean,) * 3
+    low, mean, high = ends if better == "higher" else [-end for end in reversed(ends)]
+    return Strip(low, mean, high, margin_on_scale(effect.series, effect.scale))

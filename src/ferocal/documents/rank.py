@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.data.index import WhyNot
@@ -14,11 +15,13 @@ from ferocal.documents.blocks import (
     Document,
     GridCell,
     Heading,
+    Line,
+    Lines,
+    Place,
     Table,
     caveats,
     make_table,
     next_steps,
-    sentences,
 )
 from ferocal.documents.caveats.words import seen_text
 from ferocal.documents.numbers import decimals_for, interval_shape
@@ -51,7 +54,8 @@ def ranking_document(answer: RankAnswer, *, detail: bool = False) -> Document:
         if len(answer.fields) > 1:
             word = "configuration" if answer.across == "benches" else "bench"
             blocks.append(Heading(f"{word} {field.place}"))
-        blocks += [sentences(answer_sentences(field, answer)), _table(field, answer, detail=detail)]
+        said = tuple(map(Line, answer_sentences(field, answer)))
+        blocks += [Lines(said, "answer"), _table(field, answer, detail=detail)]
         if len(field.rankings) > 1 or (field.composite and field.rankings):
             blocks.append(_by_metric(field, answer, detail=detail))
     blocks += caveats([*remarks_of(answer), *remark_lines(answer, answer.mixed)])
@@ -187,7 +191,12 @@ def _table(field: Field, answer: RankAnswer, *, detail: bool) -> Table:
         if tallies:
             t = tallies[cells[1]]
             cells += [str(n) for n in (t.wins, t.losses, t.ties, t.open)]
-        rows.append([GridCell(text, strong=standing.rank_best == 1) for text in cells])
+        made = [GridCell(text, strong=standing.rank_best == 1) for text in cells]
+        series = ranking.series
+        if series.workload:
+            place = (standing.bench, series.workload, series.metric, standing.configuration)
+            made[2] = replace(made[2], place=Place(*place))
+        rows.append(made)
     captions = ["P(first): chance of being first"] if with_chance else []
     if Method.STATED in ranking.sources:
         captions.append("intervals as stated")

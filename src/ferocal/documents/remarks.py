@@ -10,6 +10,7 @@ from ferocal.analysis.inference.contrasts import Method
 from ferocal.documents.blocks import Line
 from ferocal.documents.caveats.remarks import make_remarks
 from ferocal.documents.changes import criteria_text, study_text
+from ferocal.documents.grids import place_of
 from ferocal.documents.numbers import reading_text
 from ferocal.terms.wording import be, counted
 
@@ -33,9 +34,14 @@ def doubt_lines(doubts: Doubts | None, told: Collection[str] = ()) -> list[Line]
         for r in make_remarks(doubts.effects, doubts.levels)
         if r.weight != WEIGHTS[-1] and r.code not in {*_TOLD, *told}
     ]
-    lines = [Line(r.text, command=r.look) for r in remarks[:_MOST_DOUBTS]]
+    lines = [
+        Line(r.text, command=r.look, places=frozenset(map(place_of, r.effects)))
+        for r in remarks[:_MOST_DOUBTS]
+    ]
     if (more := len(remarks) - _MOST_DOUBTS) > 0:
-        lines.append(Line(counted(more, "more caveat"), command="ferocal compare --detail"))
+        rest = frozenset(place_of(e) for r in remarks[_MOST_DOUBTS:] for e in r.effects)
+        text = counted(more, "more caveat")
+        lines.append(Line(text, command="ferocal compare --detail", places=rest))
     if any(e.method is Method.STATED for e in doubts.effects):
         lines.append(Line("where visits were not repeated, intervals assume a stated noise"))
     return lines

@@ -18,6 +18,7 @@ from ferocal.documents.blocks import (
     Heading,
     Line,
     Lines,
+    Place,
     Table,
     caveats,
     make_table,
@@ -201,7 +202,7 @@ def _latest(answer: SeriesAnswer, bench: str) -> Iterator[Grid]:
         value = last[series]
         mark = "" if value.release == newest else f" ({answer.releases[value.release].name})"
         row = {head: comparison_cell(value, kind, answer) for kind, head in heads.items()}
-        return GridCell(value_text(value) + mark), row
+        return GridCell(value_text(value) + mark, place=place_of(value)), row
 
     found = [
         e
@@ -229,7 +230,13 @@ def comparison_cell(value: ReleaseValue, kind: str, answer: SeriesAnswer) -> Gri
         notes = (f"best: {answer.releases[value.best_release].name}",)
     if estimate.method is Method.STATED:
         notes += (STATED_NOTE,)
-    return change_cell(as_change(value, estimate), notes)
+    return change_cell(as_change(value, estimate), notes, place_of(value), estimate.method)
+
+
+def place_of(value: ReleaseValue) -> Place:
+    """What the value of a release is about."""
+    series = value.series
+    return Place(value.bench, series.workload, series.metric)
 
 
 def as_change(value: ReleaseValue, estimate: Estimate) -> PlainChange:
@@ -270,7 +277,7 @@ def _release_cells(found: ReleaseValue | None) -> list[GridCell]:
     half = (found.high - found.low) / 2
     known = found.comparisons
     return [
-        GridCell(value_text(found)),
+        GridCell(value_text(found), place=place_of(found)),
         GridCell(f"±{significant(half, 2)}" if math.isfinite(half) else "–"),
         *(
             GridCell("–")

@@ -20,6 +20,7 @@ from ferocal.documents.blocks import (
     Heading,
     Line,
     Lines,
+    Place,
     Row,
     Table,
     caveats,
@@ -181,7 +182,10 @@ def _grid_cell(cell: Cell | None, gap: Gap | None, usual: int, sign: GridCell) -
         return replace(sign, number=str(gap.mark), notes=reason)
     notes: tuple[str, ...] = () if cell.runs == usual else (counted(cell.runs, "run"),)
     notes += (bounds_note(cell),) if cell.bounds else ()
-    return replace(sign, number=short_centre(cell), rest=spread_text(cell), notes=notes)
+    series = cell.series
+    place = Place(cell.bench, series.workload, series.metric, cell.configuration)
+    text = short_centre(cell)
+    return replace(sign, number=text, rest=spread_text(cell), notes=notes, place=place)
 
 
 def _signs(series: Series, cells: Sequence[Cell], best: Best | None) -> dict[str, GridCell]:

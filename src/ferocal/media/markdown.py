@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextvars import ContextVar
 from typing import Any
+from urllib.parse import quote
 
 from ferocal.documents.blocks import (
     Block,
@@ -21,6 +23,7 @@ from ferocal.documents.blocks import (
     Lines,
     Next,
     Row,
+    Section,
     Table,
 )
 from ferocal.media.signs import Signs
@@ -32,10 +35,19 @@ _MARKUP = re.compile(r"([\\`*_{}\[\]<>|~])")
 _BEGINNING = re.compile(r"^(\s*)([#+>=-]|\d+[.)])(?=\s)")
 
 
-def markdown(document: Document) -> str:
-    """The text of a document."""
+# The files of the charts of the document that is being written.
+_figures: ContextVar[Mapping[int, str] | None] = ContextVar("figures", default=None)
+
+
+def markdown(document: Document, figures: Mapping[int, str] | None = None) -> str:
+    """The text of a document; ``figures`` are the files of its charts, by their identity."""
     parts = [f"# {_plain(document.question)}"] if document.question else []
-    return "\n\n".join([*parts, *_blocks(document.blocks)]) + "\n"
+    parts += [_plain(document.author)] if document.author else []
+    token = _figures.set(figures)
+    try:
+        return "\n\n".join([*parts, *_blocks(document.blocks)]) + "\n"
+    finally:
+        _figures.reset(token)
 
 
 def _plain(text: str) -> str:
@@ -54,7 +66,8 @@ def _blocks(blocks: Iterable[Block]) -> Iterator[str]:
 def _line(line: Line) -> str:
     head = f"**{_plain(line.head)}** " if line.head else ""
     command = f": `{line.command}`" if line.command else ""
-    return f"{head}{_plain(line.text)}{command}".strip()
+    mark = f"({line.mark}) " if line.mark else ""
+    return f"{mark}{head}{_plain(line.text)}{command}".strip()
 
 
 def _heading(block: Heading) -> str:
@@ -111,7 +124,7 @@ def _row(row: Row, grid: Grid, signs: Signs) -> list[str]:
 
 def _cell(cell: GridCell, signs: Signs, sign: str = "") -> str:
     text = _plain(f"{cell.text} {sign}".strip())
-    marks = signs.marks(cell.notes)
+    marks = signs.marks(cell.notes) + (f" ({cell.doubts})" if cell.doubts else "")
     return f"**{text}**{marks}" if cell.strong and text else text + marks
 
 
@@ -139,7 +152,10 @@ def _whole(table: str, notes: Iterable[str]) -> str:
 
 
 def _chart(block: Chart) -> str:
-    """A figure has no place in a text: it says what would be drawn, and how to draw it."""
+    """A figure as a link to its file, or in words where it was not drawn."""
+    drawn = (_figures.get() or {}).get(id(block))
+    if drawn is not None:
+        return f"![{_plain(block.alternative)}]({quote(drawn)})"
     return f"*Figure: {_plain(block.alternative)}*" if block.alternative else ""
 
 
@@ -154,6 +170,10 @@ def _details(block: Details) -> str:
     return "\n\n".join([f"**{_plain(block.summary)}**", *_blocks(block.blocks)])
 
 
+def _section(block: Section) -> str:
+    return "\n\n".join([f"## {_plain(block.title)}", *_blocks(block.blocks)])
+
+
 _WRITERS: dict[type, Callable[[Any], str]] = {
     Heading: _heading,
     Lines: _lines,
@@ -165,4 +185,5 @@ _WRITERS: dict[type, Callable[[Any], str]] = {
     Items: _items,
     Code: _code,
     Details: _details,
+    Section: _section,
 }

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 from typing import Any, Literal
 
@@ -24,6 +24,7 @@ from ferocal.documents.blocks import (
     Line,
     Lines,
     Next,
+    Section,
     Table,
 )
 from ferocal.media.console import Text, fold, fold_with, plain_words, room, show_beside
@@ -40,7 +41,7 @@ def show(console: Console, document: Document) -> None:
     if document.question:
         console.print(document.question, style="bold")
     before: Block | None = None
-    for block in document.blocks:
+    for block in flat(document.blocks):
         writer = _WRITERS.get(type(block))
         if writer is None or (isinstance(block, Lines) and not block.lines):
             continue
@@ -48,6 +49,16 @@ def show(console: Console, document: Document) -> None:
             console.print()
         writer(console, block)
         before = block
+
+
+def flat(blocks: Iterable[Block]) -> Iterator[Block]:
+    """Blocks with the parts of a page as headings and what follows them."""
+    for block in blocks:
+        if isinstance(block, Section):
+            yield Heading(block.title)
+            yield from flat(block.blocks)
+        else:
+            yield block
 
 
 def _is_close(before: Block | None, block: Block) -> bool:

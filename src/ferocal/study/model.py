@@ -427,6 +427,12 @@ class Head(StudyTable):
         return self
 
 
+class ReportTable(StudyTable):
+    """How the page of a study is written: ``lead`` is the question that it begins with."""
+
+    lead: Literal["comparison", "series", "ranking", "factors"] | None = None
+
+
 class StudyFile(StudyTable):
     """A whole study file."""
 
@@ -438,6 +444,7 @@ class StudyFile(StudyTable):
     claim: dict[Name, Claim] = {}
     preference: dict[Name, Preference] = {}
     rate: dict[Name, Declared] = {}
+    report: ReportTable = Field(default_factory=ReportTable)
 
     @model_validator(mode="after")
     def _with_sizes(self) -> Self:

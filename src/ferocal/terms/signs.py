@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import codecs
 import json
+import re
 import unicodedata
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 # What stands for a sign where the encoding of the output does not have it.
 PLAIN = {
@@ -52,9 +53,11 @@ def plain_errors() -> str:
 def visible(text: str) -> str:
     """A text as it may be shown: control characters and signs without width as escapes.
 
-    What is private in a study (`hide`) is masked.
+    What is private in a study (`hide`) is masked, and what was renamed has its new name.
     """
     text = masked(text)
+    for pattern, name in _names.items():
+        text = pattern.sub(name.replace("\\", r"\\"), text)
     if text.isascii() and text.isprintable():
         return text
     return "".join(_escaped(sign) if _is_invisible(sign) else sign for sign in text)
@@ -76,6 +79,17 @@ def hide(mask: Callable[[str], str] | None) -> None:
         _masks.clear()
     else:
         _masks.append(mask)
+
+
+# What is called otherwise in all that is shown.
+_names: dict[re.Pattern[str], str] = {}
+
+
+def rename(names: Mapping[str, str]) -> None:
+    """Have names replaced as whole words in all that is shown from now on; {} forgets them."""
+    _names.clear()
+    for old in sorted(names, key=len, reverse=True):
+        _names[re.compile(rf"(?<!\w){re.escape(old)}(?!\w)")] = names[old]
 
 
 def masked(text: str) -> str:

@@ -22,12 +22,13 @@ _MOST_NAMED = 2
 
 @dataclass(frozen=True)
 class Remark:
-    """Caveats of one kind as one sentence, and the command that looks closer."""
+    """Caveats of one kind as one sentence, the command that looks closer, and whose they are."""
 
     code: str
     weight: str
     text: str
     look: str
+    effects: tuple[Effect, ...]
 
 
 @dataclass(frozen=True)
@@ -42,15 +43,12 @@ class CaveatGroup:
 
 def make_remarks(effects: Sequence[Effect], levels: LevelsByName) -> list[Remark]:
     """The caveats of effects, a sentence for each kind, the gravest kinds first."""
-    remarks = [
-        Remark(
-            kind.code,
-            kind.weight,
-            _sentence(kind, list(places), effects, levels),
-            _look(kind, [e for affected in places.values() for e in affected]),
-        )
-        for kind, places in _by_kind(effects).items()
-    ]
+    remarks = []
+    for kind, places in _by_kind(effects).items():
+        affected = [e for members in places.values() for e in members]
+        text = _sentence(kind, list(places), effects, levels)
+        look = _look(kind, affected)
+        remarks.append(Remark(kind.code, kind.weight, text, look, tuple(affected)))
     return sorted(remarks, key=lambda remark: CAVEATS[remark.code].order)
 
 

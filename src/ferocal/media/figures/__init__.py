@@ -6,31 +6,52 @@ A module draws a finished result, and computes no statistics.
 from __future__ import annotations
 
 import importlib
+from collections.abc import Iterable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ferocal.documents.blocks import Chart, Document
+from ferocal.documents.blocks import Block, Chart, Details, Section
 from ferocal.errors import NothingToShowError
+from ferocal.media.figures.style import drawing
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 
+@dataclass(frozen=True)
+class Look:
+    """How a figure is written: its size in pixels at ``dpi``, on a dark ground or a light one.
+
+    Without a ``size`` every kind of figure has its own.
+    """
+
+    size: tuple[int, int] | None = None
+    dpi: int = 100
+    dark: bool = False
+
+
 def draw(chart: Chart) -> Figure:
-    """The figure of a chart."""
+    """The figure of a chart, within `style.drawing`."""
     module: Any = importlib.import_module(f"ferocal.media.figures.{chart.kind}")
     figure: Figure = module.draw(chart.data)
     return figure
 
 
-def figure_text(chart: Chart) -> str:
-    """The figure of a chart as an SVG element, for a page."""
+def figure_text(chart: Chart, prefix: str = "", *, fixed: bool = False) -> str:
+    """The figure of a chart as an SVG element, for a page; its ids begin with ``prefix``.
+
+    Its colours are those of the page, unless they are ``fixed``.
+    """
     from ferocal.media.figures.saving import figure_svg
 
-    return figure_svg(draw(chart))
+    with drawing():
+        return figure_svg(draw(chart), prefix, fixed=fixed)
 
 
-def save_charts(document: Document, path: Path, *, force: bool = False) -> list[Path]:
+def save_charts(
+    blocks: Iterable[Block], path: Path, look: Look | None = None, *, force: bool = False
+) -> list[Path]:
     """Write a figure for every chart of a document; where there are several, named for them.
 
     Raises
@@ -40,9 +61,7 @@ def save_charts(document: Document, path: Path, *, force: bool = False) -> list[
     FerocalError
         When a file cannot be written.
     """
-    from ferocal.media.figures.saving import save_figure
-
-    charts = [block for block in document.blocks if isinstance(block, Chart)]
+    charts = [block for block in blocks if isinstance(block, Chart)]
     if not charts:
         raise NothingToShowError(f"{path}: this result has no chart")
     written = []
@@ -50,6 +69,29 @@ def save_charts(document: Document, path: Path, *, force: bool = False) -> list[
         target = path
         if len(charts) > 1:
             target = path.with_name("-".join([path.stem, *chart.names]) + path.suffix)
-        save_figure(draw(chart), target, force=force)
+        save_chart(chart, target, look or Look(), force=force)
         written.append(target)
     return written
+
+
+def save_chart(chart: Chart, path: Path, look: Look, *, force: bool = False) -> None:
+    """Write the figure of one chart, in the format that the name of the file says."""
+    from ferocal.media.figures.saving import save_figure
+
+    with drawing(dark=look.dark):
+        figure = draw(chart)
+        if look.size is not None:
+            width, height = look.size
+            figure.set_size_inches(width / look.dpi, height / look.dpi)
+        save_figure(figure, path, look.dpi, force=force)
+
+
+def charts_within(blocks: Iterable[Block]) -> list[Chart]:
+    """All charts of blocks, also of their parts, in their order."""
+    found: list[Chart] = []
+    for block in blocks:
+        if isinstance(block, Chart):
+            found.append(block)
+        elif isinstance(block, (Section, Details)):
+            found += charts_within(block.blocks)
+    return found

@@ -14,7 +14,17 @@ from matplotlib.ticker import FixedLocator, FuncFormatter, NullLocator
 from ferocal.analysis.data.series import factor_of
 from ferocal.documents.tables import short_centre
 from ferocal.errors import NothingToShowError, UsageError
-from ferocal.media.figures.style import COLOURS, FAINT, INK, STYLE, plain_axes
+from ferocal.media.figures.style import (
+    BAND,
+    COLOURS,
+    FAINT,
+    INK,
+    PALE,
+    PAPER,
+    STRIPE,
+    TEXT_BOX,
+    plain_axes,
+)
 from ferocal.terms.numbers import significant
 
 if TYPE_CHECKING:
@@ -46,8 +56,6 @@ _TICKS = (
     10,
     20,
 )
-# The face of marks in a row of which no best is known.
-_NOBODY = "#cfd5da"
 _LEAST_APART = 0.08  # of the width of the axis, between two marks
 MOST_CONFIGURATIONS = 10
 # Of more rows those with the largest gains are drawn, which fit one page.
@@ -73,19 +81,18 @@ def draw(chart: RatioChart) -> Figure:
     rows = sorted(chart.drawn, key=lambda row: -row.largest)[:MOST_ROWS]
     if not rows:
         raise NothingToShowError("nothing to draw: no change against the baseline is known")
-    with mpl.rc_context(STYLE):
-        height = max(3.6, min(8.0, 1.7 + 0.5 * len(rows)))
-        figure = Figure(figsize=(12.8, height), layout="constrained")
-        figure.suptitle(chart.question, x=0.01, ha="left", fontweight="bold")
-        axes = figure.subplots()
-        axes.set_xlim(*_limits(rows))
-        axes.set_ylim(len(rows) - 0.5, -0.5)
-        for place, row in enumerate(rows):
-            _draw_row(axes, chart, row, place)
-        axes.axvline(0.0, color=INK, lw=1.2)
-        axes.set_yticks(range(len(rows)), [_row_name(row, chart) for row in rows])
-        _ratio_axis(axes, chart)
-        _key(axes, chart)
+    height = max(3.6, min(8.0, 1.7 + 0.5 * len(rows)))
+    figure = Figure(figsize=(12.8, height), layout="constrained")
+    figure.suptitle(chart.question, x=0.01, ha="left", fontweight="bold")
+    axes = figure.subplots()
+    axes.set_xlim(*_limits(rows))
+    axes.set_ylim(len(rows) - 0.5, -0.5)
+    for place, row in enumerate(rows):
+        _draw_row(axes, chart, row, place)
+    axes.axvline(0.0, color=INK, lw=1.2)
+    axes.set_yticks(range(len(rows)), [_row_name(row, chart) for row in rows])
+    _ratio_axis(axes, chart)
+    _key(axes, chart)
     return figure
 
 
@@ -113,10 +120,10 @@ def _row_name(row: ChartRow, chart: RatioChart) -> str:
 def _draw_row(axes: Axes, chart: RatioChart, row: ChartRow, place: int) -> None:
     """The margin, the interval before the mark of each configuration, and the best by name."""
     if place % 2:
-        axes.axhspan(place - 0.5, place + 0.5, color="#f6f8f9", zorder=0, lw=0)
+        axes.axhspan(place - 0.5, place + 0.5, color=STRIPE, zorder=0, lw=0)
     if math.isfinite(row.margin):
         corner, size = (-row.margin, place - 0.5), (2 * row.margin, 1.0)
-        axes.add_patch(Rectangle(corner, *size, color="#dfe4e8", lw=0, zorder=1))
+        axes.add_patch(Rectangle(corner, *size, color=BAND, lw=0, zorder=1))
     names = [name for name in chart.configurations if name != chart.baseline]
     step = 0.8 / max(1, len(names))
     some_best = any(cell.best for cell in row.cells.values())
@@ -128,7 +135,7 @@ def _draw_row(axes: Axes, chart: RatioChart, row: ChartRow, place: int) -> None:
         colour, mark = _look(number)
         if math.isfinite(cell.low):
             axes.hlines(y, cell.low, cell.high, color=colour, lw=2.4, alpha=0.45, zorder=3)
-        face = colour if cell.best else "white" if some_best else _NOBODY
+        face = colour if cell.best else PAPER if some_best else PALE
         axes.plot(cell.gain, y, mark, ms=5.6, mec=colour, mfc=face, mew=1.3, zorder=4)
         if cell.cell.bound:
             further = "→" if (cell.cell.bound == ">") == (row.series.better == "higher") else "←"
@@ -189,7 +196,7 @@ def _name_best(axes: Axes, chart: RatioChart, row: ChartRow, place: int) -> None
     axes.annotate(
         text, (1.0, place), xycoords=("axes fraction", "data"), xytext=(-4, 0),
         textcoords="offset points", ha="right", va="center", fontsize=8.5, color=INK,
-        bbox={"facecolor": "white", "edgecolor": "none", "alpha": 0.85, "pad": 1}, zorder=6,
+        bbox=TEXT_BOX, zorder=6,
     )  # fmt: skip
 
 
@@ -241,7 +248,7 @@ def _key(axes: Axes, chart: RatioChart) -> None:
             mpl.lines.Line2D([], [], color=colour, marker=mark, mfc=colour, lw=2.4, label=name)
         )
     hollow = "hollow: another is significantly better"
-    handles.append(mpl.lines.Line2D([], [], color=INK, marker="o", mfc="white", lw=0, label=hollow))
+    handles.append(mpl.lines.Line2D([], [], color=INK, marker="o", mfc=PAPER, lw=0, label=hollow))
     if any(row.references for row in chart.rows):
         handles.append(
             mpl.lines.Line2D([], [], color=FAINT, marker="d", mfc="none", lw=0, ms=7,

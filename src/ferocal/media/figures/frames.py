@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-import matplotlib as mpl
 import numpy as np
 from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter, NullLocator
 
-from ferocal.media.figures.style import COLOURS, INK, STYLE, line_style, plain_axes, trace_title
+from ferocal.media.figures.style import COLOURS, INK, TEXT_BOX, line_style, plain_axes, trace_title
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -31,19 +30,18 @@ def frames_figure(curves: Sequence[FrameCurve], title: str, unit: str) -> Figure
 
     Frame times are drawn in ms, whatever the unit of the trace is.
     """
-    with mpl.rc_context(STYLE):
-        figure = Figure(figsize=(12.8, 8.0), layout="constrained")
-        figure.suptitle(title, x=0.01, ha="left", fontweight="bold")
-        tail, *courses = _frame_axes(figure, len(curves))
-        for number, curve in enumerate(curves):
-            tail.plot(curve.edges, curve.longer, lw=2, **line_style(number))
-            _label_tail(tail, curve, number)
-            _draw_course(courses[number], curve, number, number == len(curves) - 1)
-        top = max(float(np.max(curve.longest)) for curve in curves)
-        for axes, curve in zip(courses, curves, strict=True):
-            axes.set_ylim(0, min(top * 1.05, 6 * max(float(np.median(c.median)) for c in curves)))
-            _label_what_is_cut(axes, curve)
-        _dress_tail(tail, curves)
+    figure = Figure(figsize=(12.8, 8.0), layout="constrained")
+    figure.suptitle(title, x=0.01, ha="left", fontweight="bold")
+    tail, *courses = _frame_axes(figure, len(curves))
+    for number, curve in enumerate(curves):
+        tail.plot(curve.edges, curve.longer, lw=2, **line_style(number))
+        _label_tail(tail, curve, number)
+        _draw_course(courses[number], curve, number, number == len(curves) - 1)
+    top = max(float(np.max(curve.longest)) for curve in curves)
+    for axes, curve in zip(courses, curves, strict=True):
+        axes.set_ylim(0, min(top * 1.05, 6 * max(float(np.median(c.median)) for c in curves)))
+        _label_what_is_cut(axes, curve)
+    _dress_tail(tail, curves)
     return figure
 
 
@@ -64,7 +62,7 @@ def _label_tail(axes: Axes, curve: FrameCurve, number: int) -> None:
         textcoords="offset points",
         color=COLOURS[number % len(COLOURS)],
         fontweight="bold",
-        bbox={"facecolor": "white", "edgecolor": "none", "alpha": 0.8, "pad": 1},
+        bbox=TEXT_BOX,
     )
 
 

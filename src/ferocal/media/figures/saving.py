@@ -15,27 +15,41 @@ import matplotlib as mpl
 from matplotlib.figure import Figure
 
 from ferocal.errors import UsageError
-from ferocal.media.figures.style import STYLE
+from ferocal.media.figures.style import ON_PAGE
 from ferocal.media.files import MARK, whole_file
 from ferocal.terms.signs import visible
 from ferocal.terms.wording import shortened
 
 # What a figure says of itself; no date, so that the same figure is the same file.
-_METADATA: dict[str, Any] = {".png": {"Software": MARK}, ".svg": {"Creator": MARK, "Date": None}}
+_METADATA: dict[str, Any] = {
+    ".png": {"Software": MARK},
+    ".svg": {"Creator": MARK, "Date": None},
+    ".pdf": {"Creator": MARK, "CreationDate": None},
+}
+_COLOUR = re.compile("#[0-9a-f]{6}")
+# Where a part of a figure has a name, and where it is used.
+_NAMED = re.compile(r'( id="|xlink:href="#|url\(#)(?!run:)')
+_LINK = re.compile(r'<a xlink:href="#run:([^"]*)"[^>]*>')
 
 
-def figure_svg(figure: Figure) -> str:
-    """A figure as an SVG element, for a page."""
+def figure_svg(figure: Figure, prefix: str = "", *, fixed: bool = False) -> str:
+    """A figure as an SVG element, for a page; its ids begin with ``prefix``.
+
+    Unless they are ``fixed``, its colours are variables that the page defines. Links to runs are
+    passed over by the Tab key, since the table of runs has them too.
+    """
     text = io.StringIO()
-    with mpl.rc_context(STYLE), _quiet():
+    with _quiet():
         _show_signs(figure)
         figure.savefig(text, format="svg", metadata=_METADATA[".svg"])
     svg = text.getvalue()
-    return svg[svg.index("<svg") :]
+    svg = _NAMED.sub(rf"\g<1>{prefix}", svg[svg.index("<svg") :])
+    svg = _LINK.sub(r'<a href="#run:\1" tabindex="-1" aria-label="run \1"><title>\1</title>', svg)
+    return svg if fixed else _COLOUR.sub(lambda m: ON_PAGE.get(m[0], m[0]), svg)
 
 
-def save_figure(figure: Figure, path: Path, *, force: bool = False) -> None:
-    """Write a figure as PNG or SVG, by the name of the file.
+def save_figure(figure: Figure, path: Path, dpi: int = 100, *, force: bool = False) -> None:
+    """Write a figure as PNG, SVG or PDF, by the name of the file.
 
     Raises
     ------
@@ -44,12 +58,15 @@ def save_figure(figure: Figure, path: Path, *, force: bool = False) -> None:
     FerocalError
         When the file cannot be written.
     """
-    if path.suffix not in _METADATA:
-        raise UsageError(f"{path}: a chart is written as .png or .svg, not {path.suffix or 'so'}")
-    with mpl.rc_context(STYLE), whole_file(path, force=force) as partial, _quiet() as warned:
+    suffix = path.suffix.lower()
+    if suffix not in _METADATA:
+        raise UsageError(
+            f"{path}: a chart is written as .png, .svg or .pdf, not {path.suffix or 'so'}"
+        )
+    with whole_file(path, force=force) as partial, _quiet() as warned:
         _show_signs(figure)
-        figure.savefig(partial, dpi=100, metadata=_METADATA[path.suffix])
-    if warned and path.suffix == ".png":
+        figure.savefig(partial, dpi=dpi, format=suffix[1:], metadata=_METADATA[suffix])
+    if warned and suffix != ".svg":
         signs = visible("".join(sorted(set(warned))))
         logging.getLogger(__name__).warning(
             "%s: the font of figures has no %s: boxes stand for it; a .svg has the text itself",

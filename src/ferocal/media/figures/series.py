@@ -7,13 +7,12 @@ import math
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-import matplotlib as mpl
 import numpy as np
 from matplotlib.figure import Figure
 
 from ferocal.documents.numbers import change_text
 from ferocal.documents.series import shown_series
-from ferocal.media.figures.style import COLOURS, FAINT, INK, STYLE, plain_axes
+from ferocal.media.figures.style import COLOURS, FAINT, INK, PAPER, plain_axes
 from ferocal.terms.conditions import CONDITIONS, TEMPERATURE, label_of
 
 if TYPE_CHECKING:
@@ -40,24 +39,23 @@ def draw(answer: SeriesAnswer) -> Figure:
     """
     shown = _chosen(answer)
     conditions = _conditions(answer)
-    with mpl.rc_context(STYLE):
-        rows = len(shown) + len(conditions)
-        figure = Figure(figsize=(12.8, max(4.2, min(8.0, 1.2 + 2.3 * rows))), layout="constrained")
-        figure.suptitle(answer.question, x=0.01, ha="left", fontweight="bold")
-        heights = [3.0] * len(shown) + [1.2] * len(conditions)
-        grid: Any = figure.subplots(
-            rows, 1, sharex=True, squeeze=False, gridspec_kw={"height_ratios": heights}
-        )
-        panels: list[Axes] = list(grid[:, 0])
-        for panel, series in zip(panels, shown, strict=False):
-            _draw(panel, answer, series)
-        for panel, (name, by_bench) in zip(panels[len(shown) :], conditions.items(), strict=True):
-            _draw_condition(panel, answer, name, by_bench)
-        _mark_notes(panels[0], answer)
-        _dress_bottom(panels[-1], answer)
-        if left := not_drawn(answer):
-            names = ", ".join(series.title for series in left)
-            panels[-1].set_xlabel(f"not drawn: {names}", loc="left", color=FAINT, fontsize=8.5)
+    rows = len(shown) + len(conditions)
+    figure = Figure(figsize=(12.8, max(4.2, min(8.0, 1.2 + 2.3 * rows))), layout="constrained")
+    figure.suptitle(answer.question, x=0.01, ha="left", fontweight="bold")
+    heights = [3.0] * len(shown) + [1.2] * len(conditions)
+    grid: Any = figure.subplots(
+        rows, 1, sharex=True, squeeze=False, gridspec_kw={"height_ratios": heights}
+    )
+    panels: list[Axes] = list(grid[:, 0])
+    for panel, series in zip(panels, shown, strict=False):
+        _draw(panel, answer, series)
+    for panel, (name, by_bench) in zip(panels[len(shown) :], conditions.items(), strict=True):
+        _draw_condition(panel, answer, name, by_bench)
+    _mark_notes(panels[0], answer)
+    _dress_bottom(panels[-1], answer)
+    if left := not_drawn(answer):
+        names = ", ".join(series.title for series in left)
+        panels[-1].set_xlabel(f"not drawn: {names}", loc="left", color=FAINT, fontsize=8.5)
     return figure
 
 
@@ -102,7 +100,7 @@ def _draw(axes: Axes, answer: SeriesAnswer, series: Series) -> None:
         # The interval before the point.
         axes.vlines(x[known], low[known], high[known], color=colour, lw=3, alpha=0.35)
         axes.plot(x, y, color=colour, lw=0.8, alpha=0.5)
-        axes.plot(x, y, _MARKS[number % len(_MARKS)], color=colour, ms=5.5, mec="white", mew=0.8)
+        axes.plot(x, y, _MARKS[number % len(_MARKS)], color=colour, ms=5.5, mec=PAPER, mew=0.8)
         ends.append((bench, float(x[-1]), float(y[-1]), colour))
     lanes = _mark_steps(axes, answer, series, benches)
     axes.set_title(

@@ -5,12 +5,18 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-import matplotlib as mpl
 import numpy as np
 from matplotlib.figure import Figure
 
 from ferocal.documents.soaks import event_words
-from ferocal.media.figures.style import COLOURS, STYLE, line_style, plain_axes, trace_title
+from ferocal.media.figures.style import (
+    COLOURS,
+    PAPER,
+    TEXT_BOX,
+    line_style,
+    plain_axes,
+    trace_title,
+)
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -30,32 +36,31 @@ def soak_figure(curves: Sequence[SoakCurve], title: str, unit: str) -> Figure:
 
     What else was read stands beneath, each in separate axes.
     """
-    with mpl.rc_context(STYLE):
-        figure = Figure(figsize=(12.8, 8.0), layout="constrained")
-        channels = list(dict.fromkeys(c for curve in curves for c, _, _ in curve.channels))
-        ratios = (3, *(1 for _ in channels))
-        axes, *beneath = np.atleast_1d(
-            figure.subplots(len(ratios), 1, sharex=True, gridspec_kw={"height_ratios": ratios})
-        )
-        axes.set_title(title, loc="left", fontweight="bold", fontsize=12)
-        for number, curve in enumerate(curves):
-            minutes = curve.time / 60
-            colour = COLOURS[number % len(COLOURS)]
-            axes.fill_between(minutes, curve.low, curve.high, color=colour, alpha=0.16, lw=0)
-            axes.plot(minutes, curve.median, lw=2, **line_style(number))
-            _mark_events(axes, curve, number)
-        low = min(float(np.min(curve.low)) for curve in curves)
-        high = max(float(np.max(curve.high)) for curve in curves)
-        # Not from zero where that would press all curves together, which the labels show.
-        bottom = 0.0 if low < 0.5 * high else low - 0.15 * (high - low)
-        axes.set_ylim(bottom, high + 0.08 * (high - bottom))
-        _label_ends(axes, curves, high - bottom)
-        axes.set_ylabel(unit)
-        plain_axes(axes)
-        lowest = beneath[-1] if beneath else axes
-        lowest.set_xlabel("time in the run, min (line: median of the runs; shaded: their range)")
-        for place, channel in zip(beneath, channels, strict=True):
-            _draw_channel(place, channel, curves)
+    figure = Figure(figsize=(12.8, 8.0), layout="constrained")
+    channels = list(dict.fromkeys(c for curve in curves for c, _, _ in curve.channels))
+    ratios = (3, *(1 for _ in channels))
+    axes, *beneath = np.atleast_1d(
+        figure.subplots(len(ratios), 1, sharex=True, gridspec_kw={"height_ratios": ratios})
+    )
+    axes.set_title(title, loc="left", fontweight="bold", fontsize=12)
+    for number, curve in enumerate(curves):
+        minutes = curve.time / 60
+        colour = COLOURS[number % len(COLOURS)]
+        axes.fill_between(minutes, curve.low, curve.high, color=colour, alpha=0.16, lw=0)
+        axes.plot(minutes, curve.median, lw=2, **line_style(number))
+        _mark_events(axes, curve, number)
+    low = min(float(np.min(curve.low)) for curve in curves)
+    high = max(float(np.max(curve.high)) for curve in curves)
+    # Not from zero where that would press all curves together, which the labels show.
+    bottom = 0.0 if low < 0.5 * high else low - 0.15 * (high - low)
+    axes.set_ylim(bottom, high + 0.08 * (high - bottom))
+    _label_ends(axes, curves, high - bottom)
+    axes.set_ylabel(unit)
+    plain_axes(axes)
+    lowest = beneath[-1] if beneath else axes
+    lowest.set_xlabel("time in the run, min (line: median of the runs; shaded: their range)")
+    for place, channel in zip(beneath, channels, strict=True):
+        _draw_channel(place, channel, curves)
     return figure
 
 
@@ -79,7 +84,7 @@ def _mark_events(axes: Axes, curve: SoakCurve, number: int) -> None:
         place = (event.at / 60, level)
         size = 11 if event.main else 7
         marker = "v" if falls else "^"
-        axes.plot(*place, marker, ms=size, color=colour, mec="white", mew=1.2, zorder=5)
+        axes.plot(*place, marker, ms=size, color=colour, mec=PAPER, mew=1.2, zorder=5)
         if told:
             axes.annotate(
                 f"{event_words(event)}: {event.at / 60:.1f} min ({event.seen} of {event.runs})",
@@ -90,7 +95,7 @@ def _mark_events(axes: Axes, curve: SoakCurve, number: int) -> None:
                 ha="right" if late else "left",
                 color=colour,
                 fontsize=9.5,
-                bbox={"facecolor": "white", "edgecolor": "none", "alpha": 0.8, "pad": 1},
+                bbox=TEXT_BOX,
             )
 
 

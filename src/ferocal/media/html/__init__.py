@@ -2,38 +2,145 @@
 
 from __future__ import annotations
 
-import math
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from functools import partial
 from typing import Any
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
-from markupsafe import Markup
+from markupsafe import Markup, escape
 
 from ferocal._version import __version__
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.documents.blocks import Block, Chart, Document, Grid, GridCell, Row, Strip, Table
+from ferocal.documents.blocks import (
+    Block,
+    Chart,
+    Details,
+    Document,
+    Grid,
+    GridCell,
+    Line,
+    Place,
+    Row,
+    Section,
+    Table,
+    method_anchor,
+)
+from ferocal.media.html.strips import Drawn, StripAxis, axis_of
 from ferocal.media.signs import Signs
 from ferocal.terms.numbers import unbroken
 from ferocal.terms.signs import visible
 
 
-def page(document: Document, source: str = "") -> str:
-    """The HTML text of a document; ``source`` says from what it was written."""
-    environment = Environment(
-        loader=PackageLoader("ferocal.media.html"),
-        autoescape=True,
-        undefined=StrictUndefined,
-        finalize=_shown,
-        trim_blocks=True,
-        lstrip_blocks=True,
-    )
-    environment.filters.update(css=_css, unbroken=unbroken, arrow=Signs().arrow)
-    environment.globals.update(blocks=partial(_blocks, environment))
-    return environment.get_template("page.html").render(
-        document=document, version=__version__, source=source
-    )
+def page(document: Document, source: str = "", *, on_paper: bool = False) -> str:
+    """The HTML text of a document; ``source`` says from what it was written.
+
+    A page that is ``on_paper`` is light, and has nothing that is folded or sorted.
+    """
+    return _Page(document, on_paper=on_paper).render(source)
+
+
+class _Page:
+    """The page of a document: what templates call, and where links can lead."""
+
+    def __init__(self, document: Document, *, on_paper: bool) -> None:
+        self.document, self.on_paper = document, on_paper
+        self.anchors = set(_anchors(document.blocks)) - {""}
+        self.figures = 0
+        self.environment = Environment(
+            loader=PackageLoader("ferocal.media.html"),
+            autoescape=True,
+            undefined=StrictUndefined,
+            finalize=_shown,
+            trim_blocks=True,
+            lstrip_blocks=True,
+        )
+        self.environment.filters.update(css=_css, arrow=Signs().arrow)
+        self.environment.globals.update(
+            blocks=self.blocks, words=self.words, number=self.number, sign=self.sign,
+            on_paper=on_paper,
+        )  # fmt: skip
+
+    def render(self, source: str) -> str:
+        sections = [b for b in self.document.blocks if isinstance(b, Section)]
+        return self.environment.get_template("page.html").render(
+            document=self.document, version=__version__, source=source, sections=sections
+        )
+
+    def blocks(self, blocks: tuple[Block, ...]) -> Markup:
+        """The HTML of blocks, one after the other."""
+        return Markup("").join(self._block(block) for block in blocks)
+
+    def _block(self, block: Block) -> Markup:
+        template = self.environment.get_template(f"blocks/{type(block).__name__.lower()}.html")
+        return Markup(template.render(block=block, **self._values(block)))
+
+    def _values(self, block: Block) -> dict[str, Any]:
+        """What the template of a block needs besides the block."""
+        if isinstance(block, Grid):
+            return _grid(block)
+        if isinstance(block, Table):
+            signs = Signs()
+            groups = [
+                (line, [[_PageCell.of(cell, signs) for cell in row] for row in rows])
+                for line, rows in block.groups
+            ]
+            return {"groups": groups, "footnotes": signs.footnotes}
+        if isinstance(block, Chart):
+            from ferocal.media.figures import figure_text
+
+            self.figures += 1
+            text = figure_text(block, f"f{self.figures}-", fixed=self.on_paper)
+            return {"svg": Markup(text)}
+        return {}
+
+    def words(self, line: Line) -> Markup:
+        """The text of a line, with its phrases as links to their runs."""
+        rest, made = line.text, Markup("")
+        for phrase, place in sorted(line.linked, key=lambda pair: line.text.find(pair[0])):
+            before, found, after = rest.partition(phrase)
+            if found:
+                made += _text(before) + self._link(self._runs(place), phrase)
+                rest = after
+        return made + _text(rest)
+
+    def number(self, cell: GridCell) -> Markup:
+        """The number of a cell as a link to its runs, or to what it names."""
+        target = cell.leads_to or (self._runs(cell.place) if cell.place is not None else "")
+        return self._link(target, cell.text)
+
+    def sign(self, cell: GridCell, sign: str) -> Markup:
+        """The sign or the words of a verdict as a link to the method."""
+        target = method_anchor(cell.method) if cell.method else ""
+        label = f"{cell.verdict}: {cell.method}" if cell.method and len(sign) == 1 else ""
+        return self._link(target, sign, label)
+
+    def _link(self, target: str, text: str, label: str = "") -> Markup:
+        if target not in self.anchors or not text:
+            return _text(text)
+        spoken = Markup(' aria-label="{}"').format(visible(label)) if label else ""
+        return Markup('<a href="#{}"{}>{}</a>').format(visible(target), spoken, _text(text))
+
+    def _runs(self, place: Place) -> str:
+        """Where the runs of a number are, or those of its metric."""
+        own = place.anchor
+        return own if own in self.anchors else place._replace(configuration="").anchor
+
+
+def _anchors(blocks: Iterable[Block]) -> Iterator[str]:
+    """Everything on a page to which links can lead."""
+    for block in blocks:
+        if isinstance(block, Section):
+            yield block.key
+        if isinstance(block, Details):
+            yield block.anchor
+        if isinstance(block, Table):
+            yield from (cell.anchor for row in block.rows for cell in row)
+        if isinstance(block, (Section, Details)):
+            yield from _anchors(block.blocks)
+
+
+def _text(text: str) -> Markup:
+    return escape(unbroken(visible(text)))
 
 
 def _shown(value: object) -> object:
@@ -47,40 +154,11 @@ def _css(verdict: Verdict | None) -> str:
     return "" if verdict is None else str(verdict).replace(" ", "-")
 
 
-def _blocks(environment: Environment, blocks: tuple[Block, ...]) -> Markup:
-    """The HTML of blocks, one after the other."""
-    return Markup("").join(_block(environment, block) for block in blocks)
-
-
-def _block(environment: Environment, block: Block) -> Markup:
-    template = environment.get_template(f"blocks/{type(block).__name__.lower()}.html")
-    return Markup(template.render(block=block, **_values(block)))
-
-
-def _values(block: Block) -> dict[str, Any]:
-    """What the template of a block needs besides the block."""
-    if isinstance(block, Grid):
-        return _grid(block)
-    if isinstance(block, Table):
-        signs = Signs()
-        groups = [
-            (line, [[_PageCell.of(cell, signs) for cell in row] for row in rows])
-            for line, rows in block.groups
-        ]
-        return {"groups": groups, "footnotes": signs.footnotes}
-    if isinstance(block, Chart):
-        from ferocal.media.figures import figure_text
-
-        return {"svg": Markup(figure_text(block))}
-    return {}
-
-
 @dataclass(frozen=True)
 class _PageCell:
-    """A cell with its text, the marks of its notes, and the strip that is drawn."""
+    """A cell with its sign, the marks of its notes, and the strip that is drawn."""
 
     cell: GridCell
-    text: str
     sign: str
     marks: str
     strip: Drawn | None = None
@@ -95,72 +173,41 @@ class _PageCell:
         name: str = "",
         sign: str = "",
     ) -> _PageCell:
-        return cls(cell, cell.text, sign or cell.sign.strip(), signs.marks(cell.notes), strip, name)
+        return cls(cell, sign or cell.sign.strip(), signs.marks(cell.notes), strip, name)
 
 
 def _grid(grid: Grid) -> dict[str, Any]:
     signs = Signs()
     columns = {name: name + signs.marks(notes) for name, notes in grid.columns.items()}
     base = None if grid.base is None else grid.base.head + signs.marks(grid.base.notes)
-    rows = [_row(row, grid, signs) for row in grid.rows]
+    strips = (cell.strip for row in grid.rows for cell in row.cells.values())
+    axis = axis_of([strip for strip in strips if strip is not None])
+    rows = list(_rows(grid, axis, signs))
+    plain = any(row.cells and not any(c.strip for c in cells) for row, _, _, _, cells in rows)
     return {
         "columns": columns,
         "base": base,
         "rows": rows,
-        "drawn": any(cell.strip for _, _, _, cells in rows for cell in cells),
+        "axis": axis,
+        "plain": plain,
         "legend": signs.legend(grid),
         "footnotes": signs.footnotes,
     }
 
 
-def _row(row: Row, grid: Grid, signs: Signs) -> tuple[Row, str, _PageCell, list[_PageCell]]:
-    """A row with its label, the cell of the base, and the others."""
-    label = signs.label(row, row.label)
-    strips = draw_strips({name: cell.strip for name, cell in row.cells.items()})
-    base = _PageCell.of(row.base, signs, name=grid.base.head if grid.base else "")
-    cells = [
-        _PageCell.of(cell, signs, strips[name], name, signs.of(cell).strip())
-        for name, cell in row.cells.items()
-    ]
-    return row, label, base, cells
-
-
-# The share of a cell that is left free on either side of what is drawn.
-_FREE = 0.06
-# Metrics whose intervals are far narrower than the margin are drawn on the scale of that.
-_MARGINS = 1.5
-
-
-@dataclass(frozen=True)
-class Drawn:
-    """Where the interval, its centre, the margin and no change are, in per cent of a cell."""
-
-    low: float
-    high: float
-    centre: float
-    band: tuple[float, float] | None
-    zero: float
-
-
-def draw_strips(strips: Mapping[str, Strip | None]) -> dict[str, Drawn | None]:
-    """The strips of a row on its scale: what all of its intervals and its margin take."""
-    known = [strip for strip in strips.values() if strip is not None]
-    ends = [0.0]
-    for strip in known:
-        ends += [v for v in (strip.low, strip.mean, strip.high) if math.isfinite(v)]
-        if math.isfinite(strip.margin):
-            ends += [-_MARGINS * strip.margin, _MARGINS * strip.margin]
-    low, span = min(ends), (max(ends) - min(ends)) or 1.0
-
-    def place(value: float) -> float:
-        """Where a value is; the ends for what is beyond them."""
-        if not math.isfinite(value):
-            return 100.0 if value > 0 else 0.0
-        return 100 * (_FREE + (1 - 2 * _FREE) * (value - low) / span)
-
-    def draw(strip: Strip) -> Drawn:
-        margin = strip.margin
-        band = (place(-margin), place(margin)) if math.isfinite(margin) else None
-        return Drawn(place(strip.low), place(strip.high), place(strip.mean), band, place(0.0))
-
-    return {name: None if strip is None else draw(strip) for name, strip in strips.items()}
+def _rows(
+    grid: Grid, axis: StripAxis | None, signs: Signs
+) -> Iterator[tuple[Row, str, str, _PageCell, list[_PageCell]]]:
+    """Every row with its label, its whole name, the cell of the base, and the others."""
+    section = ""
+    for row in grid.rows:
+        label = signs.label(row, row.label)
+        if not row.cells:
+            section = row.label
+        whole = label if row.alone or not row.depth else f"{section} {label}"
+        base = _PageCell.of(row.base, signs, name=grid.base.head if grid.base else "")
+        cells = []
+        for name, cell in row.cells.items():
+            strip = None if axis is None or cell.strip is None else axis.draw(cell.strip)
+            cells.append(_PageCell.of(cell, signs, strip, name, signs.of(cell).strip()))
+        yield row, label, whole, base, cells
