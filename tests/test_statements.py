@@ -22,7 +22,7 @@ from ferocal.analysis.inference.claims import ClaimTest, judge_claims
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.analysis.inference.weights import Arm
-from ferocal.media.figures.chart import nearest_references
+from ferocal.media.figures.overview import nearest_references
 from ferocal.media.figures.series import not_drawn
 from ferocal.study.base import Barring
 from simulation import simulate

@@ -14,7 +14,7 @@ from ferocal.analysis.inference.effects import Effect
 from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.answers.answer import Doubts
-from ferocal.answers.best import find_best
+from ferocal.answers.best import Best, find_best
 from ferocal.answers.compare import Comparison, compare, setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.answers.selection import Selection
@@ -55,7 +55,8 @@ class ChartRow:
     """A metric with its cells by configuration; ``margin`` is that on the axis of ratios.
 
     ``reference`` is the configuration to which the others are relative: the baseline, or what
-    stands for it where nothing was read of that. ``references`` are results from elsewhere.
+    stands for it where nothing was read of that. ``references`` are results from elsewhere. Where
+    the noise is not ``best_known``, who leads is as read, and no ties are known.
     """
 
     series: Series
@@ -63,6 +64,7 @@ class ChartRow:
     margin: float
     cells: Mapping[str, ChartCell]
     references: tuple[Elsewhere, ...]
+    best_known: bool = True
 
     @property
     def largest(self) -> float:
@@ -90,6 +92,11 @@ class RatioChart:
     def drawn(self) -> list[ChartRow]:
         """The rows that have anything to draw besides the baseline."""
         return [row for row in self.rows if row.references or self._has_gains(row)]
+
+    @property
+    def undrawn(self) -> list[Series]:
+        """The metrics of rows in which no change is known."""
+        return [row.series for row in self.rows if row not in self.drawn]
 
     def _has_gains(self, row: ChartRow) -> bool:
         others = (cell for name, cell in row.cells.items() if name != row.reference)
@@ -195,7 +202,8 @@ class _Maker:
         names: Sequence[str],
         effects: Mapping[tuple[Series, str], Effect],
     ) -> ChartRow:
-        best, first = self._best(bench, series, names)
+        found = self._best(bench, series, names)
+        best, first = (set(), "") if found is None else ({*found.tied}, found.leader)
         sign = -1.0 if series.better == "lower" else 1.0
         of_row = (e.baseline for (s, _), e in effects.items() if s == series)
         reference = next(of_row, self.comparison.baseline)
@@ -223,13 +231,13 @@ class _Maker:
             margin_on_scale(series, "ratio"),
             cells,
             tuple(self._from_elsewhere(series, base)),
+            best_known=found is not None and found.known,
         )
 
-    def _best(self, bench: str, series: Series, names: Sequence[str]) -> tuple[set[str], str]:
-        """Those that nothing is shown to be better than, and the one with the best value."""
+    def _best(self, bench: str, series: Series, names: Sequence[str]) -> Best | None:
+        """The one with the best value, and those that nothing is shown to be better than."""
         names = [name for name in names if (bench, series, name) not in self.barred]
-        best = find_best(self.readings, self.setting, bench, series, names)
-        return (set(), "") if best is None else ({*best.tied}, best.leader)
+        return find_best(self.readings, self.setting, bench, series, names)
 
     def _from_elsewhere(self, series: Series, base: float) -> list[Elsewhere]:
         sign = -1.0 if series.better == "lower" else 1.0

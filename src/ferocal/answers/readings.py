@@ -5,12 +5,15 @@ from __future__ import annotations
 import statistics
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from ferocal.analysis.data.series import Series
-from ferocal.ledger.reading.runs import RunRow
-from ferocal.study.derived import MetricKey
-from ferocal.study.load import Study
 from ferocal.terms.conditions import CONDITIONS, TEMPERATURE
+
+if TYPE_CHECKING:
+    from ferocal.ledger.reading.runs import RunRow
+    from ferocal.study.derived import MetricKey
+    from ferocal.study.load import Study
 
 # By condition and configuration, the lowest, the median and the highest.
 ConditionSummary = Mapping[str, Mapping[str, tuple[float, float, float]]]
@@ -52,6 +55,15 @@ class RunDots:
     condition: str
     computed_from: tuple[MetricKey, ...] = ()
     other_units: int = 0
+
+
+@dataclass(frozen=True)
+class DotsChart:
+    """Readings of several metrics of a bench."""
+
+    question: str
+    bench: str
+    panels: tuple[RunDots, ...]
 
 
 def list_dots(

@@ -10,6 +10,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal, NamedTuple
 
+from ferocal.analysis.inference.reach import Reach
 from ferocal.analysis.inference.verdicts import Verdict
 
 # With more rows a grid is a wall: its verdicts are counted instead.
@@ -68,23 +69,13 @@ class Lines:
 
 
 @dataclass(frozen=True)
-class Strip:
-    """An interval with its centre and the margin, as logarithms of ratios, better to the right."""
-
-    low: float
-    mean: float
-    high: float
-    margin: float
-
-
-@dataclass(frozen=True)
 class GridCell:
     """A cell of a grid or a table: a number, its half-width or spread, a verdict, footnotes.
 
     ``sign`` replaces that of the verdict, such as the mark of the best in a row. ``shorter``
     replaces the number where a table would not fit. ``place`` is what the number is about, and
-    ``method`` names how it was judged. ``doubts`` are the marks of caveats about it. Links lead to
-    a cell by its ``anchor``, and from it to ``leads_to``.
+    ``method`` names how it was judged. The ``strip`` is drawn on a page. ``doubts`` are the marks
+    of caveats about it. Links lead to a cell by its ``anchor``, and from it to ``leads_to``.
     """
 
     number: str = ""
@@ -92,7 +83,7 @@ class GridCell:
     verdict: Verdict | None = None
     sign: str = ""
     notes: tuple[str, ...] = ()
-    strip: Strip | None = None
+    strip: Reach | None = None
     strong: bool = False
     shorter: str = ""
     place: Place | None = None

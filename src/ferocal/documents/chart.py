@@ -24,7 +24,7 @@ def chart_document(charts: tuple[RatioChart, ...]) -> Document:
         if several:
             blocks.append(Heading(f"bench {chart.bench}"))
         names = (chart.bench,) if several else ()
-        blocks.append(Chart("chart", chart, f"all metrics against {chart.baseline}", names))
+        blocks.append(Chart("overview", chart, f"all metrics against {chart.baseline}", names))
     steps = next_steps(("the numbers", "ferocal table"), ("rank them", "ferocal rank"))
     return Document(
         charts[0].question,

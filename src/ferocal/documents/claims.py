@@ -105,12 +105,14 @@ def found_text(finding: ClaimFinding) -> str:
         return f"{'above' if above else 'below'} {_with_unit(finding, _number(finding, edge, 2))}"
     if math.isnan(judged.low):
         return f"{_with_unit(finding, _number(finding, judged.mean, 2))}, without an interval"
-    places = decimals_for((_read(finding, judged.high) - _read(finding, judged.low)) / 2)
+    places = decimals_for(
+        (as_people_read(finding, judged.high) - as_people_read(finding, judged.low)) / 2
+    )
     numbers = (_number(finding, x, places) for x in (judged.mean, judged.low, judged.high))
-    middle, low, high = numbers
+    middle, lower, upper = numbers
     known = judged.estimate
     stated = ", as stated" if known is not None and known.method is Method.STATED else ""
-    return f"{_with_unit(finding, middle)} ({low} … {high}{stated})"
+    return f"{_with_unit(finding, middle)} ({lower} … {upper}{stated})"
 
 
 def claimed_text(finding: ClaimFinding) -> str:
@@ -120,10 +122,10 @@ def claimed_text(finding: ClaimFinding) -> str:
         return bound
     if not math.isfinite(edge):
         return f"{bound} (unknown here)"
-    return f"{bound}, ±{_with_unit(finding, significant(_read(finding, edge), 2))}"
+    return f"{bound}, ±{_with_unit(finding, significant(as_people_read(finding, edge), 2))}"
 
 
-def _read(finding: ClaimFinding, value: float) -> float:
+def as_people_read(finding: ClaimFinding, value: float) -> float:
     """A number on the scale of the analysis as people read it: per cent, a ratio, a value."""
     if finding.judged.scale != "ratio":
         return value
@@ -131,7 +133,7 @@ def _read(finding: ClaimFinding, value: float) -> float:
 
 
 def _number(finding: ClaimFinding, value: float, places: int) -> str:
-    read = _read(finding, value)
+    read = as_people_read(finding, value)
     return signed(read, places) if finding.kind == "change" else grouped(read, places)
 
 

@@ -9,9 +9,9 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.data.gaps import GapMark
-from ferocal.analysis.data.series import margin_on_scale
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.effects import has_evidence, speed_factor
+from ferocal.analysis.inference.reach import reach_of
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.answers.summaries import ALL, PRIMARY
 from ferocal.documents.answer import is_clearly_worse
@@ -25,7 +25,6 @@ from ferocal.documents.blocks import (
     Line,
     Lines,
     Place,
-    Strip,
     make_table,
 )
 from ferocal.documents.grids import STATED_NOTE, arrange, change_cell, meanings, place_of
@@ -203,7 +202,7 @@ class _Overview:
         if effect.mostly is not None and effect.share > _MOSTLY:
             notes = (f"mostly {effect.mostly.title}",)
         cell = self._number(effect, notes)
-        return replace(cell, strip=_strip(effect), place=None)
+        return replace(cell, strip=reach_of(effect), place=None)
 
     def _number(self, effect: Effect, notes: tuple[str, ...]) -> GridCell:
         """A change, or how many times as fast it is, with half the width of its interval."""
@@ -260,7 +259,7 @@ class _Overview:
             notes += (f"against {effect.baseline}",)
         if effect.method is Method.STATED:
             notes += (STATED_NOTE,)
-        return replace(self._number(effect, notes), strip=_strip(effect))
+        return replace(self._number(effect, notes), strip=reach_of(effect))
 
     def _gap(self, series: Series, name: str) -> GridCell:
         """Why a cell has no number, and in a note what is known of that."""
@@ -303,14 +302,3 @@ class _Overview:
         of = f" of {counted(int(each), 'run')}" if each and each.is_integer() else ""
         unless = " unless noted" if len(known) > 1 else ""
         return f"{text}{of}{unless}; {100 * self._comparison.confidence:.4g} % intervals"
-
-
-def _strip(effect: Effect) -> Strip | None:
-    """What is drawn of an effect on a page: nothing where it is no ratio, or neither way better."""
-    shift, better = effect.shift, effect.series.better
-    if math.isnan(shift.mean) or effect.scale != "ratio" or better == "none":
-        return None
-    known = not math.isnan(shift.low) and effect.verdict is not Verdict.SEEN_ONCE
-    ends = (shift.low, shift.mean, shift.high) if known else (shift.mean,) * 3
-    low, mean, high = ends if better == "higher" else [-end for end in reversed(ends)]
-    return Strip(low, mean, high, margin_on_scale(effect.series, effect.scale))

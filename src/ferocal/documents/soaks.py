@@ -87,6 +87,13 @@ def event_words(event: SoakEvent) -> str:
     return f"{event.kind}, {regained_words(event.regained)}"
 
 
+def curve_words(curve: SoakCurve) -> str:
+    """A configuration with when it falls and rises, for the key of a figure."""
+    told = [e for e in curve.events if e.main or e.regained > 0]
+    parts = [f"{event_words(e)} at {e.at / 60:.1f} min ({e.seen} of {e.runs})" for e in told]
+    return ": ".join(filter(None, [curve.configuration, "; ".join(parts)]))
+
+
 def regained_words(share: float) -> str:
     """How much of a loss is back."""
     return "all of the loss back" if share >= _ALL else f"{100 * share:.0f} % of the loss back"

@@ -29,6 +29,7 @@ _OWN: dict[str, Callable[[bytes, bytes], bool]] = {
     ".html": lambda head, tail: b'name="generator" content="Ferocal' in head,
     ".svg": lambda head, tail: MARK.encode() in head,
     ".png": lambda head, tail: head.startswith(b"\x89PNG") and MARK.encode() in head,
+    ".pdf": lambda head, tail: head.startswith(b"%PDF") and MARK.encode() in head + tail,
     ".csv": _has_export_columns,
     ".json": lambda head, tail: b'"readings"' in head,
     ".parquet": lambda head, tail: (

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from ferocal.documents.blocks import Chart, Document
 from ferocal.errors import FerocalError
-from ferocal.media.files import check_target, whole_file
+from ferocal.media.files import MARK, check_target, whole_file
 from ferocal.terms.names import plain_name
 from ferocal.terms.signs import masked, visible
 
@@ -100,4 +100,5 @@ def _pdf(document: Document, source: str) -> bytes:
     except (ImportError, OSError) as error:
         raise FerocalError(_NO_PDF.format(str(error).splitlines()[0])) from None
     logging.getLogger("weasyprint").setLevel(logging.ERROR)
-    return bytes(weasyprint.HTML(string=text).write_pdf(pdf_identifier=b"Ferocal"))
+    made = weasyprint.HTML(string=text).write_pdf(pdf_identifier=MARK.encode())
+    return bytes(made) + f"%{MARK}\n".encode()  # by which it is known as our own

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
+from ferocal.answers.readings import DotsChart
 from ferocal.documents.blocks import (
     Block,
     Chart,
@@ -66,7 +67,9 @@ def _of_metric(report: Report, dots: RunDots, *, several: bool, drawn: bool) -> 
         parts = [" ".join(part) for part in dots.computed_from]
         blocks.append(sentences([f"Computed from {listed(parts)}, of which these are the runs."]))
     elif drawn:
-        blocks.append(Chart("readings", dots, f"{series.title}{unit}{on}, {_order(dots)}"))
+        chart = DotsChart("", dots.bench, (dots,))
+        names = (dots.bench, series.workload, series.metric)
+        blocks.append(Chart("readings", chart, f"{series.title}{unit}{on}, {_order(dots)}", names))
     if dots.other_units:
         text = counted(dots.other_units, "reading")
         blocks.append(sentences([f"Not drawn: {text} in another unit than today's."]))

@@ -13,28 +13,43 @@ from typing import TYPE_CHECKING, Any
 
 from ferocal.documents.blocks import Block, Chart, Details, Section
 from ferocal.errors import NothingToShowError
-from ferocal.media.figures.style import drawing
+from ferocal.media.figures.style import drawing, make_slide
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
+
+
+# The endings of files of figures.
+FORMATS = (".svg", ".png", ".pdf")
 
 
 @dataclass(frozen=True)
 class Look:
     """How a figure is written: its size in pixels at ``dpi``, on a dark ground or a light one.
 
-    Without a ``size`` every kind of figure has its own.
+    Without a ``size`` every kind of figure has its own. A slide has a ``title``, the answer, in
+    place of that of the figure, and ``source`` at its foot.
     """
 
     size: tuple[int, int] | None = None
     dpi: int = 100
     dark: bool = False
+    title: str = ""
+    source: str = ""
+
+    @property
+    def inches(self) -> tuple[float, float] | None:
+        """The size in inches."""
+        return None if self.size is None else (self.size[0] / self.dpi, self.size[1] / self.dpi)
 
 
-def draw(chart: Chart) -> Figure:
+def draw(chart: Chart, look: Look | None = None) -> Figure:
     """The figure of a chart, within `style.drawing`."""
+    look = look or Look()
     module: Any = importlib.import_module(f"ferocal.media.figures.{chart.kind}")
-    figure: Figure = module.draw(chart.data)
+    figure: Figure = module.draw(chart.data, look.inches)
+    if look.title:
+        make_slide(figure, look.title, look.source)
     return figure
 
 
@@ -79,11 +94,7 @@ def save_chart(chart: Chart, path: Path, look: Look, *, force: bool = False) -> 
     from ferocal.media.figures.saving import save_figure
 
     with drawing(dark=look.dark):
-        figure = draw(chart)
-        if look.size is not None:
-            width, height = look.size
-            figure.set_size_inches(width / look.dpi, height / look.dpi)
-        save_figure(figure, path, look.dpi, force=force)
+        save_figure(draw(chart, look), path, look.dpi, force=force)
 
 
 def charts_within(blocks: Iterable[Block]) -> list[Chart]:

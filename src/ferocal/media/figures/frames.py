@@ -3,13 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from matplotlib.figure import Figure
+from matplotlib.lines import Line2D
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter, NullLocator
 
-from ferocal.media.figures.style import COLOURS, INK, TEXT_BOX, line_style, plain_axes, trace_title
+from ferocal.media.figures.style import (
+    COLOURS,
+    INK,
+    Size,
+    is_narrow,
+    key_above,
+    line_style,
+    plain_axes,
+    title_of,
+    trace_title,
+)
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -20,50 +31,54 @@ if TYPE_CHECKING:
 _FRAME_MARKS = (4, 8.3, 16.7, 33.3, 66.7, 133, 266, 533, 1066)  # ms, each twice the last
 
 
-def draw(drawn: TraceCurves) -> Figure:
+def draw(drawn: TraceCurves, size: Size = None) -> Figure:
     """Frame times of one metric on one bench."""
-    return frames_figure(drawn.curves, trace_title(drawn), drawn.metric.metric.unit)
+    return frames_figure(drawn.curves, trace_title(drawn), drawn.metric.metric.unit, size)
 
 
-def frames_figure(curves: Sequence[FrameCurve], title: str, unit: str) -> Figure:
+def frames_figure(curves: Sequence[FrameCurve], title: str, unit: str, size: Size = None) -> Figure:
     """The tail of frame times of all runs, and the course of a middle run, by configuration.
 
     Frame times are drawn in ms, whatever the unit of the trace is.
     """
-    figure = Figure(figsize=(12.8, 8.0), layout="constrained")
-    figure.suptitle(title, x=0.01, ha="left", fontweight="bold")
+    figure = Figure(figsize=size or (12.8, 8.0), layout="constrained")
+    title_of(figure, title)
     tail, *courses = _frame_axes(figure, len(curves))
     for number, curve in enumerate(curves):
         tail.plot(curve.edges, curve.longer, lw=2, **line_style(number))
-        _label_tail(tail, curve, number)
-        _draw_course(courses[number], curve, number, number == len(curves) - 1)
+        if courses:
+            _draw_course(courses[number], curve, number, number == len(curves) - 1)
     top = max(float(np.max(curve.longest)) for curve in curves)
-    for axes, curve in zip(courses, curves, strict=True):
+    for axes, curve in zip(courses, curves, strict=False):
         axes.set_ylim(0, min(top * 1.05, 6 * max(float(np.median(c.median)) for c in curves)))
         _label_what_is_cut(axes, curve)
     _dress_tail(tail, curves)
+    _key(tail, curves)
     return figure
 
 
 def _frame_axes(figure: Figure, count: int) -> list[Axes]:
+    if is_narrow(figure):
+        return [figure.add_subplot()]
     grid = figure.add_gridspec(count, 2, width_ratios=(1.15, 1))
     first = figure.add_subplot(grid[:, 0])
     return [first, *(figure.add_subplot(grid[n, 1]) for n in range(count))]
 
 
-def _label_tail(axes: Axes, curve: FrameCurve, number: int) -> None:
-    """The name of the configuration at its curve, each at another height."""
-    share = 10 ** (-0.4 - 0.42 * number)
-    place = int(np.argmin(np.abs(np.log(curve.longer) - np.log(share))))
-    axes.annotate(
-        f"{curve.configuration}, {np.median(curve.rates):.4g} fps",
-        (curve.edges[place], curve.longer[place]),
-        xytext=(10, 6),
-        textcoords="offset points",
-        color=COLOURS[number % len(COLOURS)],
-        fontweight="bold",
-        bbox=TEXT_BOX,
-    )
+def _key(axes: Axes, curves: Sequence[FrameCurve]) -> None:
+    """Every configuration with its line and its rate, above the tail."""
+    figure: Any = axes.figure
+    handles = [
+        Line2D(
+            [],
+            [],
+            lw=2,
+            label=f"{curve.configuration}, {np.median(curve.rates):.4g} fps",
+            **line_style(number),
+        )
+        for number, curve in enumerate(curves)
+    ]
+    key_above(axes, handles, 0.9 if is_narrow(figure) else 0.5)
 
 
 def _dress_tail(axes: Axes, curves: Sequence[FrameCurve]) -> None:
@@ -86,7 +101,7 @@ def _dress_tail(axes: Axes, curves: Sequence[FrameCurve]) -> None:
         axes.annotate(name, (1.0, share), xycoords=("axes fraction", "data"), ha="right",
                       va="bottom", fontsize=9)  # fmt: skip
     axes.set_xlabel("frame time, ms, and the rate that it stands for")
-    axes.set_title("share of frames that last longer, all runs", loc="left", fontsize=10)
+    axes.set_ylabel("share of frames that last longer, all runs")
     plain_axes(axes)
 
 

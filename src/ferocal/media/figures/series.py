@@ -12,8 +12,20 @@ from matplotlib.figure import Figure
 
 from ferocal.documents.numbers import change_text
 from ferocal.documents.series import shown_series
-from ferocal.media.figures.style import COLOURS, FAINT, INK, PAPER, plain_axes
+from ferocal.media.figures.style import (
+    COLOURS,
+    FAINT,
+    INK,
+    MARKS,
+    PAPER,
+    Size,
+    label_ends,
+    note_below,
+    plain_axes,
+    title_of,
+)
 from ferocal.terms.conditions import CONDITIONS, TEMPERATURE, label_of
+from ferocal.terms.wording import shortened
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -23,15 +35,18 @@ if TYPE_CHECKING:
 
 # More panels than this cannot be read on one page.
 MOST_PANELS, _MOST_CONDITIONS = 5, 2
-_MARKS = ("o", "s", "D", "^", "v", "P")
 _ARROWS = {"higher": "higher is better", "lower": "lower is better", "none": ""}
-# So many names of releases fit below a panel.
-_MOST_NAMES = 14
+# So many names of releases fit below an inch of a panel.
+_NAMES = 1.1
 # How much of the axis a sign beside a bar takes.
 _SIGN_WIDTH = 0.0085
+# Signs of a note that fit an inch, and the longest note.
+_NOTE_SIGNS, _LONGEST_NOTE = 12.0, 60
+# Longer names of releases are turned, and shortened.
+_LONG_NAME, _LONGEST_NAME = 11, 24
 
 
-def draw(answer: SeriesAnswer) -> Figure:
+def draw(answer: SeriesAnswer, size: Size = None) -> Figure:
     """Values with intervals over the releases, steps and notes marked, conditions beneath.
 
     Conditions are the temperature and what the study file probes, two at most. Of more than five
@@ -40,8 +55,9 @@ def draw(answer: SeriesAnswer) -> Figure:
     shown = _chosen(answer)
     conditions = _conditions(answer)
     rows = len(shown) + len(conditions)
-    figure = Figure(figsize=(12.8, max(4.2, min(8.0, 1.2 + 2.3 * rows))), layout="constrained")
-    figure.suptitle(answer.question, x=0.01, ha="left", fontweight="bold")
+    own = (12.8, max(4.2, min(8.0, 1.2 + 2.3 * rows)))
+    figure = Figure(figsize=size or own, layout="constrained")
+    title_of(figure, answer.question)
     heights = [3.0] * len(shown) + [1.2] * len(conditions)
     grid: Any = figure.subplots(
         rows, 1, sharex=True, squeeze=False, gridspec_kw={"height_ratios": heights}
@@ -55,7 +71,7 @@ def draw(answer: SeriesAnswer) -> Figure:
     _dress_bottom(panels[-1], answer)
     if left := not_drawn(answer):
         names = ", ".join(series.title for series in left)
-        panels[-1].set_xlabel(f"not drawn: {names}", loc="left", color=FAINT, fontsize=8.5)
+        note_below(panels[-1], f"not drawn: {names}")
     return figure
 
 
@@ -100,7 +116,7 @@ def _draw(axes: Axes, answer: SeriesAnswer, series: Series) -> None:
         # The interval before the point.
         axes.vlines(x[known], low[known], high[known], color=colour, lw=3, alpha=0.35)
         axes.plot(x, y, color=colour, lw=0.8, alpha=0.5)
-        axes.plot(x, y, _MARKS[number % len(_MARKS)], color=colour, ms=5.5, mec=PAPER, mew=0.8)
+        axes.plot(x, y, MARKS[number % len(MARKS)], color=colour, ms=5.5, mec=PAPER, mew=0.8)
         ends.append((bench, float(x[-1]), float(y[-1]), colour))
     lanes = _mark_steps(axes, answer, series, benches)
     axes.set_title(
@@ -111,7 +127,7 @@ def _draw(axes: Axes, answer: SeriesAnswer, series: Series) -> None:
     bottom, top = axes.get_ylim()
     axes.set_ylim(bottom, top + 0.16 * lanes * (top - bottom))  # room for the bars
     if len(ends) > 1:
-        _label_benches(axes, ends)
+        label_ends(axes, ends)
     plain_axes(axes)
 
 
@@ -141,28 +157,27 @@ def _mark_steps(axes: Axes, answer: SeriesAnswer, series: Series, benches: Seque
     return max(len(benches), len(taken))
 
 
-def _label_benches(axes: Axes, ends: Sequence[tuple[str, float, float, str]]) -> None:
-    """Names at the right end, moved apart where they would overlap."""
-    low, high = axes.get_ylim()
-    least, place = 0.14 * (high - low), -math.inf
-    for name, x, y, colour in sorted(ends, key=lambda end: end[2]):
-        place = max(y, place + least)
-        axes.annotate(
-            name, (x, place), xytext=(9, 0), textcoords="offset points", va="center",
-            color=colour, fontweight="bold", annotation_clip=False,
-        )  # fmt: skip
-
-
 def _mark_notes(axes: Axes, answer: SeriesAnswer) -> None:
-    """What the study file notes of releases, above the panels."""
+    """What the study file notes of releases, above the panels, in lanes where they would touch."""
     at = positions(answer)
+    left, right = _limits(at)
+    figure: Any = axes.figure
+    sign = (right - left) / (_NOTE_SIGNS * figure.get_figwidth())
+    lanes: list[float] = []
     for place, release in enumerate(answer.releases):
-        if release.note:
-            axes.annotate(
-                f"▾ {release.name}: {release.note}", (at[place], 1.0),
-                xycoords=("data", "axes fraction"), xytext=(-3, 3), textcoords="offset points",
-                fontsize=8.5, color=INK, va="bottom",
-            )  # fmt: skip
+        if not release.note:
+            continue
+        text = shortened(f"▾ {release.name}: {release.note}", _LONGEST_NOTE)
+        # Towards the middle, so that it does not run over the edge.
+        late = at[place] + sign * len(text) > right
+        begin = at[place] - sign * len(text) if late else at[place]
+        lane = next((n for n, end in enumerate(lanes) if end < begin), len(lanes))
+        lanes[lane:] = [begin + sign * (len(text) + 2), *lanes[lane + 1 :]]
+        axes.annotate(
+            text, (at[place], 1.0), xycoords=("data", "axes fraction"), fontsize=8.5, color=INK,
+            xytext=(3 if late else -3, 16 + 12 * lane), textcoords="offset points", va="bottom",
+            ha="right" if late else "left",
+        )  # fmt: skip
 
 
 def _conditions(answer: SeriesAnswer) -> dict[str, dict[str, np.ndarray]]:
@@ -189,7 +204,7 @@ def _draw_condition(
         number = benches.index(bench) if bench in benches else 0
         known = np.isfinite(values)
         axes.plot(at[known], values[known], color=COLOURS[number % len(COLOURS)], lw=1.2,
-                  marker=_MARKS[number % len(_MARKS)], ms=3)  # fmt: skip
+                  marker=MARKS[number % len(MARKS)], ms=3)  # fmt: skip
     axes.set_title(label_of(name), loc="left", fontsize=9)
     axes.margins(y=0.25)
     plain_axes(axes)
@@ -198,18 +213,21 @@ def _draw_condition(
 def _dress_bottom(axes: Axes, answer: SeriesAnswer) -> None:
     """Names of releases below the last panel, of many only some; gaps are named."""
     at, missing = positions(answer), set(answer.unmeasured())
-    every = math.ceil(len(at) / _MOST_NAMES)
+    figure: Any = axes.figure
+    every = math.ceil(len(at) / max(2, int(_NAMES * figure.get_figwidth())))
     names = [
         "\n".join(
             [
-                r.name,
+                shortened(r.name, _LONGEST_NAME),
                 *([] if r.date is None else [str(r.date)]),
                 *(["not measured"] if r.name in missing else []),
             ]
         )
         for r in answer.releases
     ]
-    axes.set_xticks(at[::every], names[::every], fontsize=8)
+    turned = max(len(r.name) for r in answer.releases) > _LONG_NAME
+    look: Any = {"rotation": 35, "ha": "right", "rotation_mode": "anchor"} if turned else {}
+    axes.set_xticks(at[::every], names[::every], fontsize=8, **look)
     for place in np.flatnonzero([r.name in missing for r in answer.releases]):
         axes.axvline(at[place], color=FAINT, lw=0.8, ls=(0, (2, 3)))
     axes.set_xlim(*_limits(at))
