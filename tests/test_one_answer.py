@@ -77,14 +77,18 @@ def answers(directory: Path) -> Iterator[tuple[str, dict[str, Estimate]]]:
     opened = face.open(directory)
     chosen = [e for e in opened.compare().effects if e.series.workload == "kiosk-page"]
     yield "compare", {e.configuration: e for e in chosen}
-    factors = opened.factors().benches[0].effects
+    factors = opened.factors().answer.benches[0].effects
     yield "factors", {e.level: e.judged for e in factors
                       if e.series.workload == "kiosk-page" and e.judged}  # fmt: skip
-    series = [v for v in opened.series("firmware").values if v.series.workload == "kiosk-page"]
+    series = [
+        v for v in opened.series("firmware").answer.values if v.series.workload == "kiosk-page"
+    ]
     yield "series", {RELEASES[v.release]: v.against_first for v in series if v.against_first}
-    claims = opened.claims().findings
+    claims = opened.claims().answer.findings
     yield "claims", {f.name: f.judged.estimate for f in claims if f.judged.estimate}
-    ranking = next(r for r in opened.rank().fields[0].rankings if r.series.workload != "idle")
+    ranking = next(
+        r for r in opened.ranking().answer.fields[0].rankings if r.series.workload != "idle"
+    )
     place = {s.configuration: n for n, s in enumerate(ranking.standings)}
     pairs = {n: ranking.estimates.get((k, place[RELEASES[0]])) for n, k in place.items()}
     yield "rank", {name: e for name, e in pairs.items() if e is not None}

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ferocal.analysis.data.series import Series, margin_on_scale
 from ferocal.analysis.factors.results import Judged, Scaling
@@ -34,6 +34,9 @@ from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
 from ferocal.terms.roles import DECIDING
 from ferocal.traces.kinds import KINDS
+
+if TYPE_CHECKING:
+    from ferocal.answers.report import Report
 
 
 @dataclass(frozen=True)
@@ -311,6 +314,17 @@ def _claims(source: _Source) -> list[ClaimsAnswer]:
     if not source.study.file.claim:
         raise NothingToShowError("nothing to draw: study.toml has no claims")
     return [examine(source.study, source.evidence, read_claims(source.ledger))]
+
+
+def charts_of_report(report: Report) -> dict[str, tuple[Any, ...]]:
+    """The main figures of what a report says, by kind."""
+    return {
+        "overview": report.charts,
+        "effects": tuple(effect_rows(report.comparison)),
+        "series": () if report.series is None else (report.series,),
+        "ranking": () if report.ranking is None else tuple(ranked_rows(report.ranking)),
+        "claims": () if report.claims is None else (report.claims,),
+    }
 
 
 # Of these kinds a figure can show a single metric.

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import re
 from collections import Counter
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
@@ -23,16 +22,9 @@ from ferocal.ledger.reading.visits import NOWHERE, VisitRow
 from ferocal.ledger.records import Note
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
+from ferocal.terms.private import is_identifying, without_errors
 
-_IDENTIFYING = re.compile(
-    r"serial|\bs/?n\b|imei|uuid|asset|mac[- _]?addr|machine[- _]?id", re.IGNORECASE
-)
 NOT_SHOWN = "not shown"
-# What Ferocal says of a command that failed; the end of its standard error comes after that.
-_FAILURE = re.compile(
-    r"(ended with exit status -?\d+|at its time limit after \S+ s|wrote more than [^:]* bytes): .*",
-    re.DOTALL,
-)
 
 
 @dataclass(frozen=True)
@@ -70,7 +62,7 @@ class Procedure:
 
 def may_show(fact: str, *, identifying: bool) -> bool:
     """Whether a fact does not identify the machine, or may be published although it does."""
-    return identifying or not _IDENTIFYING.search(fact)
+    return identifying or not is_identifying(fact)
 
 
 def bench_facts(
@@ -90,11 +82,6 @@ def _publishable(
         (kind, name, value if may_show(name, identifying=identifying) else NOT_SHOWN)
         for kind, name, value in facts
     ]
-
-
-def without_errors(reason: str) -> str:
-    """A reason without what the program wrote to standard error."""
-    return _FAILURE.sub(r"\1", reason)
 
 
 def _describe_facts(

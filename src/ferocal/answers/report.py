@@ -21,13 +21,13 @@ from ferocal.answers.procedure import (
     bench_facts,
     describe_procedure,
     may_show,
-    without_errors,
 )
 from ferocal.answers.rank import RankAnswer, rank
 from ferocal.answers.readings import ConditionSummary, RunDots, list_dots, summarise_conditions
 from ferocal.answers.references import ReferenceAnswer, stand_among
 from ferocal.answers.selection import Selection
 from ferocal.answers.series import SeriesAnswer, follow
+from ferocal.answers.since import SinceAnswer
 from ferocal.answers.table import ReadingsTable, make_table
 from ferocal.answers.traces import TraceAnswer, compare_traces, with_curves
 from ferocal.errors import NothingToShowError
@@ -39,6 +39,7 @@ from ferocal.ledger.reading.runs import RunRow, read_runs
 from ferocal.ledger.records import Reference
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import STUDY_FILE, Study
+from ferocal.terms.private import without_errors
 
 Lead = Literal["comparison", "series", "ranking", "factors"]
 LEADS: tuple[Lead, ...] = get_args(Lead)
@@ -68,7 +69,7 @@ class Report:
     where the study file has some, ``series`` where the levels of a factor follow each other,
     ``across`` where several benches were measured, ``ranking`` and ``charts`` where three
     configurations were or more, ``references`` where some are kept, and ``traces``, by kind, where
-    some were recorded. ``runs`` are those with readings in the order of time, ``dots`` the same by
+    some were recorded, ``since`` where an earlier bundle was named. ``runs`` are those with readings in the order of time, ``dots`` the same by
     metric, and ``conditions`` what was read before them, by bench and workload.
     """
 
@@ -90,6 +91,7 @@ class Report:
     charts: tuple[RatioChart, ...] = ()
     references: ReferenceAnswer | None = None
     traces: tuple[TraceAnswer, ...] = ()
+    since: SinceAnswer | None = None
 
 
 def make_report(study: Study, against: str | None = None, *, identifying: bool = False) -> Report:

@@ -36,7 +36,7 @@ def command(publish: Publication, directory: Path, gate: str | None, detail: boo
 
     opened = ferocal.open(directory)
     problem = keep_claims(opened.study)
-    answer = opened.claims()
+    answer = opened.claims().answer
     publish(
         lambda: claims_document(answer, detail=detail, problem=problem), ClaimsObject.make, answer
     )

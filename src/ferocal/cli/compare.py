@@ -11,8 +11,9 @@ import click
 
 from ferocal.cli.common import example, say
 from ferocal.cli.publishing import (
+    TABLES,
     Publication,
-    reading_command,
+    effects_command,
     selection_options,
 )
 
@@ -34,7 +35,7 @@ _EXCLUDED = {
 
 
 @click.command("compare")
-@reading_command
+@effects_command
 @click.option(
     "--against",
     metavar="NAME",
@@ -112,6 +113,8 @@ def command(
     if (other is not None) != (between == "study"):
         raise click.UsageError("--between study needs the directory of another study")
     _check_options(locals())
+    if publish.format in TABLES and (across is not None or between is not None):
+        raise click.UsageError(f"--format {publish.format} has the effects of a comparison only")
     if across is not None:
         _publish_across(publish, directory, selection)
         return

@@ -106,14 +106,14 @@ def _show_update(directory: Path) -> None:
     from ferocal.documents.truth import factor_truth_table
 
     opened = ferocal.open(directory)
-    answer = opened.factors()
+    answer = opened.factors().answer
     say("")
     show(factors_document(answer))
     _show_truth(
         "True values of the levels:",
         factor_truth_table(factors_beside_truth(opened.study, answer.benches[0].effects)),
     )
-    show(claims_document(opened.claims()))
+    show(claims_document(opened.claims().answer))
 
 
 def _show_kiosk(directory: Path) -> None:
@@ -125,7 +125,7 @@ def _show_kiosk(directory: Path) -> None:
     from ferocal.documents.truth import step_truth_table
 
     opened = ferocal.open(directory)
-    answer = opened.series("firmware")
+    answer = opened.series("firmware").answer
     say("")
     show(series_document(answer))
     for change in opened.across().changes:
@@ -141,7 +141,7 @@ def _show_hosts(directory: Path) -> None:
     from ferocal.documents.rank import ranking_document
     from ferocal.documents.truth import rank_truth_table
 
-    answer = ferocal.open(directory).rank()
+    answer = ferocal.open(directory).ranking().answer
     say("")
     show(ranking_document(answer))
     _show_truth(

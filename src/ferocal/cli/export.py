@@ -25,7 +25,7 @@ def command(directory: Path, output: Path, traces: Path | None, force: bool) -> 
 
     A long table as CSV, JSON or Parquet, by the name of the file: one reading per row, with
     configuration, levels, round, visit, run, unit and exclusion. `ferocal load` imports it without
-    loss.
+    loss. A file .openmetrics has the readings that count as samples for monitoring.
     """
     from ferocal.answers.criteria import find_criteria_changes
     from ferocal.answers.export import exported_traces, readings_frame

@@ -42,7 +42,8 @@ def command(
     from ferocal.documents.factors import factors_document
     from ferocal.documents.objects.factors import FactorsObject
 
-    answer = ferocal.open(directory).factors(
+    found = ferocal.open(directory).factors(
         start=start, end=end, selection=selection, parts=publish.format != "text" or detail
     )
+    answer = found.answer
     publish(lambda: factors_document(answer, detail=detail), FactorsObject.make, answer)

@@ -33,6 +33,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "load-trace": "Import captures of a trace",
         "merge": "Import the runs of a copy of this study",
         "combine": "Combine several studies into one",
+        "open": "Make a study of a bundle, with identical results",
         "reference": "Place your results among published ones",
         "noise-floor": "Use the noise measured in an earlier study",
     },
@@ -58,8 +59,9 @@ SECTIONS: dict[str, dict[str, str]] = {
     },
     "Publish": {
         "report": "Write everything into one page",
-        "chart": "Draw all metrics under all configurations",
+        "chart": "Draw a chart: overview, effects, bars, readings and more",
         "export": "Write all readings with their context to a file",
+        "bundle": "Pack the study for others: readings, report, charts",
     },
 }
 

@@ -20,6 +20,8 @@ if TYPE_CHECKING:
     from ferocal.documents.objects.base import Object
 
 FORMATS = ("text", "markdown", "html", "json")
+# What some commands write besides, for other programs: the format, and the ending of its files.
+TABLES = {"csv": ".csv", "junit": ".xml"}
 # What a file is by its name, unless --format says so.
 _BY_SUFFIX = {".html": "html", ".htm": "html", ".md": "markdown", ".json": "json", ".txt": "text"}
 _FIGURES = (".svg", ".png", ".pdf")
@@ -51,11 +53,16 @@ class Publication:
         self, document: Callable[[], Document], make: Callable[[Any], Object], result: Any
     ) -> None:
         """Write a result: its JSON object, or what the document says of it."""
-        made = None if self.wants_json and self.figure is None else document()
+        plain = self.wants_json or self.format in TABLES
+        made = None if plain and self.figure is None else document()
         if self.wants_json:
             from ferocal.media.json import dumps
 
             self._write(dumps(make(result).model_dump()) + "\n")
+        elif self.format in TABLES:
+            from ferocal.media.effects import WRITERS
+
+            self._write(WRITERS[self.format](result))
         elif made is not None:
             self._write_document(made, "")
         if made is not None and self.figure is not None:
@@ -107,7 +114,13 @@ def show(document: Document) -> None:
 
 
 def make_publication(
-    format: str | None, as_json: bool, output: Path | None, force: bool, *, default: str = "text"
+    format: str | None,
+    as_json: bool,
+    output: Path | None,
+    force: bool,
+    *,
+    default: str = "text",
+    tables: bool = False,
 ) -> Publication:
     """What the options of a command mean together.
 
@@ -126,24 +139,38 @@ def make_publication(
     check_target(output, force=force)  # before anything is computed
     if output.suffix in _FIGURES:
         return Publication(chosen or default, None, output, force)
-    chosen = chosen or _BY_SUFFIX.get(output.suffix)
+    by_suffix = {**_BY_SUFFIX, **({s: f for f, s in TABLES.items()} if tables else {})}
+    chosen = chosen or by_suffix.get(output.suffix)
     if chosen is None:
-        known = ", ".join((*_BY_SUFFIX, *_FIGURES))
+        known = ", ".join((*by_suffix, *_FIGURES))
         raise click.UsageError(f"{output}: name the file {known}, or give --format")
     return Publication(chosen, output, None, force)
 
 
-def reading_command(function: Function) -> Function:
-    """Add the options of all reading commands; they get ``directory`` and ``publish``."""
+def reading_command(function: Function, *, tables: bool = False) -> Function:
+    """Add the options of all reading commands; they get ``directory`` and ``publish``.
+
+    With ``tables`` the effects can be written for other programs too.
+    """
 
     @functools.wraps(function)
     def command(**options: Any) -> Any:
         chosen = (options.pop(name) for name in ("format", "as_json", "output", "force"))
-        return function(publish=make_publication(*chosen), **options)
+        return function(publish=make_publication(*chosen, tables=tables), **options)
 
+    formats = click.option(
+        "--format",
+        type=click.Choice((*FORMATS, *TABLES)),
+        help="Format of the output.  [text, or by FILE]",
+    )
     for option in _OPTIONS[::-1]:
-        command = option(command)
+        command = (formats if tables and option is format_option else option)(command)
     return command  # type: ignore[return-value]
+
+
+def effects_command(function: Function) -> Function:
+    """A reading command whose effects can be written as CSV or as JUnit XML."""
+    return reading_command(function, tables=True)
 
 
 output_option = click.option(

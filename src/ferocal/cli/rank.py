@@ -49,7 +49,8 @@ def command(
     from ferocal.documents.objects.rank import RankingObject
     from ferocal.documents.rank import ranking_document
 
-    answer = ferocal.open(directory).rank(
+    found = ferocal.open(directory).ranking(
         preference=preference, per=per, across=across, selection=selection
     )
+    answer = found.answer
     publish(lambda: ranking_document(answer, detail=detail), RankingObject.make, answer)

@@ -2,13 +2,20 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from ferocal.cli.common import example, force_option, make_console, say, study_option
 from ferocal.cli.publishing import against_option
 from ferocal.errors import UsageError
+
+if TYPE_CHECKING:
+    from ferocal.answers.compare import Comparison
+    from ferocal.answers.since import SinceAnswer
+    from ferocal.study.load import Study
 
 
 @click.command("report")
@@ -34,6 +41,12 @@ from ferocal.errors import UsageError
     "--rename", multiple=True, metavar="OLD=NEW", help="Write NEW for OLD, such as host=node-a."
 )
 @click.option(
+    "--since",
+    type=click.Path(path_type=Path, exists=True, dir_okay=False),
+    metavar="BUNDLE",
+    help="Show what changed since this bundle.",
+)
+@click.option(
     "--identifying",
     is_flag=True,
     help="Include serial numbers, and the standard error of failed runs.",
@@ -50,6 +63,7 @@ def command(
     only: tuple[str, ...],
     without: tuple[str, ...],
     rename: tuple[str, ...],
+    since: Path | None,
     identifying: bool,
     force: bool,
 ) -> None:
@@ -82,6 +96,8 @@ def command(
     signs.rename(_renamed(rename))
     with make_console(stderr=True).status("gathering, judging and drawing"):
         report = make_report(study, against, identifying=identifying)
+        if since is not None:
+            report = replace(report, since=_changes(since, study, report.comparison, against))
         # A text has nothing that is folded: what fills pages is in it only where it is asked for.
         flat = chosen in ("markdown", "text") and "readings" not in only
         document = report_document(
@@ -95,6 +111,22 @@ def command(
         written = write_page(document, chosen, path, source, force=force, charts=True)
     for made in written:
         say(f"wrote {made}")
+
+
+def _changes(path: Path, study: Study, now: Comparison, against: str | None) -> SinceAnswer:
+    """What is otherwise than in a bundle."""
+    import tempfile
+
+    import ferocal
+    from ferocal.answers.since import compare_since
+    from ferocal.intake.bundle import open_bundle, write_study
+
+    with tempfile.TemporaryDirectory() as scratch, open_bundle(path) as bundle:
+        write_study(bundle, Path(scratch))
+        opened = ferocal.open(scratch)
+        known = against if against in opened.study.names else None
+        before = (opened.study, opened.compare(against=known))
+        return compare_since(before, (study, now), bundle.manifest.ledger)
 
 
 def _renamed(pairs: tuple[str, ...]) -> dict[str, str]:

@@ -60,9 +60,10 @@ def command(
     from ferocal.documents.seeking import next_document
     from ferocal.documents.series import series_document
 
-    answer = ferocal.open(directory).series(
+    found = ferocal.open(directory).series(
         factor, at=at, selection=selection, gate=gate is not None
     )
+    answer = found.answer
     if only_next:
         publish(lambda: next_document(answer), SeriesObject.make, answer)
     else:

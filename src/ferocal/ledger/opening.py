@@ -65,13 +65,13 @@ def open_ledger(
     """
     path = directory / LEDGER_FILE
     if create:
-        _keep_private(path)
+        keep_private(path)
     if not create:
         refuse_missing(path)
     engine = patient_engine(path)
     with explained(path):
         if create:
-            _create_tables(engine)
+            create_tables(engine)
         _bring_up_to_date(engine, path, keep=True)
         if checked:
             with engine.connect() as connection, connection.begin():
@@ -147,14 +147,15 @@ def explained(path: Path) -> Iterator[None]:
         raise LedgerError(f"{path}: {verb}: {cause(error)}") from error
 
 
-def _keep_private(path: Path) -> None:
+def keep_private(path: Path) -> None:
     """Make an empty file that only its owner can read, before anything is written into it."""
     # What cannot be created is reported when it is opened.
     with contextlib.suppress(OSError):
         os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
 
 
-def _create_tables(engine: sa.Engine) -> None:
+def create_tables(engine: sa.Engine) -> None:
+    """Create the tables of a ledger of the present version, where there are none."""
     with engine.connect() as connection:
         if sa.inspect(connection).has_table("about"):
             return

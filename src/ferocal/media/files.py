@@ -20,8 +20,12 @@ MARK = "Ferocal"
 _EXPORT = (b"bench", b"configuration", b"workload", b"metric", b"value")
 
 
-def _has_export_columns(head: bytes, tail: bytes) -> bool:
-    return all(name in head for name in _EXPORT)
+# Columns of the effects of a comparison.
+_EFFECTS = (b"configuration", b"p_adjusted", b"verdict")
+
+
+def _is_own_table(head: bytes, tail: bytes) -> bool:
+    return any(all(name in head for name in names) for names in (_EXPORT, _EFFECTS))
 
 
 # By the ending of a name, whether the beginning and the end of a file are those of our own.
@@ -30,7 +34,10 @@ _OWN: dict[str, Callable[[bytes, bytes], bool]] = {
     ".svg": lambda head, tail: MARK.encode() in head,
     ".png": lambda head, tail: head.startswith(b"\x89PNG") and MARK.encode() in head,
     ".pdf": lambda head, tail: head.startswith(b"%PDF") and MARK.encode() in head + tail,
-    ".csv": _has_export_columns,
+    ".zip": lambda head, tail: tail.rpartition(b"ferocal bundle, sha256")[1] != b"",
+    ".csv": _is_own_table,
+    ".openmetrics": lambda head, tail: b"ferocal_reading" in head,
+    ".xml": lambda head, tail: b"<!-- Ferocal -->" in head,
     ".json": lambda head, tail: b'"readings"' in head,
     ".parquet": lambda head, tail: (
         head.startswith(b"PAR1") and (CONTEXT_KEY in tail or all(name in tail for name in _EXPORT))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -18,13 +19,18 @@ if TYPE_CHECKING:
     from ferocal.answers.export import ExportedTrace
 
 
-def _write_csv(frame: pd.DataFrame, path: Path) -> None:
+def csv_text(frame: pd.DataFrame) -> bytes:
+    """A table as CSV (RFC 4180), whose texts a spreadsheet does not run."""
     texts = frame.select_dtypes(include=["object", "string"]).columns
     safe = frame.copy(deep=False)
     for name in texts:
         safe[name] = [guarded(v) if isinstance(v, str) else v for v in frame[name]]
     safe.columns = [guarded(str(name)) for name in frame.columns]
-    safe.to_csv(path, index=False)
+    return str(safe.to_csv(index=False)).encode()
+
+
+def _write_csv(frame: pd.DataFrame, path: Path) -> None:
+    path.write_bytes(csv_text(frame))
 
 
 def _write_json(frame: pd.DataFrame, path: Path) -> None:
@@ -36,11 +42,40 @@ def _write_parquet(frame: pd.DataFrame, path: Path) -> None:
     frame.to_parquet(path, index=False)
 
 
+def _write_openmetrics(frame: pd.DataFrame, path: Path) -> None:
+    """Every reading that counts as a sample with its time (OpenMetrics 1.0, text format)."""
+    import pandas as pd
+
+    lines = ["# TYPE ferocal_reading gauge", "# HELP ferocal_reading Readings of a study."]
+    numbers = frame[frame["value"].notna() & frame["excluded"].isna()] if len(frame) else frame
+    labels = [n for n in _LABELS if n in numbers.columns]
+    labels += [n for n in numbers.columns if str(n).startswith("factor:")]
+    for row in numbers.to_dict("records"):
+        named = ",".join(
+            f'{re.sub("[^a-zA-Z0-9_]", "_", str(name))}="{_escaped(row[name])}"'
+            for name in labels
+            if not pd.isna(row[name])
+        )
+        time = row["started_at"]
+        at = "" if pd.isna(time) else f" {pd.Timestamp(time).timestamp():.3f}"
+        lines.append(f"ferocal_reading{{{named}}} {float(row['value'])!r}{at}")
+    path.write_text("\n".join([*lines, "# EOF"]) + "\n", encoding="utf-8")
+
+
+# What tells one series of readings from another.
+_LABELS = ("bench", "configuration", "workload", "metric", "unit", "round", "visit", "run")
+
+
+def _escaped(value: object) -> str:
+    return str(value).replace("\\", r"\\").replace('"', r"\"").replace("\n", r"\n")
+
+
 # By the ending of the file's name.
 WRITERS: dict[str, Callable[[pd.DataFrame, Path], None]] = {
     ".csv": _write_csv,
     ".json": _write_json,
     ".parquet": _write_parquet,
+    ".openmetrics": _write_openmetrics,
 }
 
 

@@ -42,6 +42,7 @@ from ferocal.documents.report.procedure import (
 )
 from ferocal.documents.report.readings import conditions_table, readings_blocks
 from ferocal.documents.series import series_document
+from ferocal.documents.since import since_blocks
 from ferocal.documents.traces import traces_document
 from ferocal.errors import UsageError
 from ferocal.terms.names import closest
@@ -224,6 +225,7 @@ def _references(report: Report) -> Iterable[Block]:
 OVERVIEW = "overview"
 # The sections of a report, where the study has something for them.
 PARTS: tuple[Part, ...] = (
+    Part("since", "What changed", lambda r: since_blocks(r.since) if r.since else ()),
     Part("caveats", "Caveats", _caveats),
     Part("claims", "Claims", _claims),
     Part("comparison", "Comparison", _question("comparison")),

@@ -35,9 +35,14 @@ class MetricKeys:
         return int(found)
 
 
+def facts_digest(content: list[dict[str, Any]]) -> str:
+    """The digest by which a set of facts is known."""
+    return hashlib.sha256(json.dumps(content, sort_keys=True).encode()).hexdigest()
+
+
 def facts_key(ledger: Ledger, connection: sa.Connection, content: list[dict[str, Any]]) -> int:
     """The key of a set of facts, which is recorded if it is new."""
-    digest = hashlib.sha256(json.dumps(content, sort_keys=True).encode()).hexdigest()
+    digest = facts_digest(content)
     columns = schema.facts.c
     found = connection.scalar(sa.select(columns.id).where(columns.digest == digest))
     if found is not None:

@@ -180,6 +180,18 @@ def label_ends(axes: Axes, ends: Sequence[tuple[str, float, float, str]]) -> Non
         )  # fmt: skip
 
 
+def with_own_colours(figure: Figure) -> Figure:
+    """A figure whose colours stay what they are when others are drawn on another ground."""
+    from matplotlib.colors import to_rgba
+
+    for artist in figure.findobj():
+        for name in ("color", "markerfacecolor", "markeredgecolor"):
+            get, put = getattr(artist, f"get_{name}", None), getattr(artist, f"set_{name}", None)
+            if get is not None and put is not None and isinstance(get(), str):
+                put(to_rgba(get()) if get() != "none" else "none")
+    return figure
+
+
 def line_style(number: int) -> dict[str, Any]:
     """The colour and the dashes of one of several lines."""
     return {

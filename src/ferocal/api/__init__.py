@@ -9,16 +9,21 @@ from ferocal.answers.compare import Comparison, compare
 from ferocal.answers.evidence import Evidence, gather
 from ferocal.answers.selection import Selection
 from ferocal.answers.table import ReadingsTable, make_table
+from ferocal.api.results import Result
+from ferocal.errors import UsageError
 from ferocal.ledger.opening import read_ledger
 from ferocal.study.load import Study, load_study
 
 if TYPE_CHECKING:
     import pandas as pd
 
+    from ferocal.analysis.factors.results import FactorEffect
     from ferocal.analysis.inference.effects import Effect
+    from ferocal.analysis.rank.standings import Standing
+    from ferocal.analysis.series.shifts import SeriesShift
     from ferocal.answers.across import AcrossAnswer
     from ferocal.answers.chart import RatioChart
-    from ferocal.answers.claims import ClaimsAnswer
+    from ferocal.answers.claims import ClaimFinding, ClaimsAnswer
     from ferocal.answers.factors import FactorsAnswer
     from ferocal.answers.rank import RankAnswer
     from ferocal.answers.references import ReferenceAnswer
@@ -64,7 +69,7 @@ class OpenedStudy:
         workloads: tuple[str, ...] = (),
         metrics: tuple[str, ...] = (),
         benches: tuple[str, ...] = (),
-    ) -> tuple[Effect, ...]:
+    ) -> Result[Comparison, Effect]:
         """Every configuration against the baseline: change, interval, verdict, caveats.
 
         Parameters
@@ -80,8 +85,15 @@ class OpenedStudy:
         UsageError
             When a name is unknown; the message has the closest one.
         """
+        from ferocal.answers.charts import effect_rows
+        from ferocal.documents.compare import comparison_document
+        from ferocal.documents.frames import effects_frame
+
         selection = Selection(configurations, workloads, metrics, benches)
-        return self.compare(against=against, selection=selection).effects
+        found = self.compare(against=against, selection=selection)
+        return Result(
+            found, found.effects, effects_frame, comparison_document, "effects", effect_rows
+        )
 
     def table(self, selection: Selection | None = None) -> ReadingsTable:
         """Centre, spread and counts, by bench, series (rows) and configuration (columns).
@@ -100,7 +112,7 @@ class OpenedStudy:
         end: str | None = None,
         selection: Selection | None = None,
         parts: bool = True,
-    ) -> FactorsAnswer:
+    ) -> Result[FactorsAnswer, FactorEffect]:
         """What every level of every factor does; the change from ``start`` to ``end`` divided.
 
         Without ``parts`` it is not told which workload carries the index, which is faster.
@@ -110,23 +122,30 @@ class OpenedStudy:
         UsageError
             When a name is unknown, or nothing was measured.
         """
+        from ferocal.answers.charts import factor_rows
         from ferocal.answers.factors import attribute
+        from ferocal.documents.factors import factors_document
+        from ferocal.documents.frames import factors_frame
 
         selection = (selection or Selection()).resolve(self.study)
         evidence = self.evidence()
-        return attribute(
+        found = attribute(
             self.study, evidence, start=start, end=end, selection=selection, parts=parts
         )
+        effects = [effect for bench in found.benches for effect in bench.effects]
+        return Result(found, effects, factors_frame, factors_document, "factors", factor_rows)
 
     def series(
         self,
-        factor: str,
+        factor: str | None = None,
         *,
         at: tuple[str, ...] = (),
         selection: Selection | None = None,
         gate: bool = False,
-    ) -> SeriesAnswer:
+    ) -> Result[SeriesAnswer, SeriesShift]:
         """Where the releases of a factor changed the scores, with all of them compared.
+
+        Without a ``factor`` it is the one that has an order. The result has the steps as items.
 
         ``at`` names levels of the other factors ("driver=r64"), by default those of the baseline.
         For a ``gate`` the newest release is compared with the level before it.
@@ -138,19 +157,27 @@ class OpenedStudy:
         """
         from ferocal.answers.release_line import find_release_line
         from ferocal.answers.series import follow
+        from ferocal.documents.frames import series_frame
+        from ferocal.documents.series import series_document
 
+        factor = factor or self.study.ordered_factor
+        if factor is None:
+            raise UsageError("no factor of this study has an `order`: name one")
         selection = (selection or Selection()).resolve(self.study)
         find_release_line(self.study, factor, at)  # before anything is read
-        return follow(self.study, self.evidence(), factor, at=at, selection=selection, gate=gate)
+        found = follow(self.study, self.evidence(), factor, at=at, selection=selection, gate=gate)
+        return Result(
+            found, found.steps, series_frame, series_document, "series", lambda answer: [answer]
+        )
 
-    def rank(
+    def ranking(
         self,
         *,
         preference: str | None = None,
         per: str | None = None,
         across: str = "configurations",
         selection: Selection | None = None,
-    ) -> RankAnswer:
+    ) -> Result[RankAnswer, Standing]:
         """Who is first by all metrics together and by each, and what that depends on.
 
         ``preference`` names weights of the study file, ``per`` a declared quantity or a metric by
@@ -162,10 +189,13 @@ class OpenedStudy:
             When a name is unknown, a quantity is not declared everywhere, or too few of those
             that compete were measured.
         """
+        from ferocal.answers.charts import ranked_rows
         from ferocal.answers.rank import rank
+        from ferocal.documents.frames import ranking_frame
+        from ferocal.documents.rank import ranking_document
 
         selection = (selection or Selection()).resolve(self.study)
-        return rank(
+        found = rank(
             self.study,
             self.evidence(),
             preference=preference,
@@ -173,6 +203,8 @@ class OpenedStudy:
             across=across,
             selection=selection,
         )
+        standings = [s for field in found.fields for s in field.main.standings]
+        return Result(found, standings, ranking_frame, ranking_document, "ranking", ranked_rows)
 
     def across(self, selection: Selection | None = None) -> AcrossAnswer:
         """Benches against the first one, under every configuration that both were measured with.
@@ -223,16 +255,21 @@ class OpenedStudy:
             evidence, known = gather(self.study, ledger), read_references(ledger)
         return make_charts(self.study, evidence, known, against=against, selection=selection)
 
-    def claims(self) -> ClaimsAnswer:
+    def claims(self) -> Result[ClaimsAnswer, ClaimFinding]:
         """What the readings say of the claims of the study file.
 
         Claims that are new or changed are not kept by this; `ferocal claims` does that.
         """
         from ferocal.answers.claims import examine
+        from ferocal.documents.claims import claims_document
+        from ferocal.documents.frames import claims_frame
         from ferocal.ledger.reading.additions import read_claims
 
         with read_ledger(self.directory) as ledger:
-            return examine(self.study, gather(self.study, ledger), read_claims(ledger))
+            found = examine(self.study, gather(self.study, ledger), read_claims(ledger))
+        return Result(
+            found, found.findings, claims_frame, claims_document, "claims", lambda answer: [answer]
+        )
 
     def runs(self) -> list[RunRow]:
         """Every run with its readings in the order of time, those that do not count too."""
