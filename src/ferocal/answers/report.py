@@ -68,9 +68,10 @@ class Report:
     ``lead`` is what it begins with. ``factors`` are there where several were measured, ``claims``
     where the study file has some, ``series`` where the levels of a factor follow each other,
     ``across`` where several benches were measured, ``ranking`` and ``charts`` where three
-    configurations were or more, ``references`` where some are kept, and ``traces``, by kind, where
-    some were recorded, ``since`` where an earlier bundle was named. ``runs`` are those with readings in the order of time, ``dots`` the same by
-    metric, and ``conditions`` what was read before them, by bench and workload.
+    configurations were or more, ``references`` where some are kept, ``traces``, by kind, where
+    some were recorded, and ``since`` where an earlier bundle was named. ``runs`` are those with
+    readings in the order of time, ``dots`` the same by metric, and ``conditions`` what was read
+    before them, by bench and workload.
     """
 
     comparison: Comparison

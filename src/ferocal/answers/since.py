@@ -8,7 +8,7 @@ from typing import Any
 
 from ferocal.analysis.inference.effects import Effect
 from ferocal.answers.compare import Comparison
-from ferocal.answers.criteria import JUDGING, judging
+from ferocal.study.criteria import JUDGING, judging
 from ferocal.study.load import Study
 
 

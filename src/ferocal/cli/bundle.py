@@ -80,11 +80,10 @@ def command(
             copy_ledger(ledger, place / LEDGER_FILE)
             withheld = [] if identifying else withhold(place / LEDGER_FILE)
         with whole_file(path, force=force) as partial:
-            with partial.open("wb") as file:
-                writer = BundleWriter(file)
+            with partial.open("wb") as file, BundleWriter(file) as writer:
                 about = _fill(writer, load_study(place))
                 signer = None if key is None else _signer(key)
-                writer.close({**about, "withheld": withheld}, signer)
+                writer.finish({**about, "withheld": withheld}, signer)
             seal(partial)
     for text in withheld:
         say(f"left out: {text}")

@@ -10,7 +10,7 @@ import json
 import zipfile
 from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, Any, Self
 
 from ferocal.terms.bundles import (
     COMMENT_LENGTH,
@@ -33,6 +33,12 @@ class BundleWriter:
     def __init__(self, file: IO[bytes]) -> None:
         self._zip = zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED)
         self.files: dict[str, dict[str, Any]] = {}
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self._zip.close()
 
     @contextlib.contextmanager
     def open(self, name: str) -> Iterator[_Digesting]:
@@ -65,8 +71,8 @@ class BundleWriter:
             return {"file": place}
         return {"base64": base64.b64encode(value).decode()}
 
-    def close(self, about: Mapping[str, Any], sign: Signer | None = None) -> None:
-        """Write the manifest, signed where that is wanted, and end the file."""
+    def finish(self, about: Mapping[str, Any], sign: Signer | None = None) -> None:
+        """Write the manifest, signed where that is wanted."""
         manifest = {"format": FORMAT, **about, "files": dict(sorted(self.files.items()))}
         text = (json.dumps(manifest, indent=1, ensure_ascii=False) + "\n").encode()
         with self._zip.open(_info(MANIFEST), "w") as file:
@@ -75,7 +81,6 @@ class BundleWriter:
             with self._zip.open(_info(SIGNATURE), "w") as file:
                 file.write(sign(text))
         self._zip.comment = b" " * COMMENT_LENGTH
-        self._zip.close()
 
 
 class _Digesting:
