@@ -9,6 +9,7 @@ import os
 import re
 import shutil
 import sqlite3
+import zipfile
 import zlib
 from pathlib import Path
 from xml.etree import ElementTree
@@ -300,13 +301,18 @@ def test_a_secret_is_masked_wherever_it_stands_and_before_anything_is_cut(
     commands = (
         "compare --detail", "table", "runs --all", "claims", "note", "reference", "inspect",
         "inspect --kept", "chart -o c.svg", "export all.csv --force", "export all.json",
-        "report -o page.html --identifying", "plan",
+        "report -o page.html --identifying", "plan", "report -o page.md --only readings",
+        "chart readings -o r.svg", "compare --format junit", "compare --format csv",
+        "export all.openmetrics", "bundle -o b.zip --identifying",
     )  # fmt: skip
     shown += [ferocal.quick(*command.split()) for command in commands]
     names = ("compare", "table", "runs", "claims", "note", "reference", "inspect")
     shown += [ferocal.quick(name, "--json") for name in names]
-    written = [ferocal.directory / name for name in ("c.svg", "all.csv", "all.json", "page.html")]
+    files = ("c.svg", "all.csv", "all.json", "page.html", "page.md", "r.svg", "all.openmetrics")
+    written = [ferocal.directory / name for name in files]
     shown += [path.read_text() for path in written]
+    with zipfile.ZipFile(ferocal.directory / "b.zip") as bundle:
+        shown += [bundle.read(name).decode("latin-1") for name in bundle.namelist()]
     shown.append((ferocal.directory / "ledger.sqlite").read_bytes().decode("latin-1"))
     for text in shown:
         assert SPOKEN[:6] not in text.replace(f"{SPOKEN[:6]}.csv", ""), text[:3000]
