@@ -123,13 +123,13 @@ def shoot_terminal(
     check_shown(picture)
 
 
-def shoot_page(picture: Path, page: Path, profile: Path) -> None:
+def shoot_page(picture: Path, page: Path, profile: Path, size: str) -> None:
     """Take a picture of the top of a page."""
     subprocess.run(
         [
             *BROWSER,
             f"--user-data-dir={profile}",
-            "--window-size=1280,800",
+            f"--window-size={size}",
             f"--screenshot={picture}",
             page.as_uri(),
         ],
@@ -180,11 +180,9 @@ OUTPUTS = {
     "table": "ferocal table",
     "plan": "ferocal plan --detect 2%",
     "inspect": "ferocal inspect",
-    "runs": "ferocal runs --metric duration --round 4",
     "factors": "ferocal factors --study firmware",
     "claims": "ferocal claims --study firmware",
     "rank": "ferocal rank --study hosts",
-    "separate": "ferocal plan --study firmware --design separate --interaction driver:api",
     "help": "ferocal",
 }
 
@@ -222,11 +220,17 @@ def make_pictures(folder: Path, demo: Path) -> None:
         words = [PROGRAM, kind, "-o", str(PICTURES / f"{kind}.png"), "--force"]
         subprocess.run(words, cwd=demo, check=True, capture_output=True)
         check_shown(PICTURES / f"{kind}.png")
-    for name, command in (("chart", "chart"), ("series", "series firmware --study kiosk")):
+    drawn = {
+        "chart": "chart",
+        "slide": "chart effects --slide",
+        "series": "series firmware --study kiosk",
+    }
+    for name, command in drawn.items():
         drawing = [str(PROGRAM), *command.split(), "-o", str(PICTURES / f"{name}.png"), "--force"]
         subprocess.run(drawing, cwd=demo, check=True, capture_output=True)
         check_shown(PICTURES / f"{name}.png")
-    shoot_page(PICTURES / "report.png", demo / "report.html", folder / "profile")
+    for name, size in (("report", "1280,800"), ("report-phone", "390,800")):
+        shoot_page(PICTURES / f"{name}.png", demo / "report.html", folder / "profile", size)
 
 
 def make_overviews() -> None:

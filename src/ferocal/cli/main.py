@@ -113,9 +113,8 @@ class CommandGroup(click.Group):
         """Write the commands, and the few options in a line, so that all of it fits a screen."""
         formatter.write_paragraph()
         self.format_commands(ctx, formatter)
-        formatter.write_paragraph()
         formatter.write_text(
-            "Options:  --version   --debug (tracebacks)   -h, --help (also after a command)"
+            "Options  --version   --debug (tracebacks)   -h, --help (also after a command)"
         )
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from ferocal.analysis.factors.results import Judged
     from ferocal.analysis.inference.effects import Effect
     from ferocal.analysis.rank.standings import Standing
-    from ferocal.answers.chart import ChartRow, RatioChart
+    from ferocal.answers.chart import ChartCell, ChartRow, RatioChart
     from ferocal.answers.charts import Drawing
     from ferocal.answers.claims import ClaimFinding
     from ferocal.answers.readings import RunDots
@@ -82,6 +82,13 @@ def best_text(row: ChartRow, chart: RatioChart, called: Callable[[str], str] = s
     if not row.best_known:
         return f"{text}, as read"
     return f"{text} and {tied} tied" if tied > 0 else text
+
+
+def bound_sign(cell: ChartCell, row: ChartRow) -> str:
+    """What stands before a gain that is only a bound, turned as the gain is."""
+    if cell.cell.bound is None:
+        return ""
+    return ">" if (cell.cell.bound == ">") == (row.series.better == "higher") else "<"
 
 
 def gain_text(gain: float) -> str:

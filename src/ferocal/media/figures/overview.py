@@ -11,7 +11,7 @@ from matplotlib.lines import Line2D
 from matplotlib.patches import Rectangle
 
 from ferocal.analysis.inference.reach import Reach, ratio_ends
-from ferocal.documents.charts import best_text, gain_text, not_drawn_text
+from ferocal.documents.charts import best_text, bound_sign, gain_text, not_drawn_text
 from ferocal.documents.tables import short_centre
 from ferocal.errors import NothingToShowError, UsageError
 from ferocal.media.figures.rows import Look, draw_interval, ratio_axis
@@ -141,7 +141,7 @@ def _draw_row(
         if not ends[0] <= cell.gain <= ends[1]:
             right = cell.gain > 0
             axes.annotate(
-                gain_text(cell.gain), (ends[right], y), xytext=(-8 if right else 8, 0),
+                bound_sign(cell, row) + gain_text(cell.gain), (ends[right], y), xytext=(-8 if right else 8, 0),
                 ha="right" if right else "left", va="center", textcoords="offset points",
                 fontsize=7.5, color=look.colour, zorder=5,
             )  # fmt: skip
