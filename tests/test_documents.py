@@ -168,6 +168,11 @@ SETTINGS: dict[str, Setting] = {
     "ferocal reference": ("demo/kiosk", "reference", 0),
     "ferocal report --identifying": ("demo", "report --identifying", 0),
     "ferocal schema NAME": (".", "schema compare", 0),
+    "ferocal chart KIND": ("demo", "chart bars", 0),
+    "ferocal open": (".", "open --help", 0),
+    "ferocal open BUNDLE DIR": (".", "open --help", 0),
+    # Which of the two it does depends on the machine; a test of the page has both.
+    "ferocal report -o report.pdf": ("demo", "report --help", 0),
 }  # fmt: skip
 
 

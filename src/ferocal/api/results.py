@@ -71,7 +71,7 @@ class Result(Generic[Answer, Item]):
             return with_own_colours(draw(charts[place]))
 
     def _repr_html_(self) -> str:
-        """The document of the result, in a frame of its own that no style of a notebook reaches."""
+        """The document of the result, in a separate frame that no style of a notebook reaches."""
         from ferocal.media.html import page
         from ferocal.terms.signs import masked
 

@@ -83,6 +83,8 @@ def command(
     from ferocal.study.load import load_study
     from ferocal.terms import signs
 
+    if output is not None:
+        check_target(output, force=force)
     by_suffix = {suffix: name for name, suffix in SUFFIXES.items()} | {".htm": "html"}
     suffix = "" if output is None else output.suffix.lower()
     chosen = format or by_suffix.get(suffix, "" if suffix else "html")
@@ -91,7 +93,7 @@ def command(
         raise click.UsageError(f"{output}: name the file {known}, or give --format")
     path = output or directory / f"report{SUFFIXES[chosen]}"
     check_sections((*only, *without))
-    check_target(path, force=force)  # before anything is computed
+    check_target(path, force=force)
     study = load_study(directory)
     signs.rename(_renamed(rename))
     with make_console(stderr=True).status("gathering, judging and drawing"):

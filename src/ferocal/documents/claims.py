@@ -16,6 +16,7 @@ from ferocal.documents.blocks import (
     Items,
     Line,
     Lines,
+    Place,
     caveats,
     next_steps,
     sentences,
@@ -48,7 +49,7 @@ def claims_document(
     """How many claims hold, then every claim, the refuted ones first, and caveats."""
     ordered = [f for verdict in _ORDER for f in answer.of(verdict)]
     shown = ordered if detail else ordered[:_MOST_CLAIMS]
-    items = tuple((_claim_head(f), tuple(map(Line, claim_lines(f, detail=detail)))) for f in shown)
+    items = tuple((_claim_head(f), tuple(_claim_parts(f, detail=detail))) for f in shown)
     blocks: list[Block] = [Lines((Line(headline(answer)),), "answer"), Items(items)]
     if len(shown) < len(ordered):
         blocks.append(sentences([f"{len(ordered) - len(shown)} more: ferocal claims --detail"]))
@@ -59,6 +60,15 @@ def claims_document(
 def _claim_head(finding: ClaimFinding) -> Line:
     verdict = finding.judged.verdict
     return Line(f'{finding.name}  "{finding.claim.says}"', str(verdict), verdict=_LIKE[verdict])
+
+
+def _claim_parts(finding: ClaimFinding, *, detail: bool) -> Iterator[Line]:
+    """What a claim is on and what was found, as lines; the number leads to its runs."""
+    series = finding.series
+    where = (finding.bench, series.workload, series.metric, finding.claim.configuration)
+    linked = ((found_text(finding), Place(*where)),)
+    for text in claim_lines(finding, detail=detail):
+        yield Line(text, linked=linked)
 
 
 def headline(answer: ClaimsAnswer) -> str:

@@ -66,7 +66,12 @@ def series_document(answer: SeriesAnswer, *, detail: bool = False) -> Document:
             only = release_text(answer.releases[measured[0]])
             blocks.append(Lines((Line(f"Nothing to compare yet: only {only} was measured."),)))
             continue
-        lines = [Line(text, head) for head, text in step_lines(answer, bench)]
+        linked = tuple(
+            (" ".join(change_and_half(step)), place_of(step))
+            for step in answer.steps
+            if step.bench == bench
+        )
+        lines = [Line(text, head, linked=linked) for head, text in step_lines(answer, bench)]
         blocks.append(Lines((*lines, *map(Line, notes_of(answer, bench))), "answer"))
         blocks += _latest(answer, bench)
         if detail:
@@ -233,8 +238,8 @@ def comparison_cell(value: ReleaseValue, kind: str, answer: SeriesAnswer) -> Gri
     return change_cell(as_change(value, estimate), notes, place_of(value), estimate.method)
 
 
-def place_of(value: ReleaseValue) -> Place:
-    """What the value of a release is about."""
+def place_of(value: ReleaseValue | SeriesShift) -> Place:
+    """What the value of a release, or a step, is about."""
     series = value.series
     return Place(value.bench, series.workload, series.metric)
 

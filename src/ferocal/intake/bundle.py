@@ -215,7 +215,7 @@ def restore_bundle(bundle: Bundle, directory: Path) -> None:
     Raises
     ------
     UsageError
-        When something is there already, or the bundle does not make a study.
+        When the directory is not empty, or the bundle does not make a study.
     FerocalError
         When it cannot be written.
     """

@@ -94,7 +94,7 @@ def save_chart(chart: Chart, path: Path, look: Look, *, force: bool = False) -> 
     from ferocal.media.figures.saving import save_figure
 
     with drawing(dark=look.dark):
-        save_figure(draw(chart, look), path, look.dpi, force=force)
+        save_figure(draw(chart, look), path, look.dpi, chart.alternative, force=force)
 
 
 def charts_within(blocks: Iterable[Block]) -> list[Chart]:

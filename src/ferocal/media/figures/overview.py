@@ -8,22 +8,19 @@ from typing import TYPE_CHECKING, Any
 
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
-from matplotlib.patches import Rectangle
 
 from ferocal.analysis.inference.reach import Reach, ratio_ends
 from ferocal.documents.charts import best_text, bound_sign, gain_text, not_drawn_text
 from ferocal.documents.tables import short_centre
 from ferocal.errors import NothingToShowError, UsageError
-from ferocal.media.figures.rows import Look, draw_interval, ratio_axis
+from ferocal.media.figures.rows import Look, draw_ground, draw_interval, ratio_axis
 from ferocal.media.figures.style import (
-    BAND,
     COLOURS,
     FAINT,
     INK,
     MARKS,
     PALE,
     PAPER,
-    STRIPE,
     Size,
     fitted,
     key_above,
@@ -124,11 +121,7 @@ def _draw_row(
     axes: Axes, chart: RatioChart, row: ChartRow, place: int, ends: tuple[float, float]
 ) -> None:
     """The margin, the interval before the mark of each configuration, and references."""
-    if place % 2:
-        axes.axhspan(place - 0.5, place + 0.5, color=STRIPE, zorder=0, lw=0)
-    if math.isfinite(row.margin):
-        corner, size = (-row.margin, place - 0.5), (2 * row.margin, 1.0)
-        axes.add_patch(Rectangle(corner, *size, color=BAND, lw=0, zorder=1))
+    draw_ground(axes, place, row.margin)
     names = [name for name in chart.configurations if name != chart.baseline]
     step = 0.8 / max(1, len(names))
     for number, name in enumerate(names):
@@ -140,8 +133,9 @@ def _draw_row(
         draw_interval(axes, _reach(cell, row), y, look, ends, 5.6)
         if not ends[0] <= cell.gain <= ends[1]:
             right = cell.gain > 0
+            text = bound_sign(cell, row) + gain_text(cell.gain)
             axes.annotate(
-                bound_sign(cell, row) + gain_text(cell.gain), (ends[right], y), xytext=(-8 if right else 8, 0),
+                text, (ends[right], y), xytext=(-8 if right else 8, 0),
                 ha="right" if right else "left", va="center", textcoords="offset points",
                 fontsize=7.5, color=look.colour, zorder=5,
             )  # fmt: skip

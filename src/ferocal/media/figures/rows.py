@@ -86,12 +86,17 @@ def draw_rows(axes: Axes, rows: Sequence[DrawnRow], ends: tuple[float, float]) -
 def _draw_row(
     axes: Axes, row: DrawnRow, reach: Reach, place: int, ends: tuple[float, float]
 ) -> None:
+    draw_ground(axes, place, reach.margin)
+    draw_interval(axes, reach, place, row.look, ends)
+
+
+def draw_ground(axes: Axes, place: int, margin: float) -> None:
+    """What lies beneath the marks of a row: a stripe in every other one, and the margin."""
     if place % 2:
         axes.axhspan(place - 0.5, place + 0.5, color=STRIPE, zorder=0, lw=0)
-    if math.isfinite(reach.margin):
-        corner, size = (-reach.margin, place - 0.5), (2 * reach.margin, 1.0)
+    if math.isfinite(margin):
+        corner, size = (-margin, place - 0.5), (2 * margin, 1.0)
         axes.add_patch(Rectangle(corner, *size, color=BAND, lw=0, zorder=1))
-    draw_interval(axes, reach, place, row.look, ends)
 
 
 def draw_interval(

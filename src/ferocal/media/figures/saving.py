@@ -26,6 +26,8 @@ _METADATA: dict[str, Any] = {
     ".svg": {"Creator": MARK, "Date": None},
     ".pdf": {"Creator": MARK, "CreationDate": None},
 }
+# Where a file has what is on a figure in words.
+_ALTERNATIVE = {".png": "Description", ".svg": "Description", ".pdf": "Subject"}
 _COLOUR = re.compile("#[0-9a-f]{6}")
 # Where a part of a figure has a name, and where it is used.
 _NAMED = re.compile(r'( id="|xlink:href="#|url\(#)(?!run:)')
@@ -48,8 +50,10 @@ def figure_svg(figure: Figure, prefix: str = "", *, fixed: bool = False) -> str:
     return svg if fixed else _COLOUR.sub(lambda m: ON_PAGE.get(m[0], m[0]), svg)
 
 
-def save_figure(figure: Figure, path: Path, dpi: int = 100, *, force: bool = False) -> None:
-    """Write a figure as PNG, SVG or PDF, by the name of the file.
+def save_figure(
+    figure: Figure, path: Path, dpi: int = 100, alternative: str = "", *, force: bool = False
+) -> None:
+    """Write a figure as PNG, SVG or PDF, by the name of the file; what is on it in words with it.
 
     Raises
     ------
@@ -65,7 +69,9 @@ def save_figure(figure: Figure, path: Path, dpi: int = 100, *, force: bool = Fal
         )
     with whole_file(path, force=force) as partial, _quiet() as warned:
         _show_signs(figure)
-        figure.savefig(partial, dpi=dpi, format=suffix[1:], metadata=_METADATA[suffix])
+        said = {_ALTERNATIVE[suffix]: visible(alternative)} if alternative else {}
+        metadata = _METADATA[suffix] | said
+        figure.savefig(partial, dpi=dpi, format=suffix[1:], metadata=metadata)
     if warned and suffix != ".svg":
         signs = visible("".join(sorted(set(warned))))
         logging.getLogger(__name__).warning(
