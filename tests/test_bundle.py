@@ -160,6 +160,16 @@ FORGED: dict[str, tuple[Callable[[dict[str, bytes]], None], str]] = {
     "an exclusion": (edit("ledger/mark.jsonl", b"fan stuck", b"fan stuck!"), "not make a ledger"),
     "a column": (edit("ledger/note.jsonl", b'"text"', b'"test"'), "does not make a ledger"),
     "a value of a row": (edit("ledger/run.jsonl", b'{"id": 1', b'{"id": [1]'), "a ledger"),
+    "a number without end": (
+        edit("ledger/run.jsonl", b'"id": 1', b'"id": 1' + b"0" * 30),
+        "ledger",
+    ),
+    "bytes that are none": (
+        edit("ledger/seal.jsonl", b'{"base64": "', b'{"base64": 5, "x": "'),
+        "a value",
+    ),
+    "a row that is none": (put("ledger/note.jsonl", b"[1, 2]\n"), "note.jsonl:1"),
+    "a row without end": (put("ledger/note.jsonl", b"[" * 100_000), "note.jsonl:1"),
     "a study file": (put("study.toml", b"[study]\nquestion = 1\n"), "study.toml"),
     "a study file in another encoding": (put("study.toml", b"\xff\xfe"), "not UTF-8"),
     "a path upwards": (put("../evil.txt"), "does not belong"),

@@ -146,6 +146,9 @@ def test_sections_are_chosen_and_names_replaced(demo: tuple[Ferocal, str], tmp_p
     known = [part.key for part in PARTS]
     found = re.findall(r'<section id="([^"]+)">', whole)
     assert found == [key for key in known if key in found]
+    # What leads keeps its overview where only it is wanted.
+    ranking = page_of(demo[0].directory / "hosts", "--only", "ranking")
+    assert "<h2>Ranking</h2>" in ranking and ">index</th>" in ranking
     ferocal = Ferocal(directory)
     assert 'did you mean "claims"' in ferocal.refusal("report", "--only", "claim")
     assert "OLD=NEW" in ferocal.refusal("report", "--rename", "host")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import binascii
 import contextlib
 import hashlib
 import json
@@ -96,7 +95,7 @@ class Bundle:
             try:
                 row = json.loads(line)
                 yield {key: self._value(value) for key, value in row.items()}
-            except (ValueError, AttributeError, binascii.Error) as error:
+            except (ValueError, TypeError, AttributeError, RecursionError) as error:
                 raise BundleError(f"{self.path}: {name}:{number}: {error}") from None
 
     def _value(self, value: Any) -> Any:

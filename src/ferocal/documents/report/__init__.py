@@ -76,9 +76,10 @@ def report_document(
     """
     lead = lead_document(report)
     wanted = [p for p in PARTS if (not only or p.key in only) and p.key not in without]
-    overview = (not only or OVERVIEW in only) and OVERVIEW not in without
+    # What leads has its overview on the first screen, and no longer in its section.
+    overview = (not only or {OVERVIEW, report.lead} & set(only)) and OVERVIEW not in without
     claims = claims_document(report.claims) if report.claims else None
-    blocks: list[Block] = list(lead_blocks(lead, claims, overview=overview))
+    blocks: list[Block] = list(lead_blocks(lead, claims, overview=bool(overview)))
     for part in wanted:
         made = tuple(_of_page(part.make(report)))
         if made:

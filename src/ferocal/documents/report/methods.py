@@ -39,7 +39,8 @@ def methods_blocks(report: Report) -> Iterator[Block]:
         for known in METHODS
         if known.used(report)
     ]
-    yield make_table(("method", "effects", "what it does", "source"), rows)
+    if rows:
+        yield make_table(("method", "effects", "what it does", "source"), rows)
 
 
 def _judged_by(method: Method) -> Callable[[Report], bool]:

@@ -134,4 +134,7 @@ def _insert(driver: sqlite3.Connection, table: sa.Table, rows: Iterable[Mapping[
     for row in rows:
         if set(row) - set(names):
             raise LedgerError(f"{table.name}: unknown column {sorted(set(row) - set(names))[0]}")
-        driver.execute(insert, [row.get(name) for name in names])
+        try:
+            driver.execute(insert, [row.get(name) for name in names])
+        except OverflowError as error:
+            raise LedgerError(f"{table.name}: {error}") from None
