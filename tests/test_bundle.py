@@ -5,6 +5,8 @@ from __future__ import annotations
 import hashlib
 import io
 import json
+import os
+import pwd
 import random
 import shutil
 import subprocess
@@ -240,6 +242,10 @@ def test_a_directory_with_something_in_it_is_left_alone(small: Path, tmp_path: P
 def test_a_signature_says_whose_key_it_is_and_fits_nothing_else(
     small: Path, tmp_path: Path
 ) -> None:
+    try:
+        pwd.getpwuid(os.getuid())
+    except KeyError:
+        pytest.skip("ssh-keygen works for users with a name only")
     ferocal = Ferocal(small.parent / "s")
     for name in ("key", "other"):
         subprocess.run(

@@ -48,7 +48,7 @@ def test_every_package_is_pinned() -> None:
 
 def test_the_root_has_only_the_modules_that_belong_there() -> None:
     modules = {path.name for path in PACKAGE.glob("*.py")}
-    assert modules == {"__init__.py", "__main__.py", "_version.py", "errors.py", "api.py"}
+    assert modules == {"__init__.py", "__main__.py", "_version.py", "errors.py"}
     for package in PACKAGE.rglob("__init__.py"):
         docstring = ast.get_docstring(ast.parse(package.read_text(encoding="utf-8")))
         assert docstring and len(docstring) > 30, package

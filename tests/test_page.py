@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import html
 import json
+import os
 import re
 import shutil
 import subprocess
@@ -227,6 +228,7 @@ def test_no_reader_is_kept_out(
             "--virtual-time-budget=100000", *ground, "--dump-dom", checked.as_uri(),
         ],
         capture_output=True, text=True, timeout=300, check=True,
+        env={**os.environ, "HOME": str(tmp_path)},
     )  # fmt: skip
     found = re.search(r'<pre id="found">(.*?)</pre>', done.stdout, re.DOTALL)
     assert found is not None, done.stderr[-500:]

@@ -23,8 +23,11 @@ NOTEBOOK = Path(__file__).parents[1] / "docs" / "notebook.ipynb"
 
 
 def test_the_notebook_of_the_docs_runs_and_shows_what_the_commands_say(
-    demo: tuple[Ferocal, str],
+    demo: tuple[Ferocal, str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    # A kernel keeps its files in the home of the user, and not every user has one.
+    for name in ("HOME", "JUPYTER_RUNTIME_DIR", "JUPYTER_DATA_DIR", "IPYTHONDIR"):
+        monkeypatch.setenv(name, str(tmp_path))
     notebook: Any = nbformat.reads(NOTEBOOK.read_text(), as_version=4)  # type: ignore[no-untyped-call]
     place = {"metadata": {"path": str(demo[0].directory)}}
     NotebookClient(notebook, timeout=300, kernel_name="python3", resources=place).execute()

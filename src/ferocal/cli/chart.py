@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ferocal.cli.common import example, force_option, say, study_option
-from ferocal.cli.publishing import against_option, selection_options
+from ferocal.cli.publishing import against_option, selection_options, show
 from ferocal.errors import UsageError
 
 if TYPE_CHECKING:
@@ -67,7 +67,7 @@ def command(
     is the answer, for the metric that is named, else for the first that decides.
     """
     from ferocal.answers.charts import CHARTS, chart_data, of_one_metric
-    from ferocal.documents.charts import chart_blocks, slide_source, slide_title
+    from ferocal.documents.charts import caveats_document, chart_blocks, slide_source, slide_title
     from ferocal.media.figures import FORMATS, Look, save_charts
     from ferocal.media.files import check_target
     from ferocal.study.load import load_study
@@ -91,5 +91,6 @@ def command(
     if slide:
         look = Look(_SLIDE, _SLIDE_DPI, dark, slide_title(kind, drawing), slide_source(drawing))
         figures = (drawing.for_slide,)
+    show(caveats_document(kind, drawing))
     for written in save_charts(chart_blocks(kind, figures), path, look, force=force):
         say(f"wrote {written}")

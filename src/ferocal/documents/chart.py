@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from ferocal.documents.blocks import Block, Chart, Document, Heading, caveats, next_steps
+from ferocal.documents.blocks import Block, Caveats, Chart, Document, Heading, caveats, next_steps
 from ferocal.documents.remarks import doubt_lines
 from ferocal.terms.wording import listed
 
@@ -26,18 +26,20 @@ def chart_document(charts: tuple[RatioChart, ...]) -> Document:
         names = (chart.bench,) if several else ()
         blocks.append(Chart("overview", chart, f"all metrics against {chart.baseline}", names))
     steps = next_steps(("the numbers", "ferocal table"), ("rank them", "ferocal rank"))
-    return Document(
-        charts[0].question,
-        (*blocks, *caveats([*_caveats(charts), *doubt_lines(_doubts(charts))]), steps),
-    )
+    return Document(charts[0].question, (*blocks, *chart_caveats(charts), steps))
 
 
-def _doubts(charts: tuple[RatioChart, ...]) -> Doubts:
+def chart_caveats(charts: Sequence[RatioChart]) -> list[Caveats]:
+    """What is not drawn, and what limits the comparisons that are."""
+    return caveats([*_caveats(charts), *doubt_lines(_doubts(charts))])
+
+
+def _doubts(charts: Sequence[RatioChart]) -> Doubts:
     effects = (e for chart in charts for e in chart.doubts.effects)
     return replace(charts[0].doubts, effects=tuple(effects))
 
 
-def _caveats(charts: tuple[RatioChart, ...]) -> Iterator[str]:
+def _caveats(charts: Sequence[RatioChart]) -> Iterator[str]:
     left = list(dict.fromkeys(s.title for chart in charts for s in chart.left_out))
     if left:
         yield f"not drawn (no ratios): {listed(left)}"

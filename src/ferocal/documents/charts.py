@@ -9,11 +9,14 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from ferocal.analysis.data.series import factor_of
+from ferocal.answers.answer import Doubts
 from ferocal.documents.answer import answer_lines
-from ferocal.documents.blocks import Chart
+from ferocal.documents.blocks import Chart, Document, caveats
+from ferocal.documents.chart import chart_caveats
 from ferocal.documents.claims import as_people_read, headline
 from ferocal.documents.numbers import change_and_half
 from ferocal.documents.rank import answer_sentences, percent_of, value_text
+from ferocal.documents.remarks import doubt_lines
 from ferocal.documents.series import step_lines
 from ferocal.documents.wording import evidence_text
 from ferocal.terms.numbers import significant
@@ -192,6 +195,15 @@ def chart_blocks(kind: str, data: Sequence[Any]) -> list[Chart]:
     """The charts of a kind, with what is on them in words."""
     known = CHART_KINDS[kind]
     return [Chart(kind, one, known.alternative(one), known.names(one)) for one in data]
+
+
+def caveats_document(kind: str, drawing: Drawing) -> Document:
+    """What limits what a figure shows, for the terminal."""
+    if kind == "overview":
+        return Document("", tuple(chart_caveats(drawing.figures)))
+    comparison = drawing.comparison
+    effects = tuple(effect for effect in comparison.effects if not effect.control)
+    return Document("", tuple(caveats(doubt_lines(Doubts(effects, comparison.levels)))))
 
 
 def slide_source(drawing: Drawing) -> str:

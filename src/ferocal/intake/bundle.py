@@ -6,6 +6,7 @@ import base64
 import contextlib
 import hashlib
 import json
+import os
 import shutil
 import stat
 import tempfile
@@ -233,7 +234,9 @@ def restore_bundle(bundle: Bundle, directory: Path) -> None:
             bundle.read(name)  # whatever is not used is checked all the same
         if directory.exists():
             directory.rmdir()
-        scratch.chmod(0o755)
+        mask = os.umask(0)
+        os.umask(mask)
+        scratch.chmod(0o777 & ~mask)
         scratch.rename(directory)
     except OSError as error:
         raise FerocalError(f"{directory}: cannot be written: {error.strerror}") from None

@@ -103,7 +103,8 @@ def _runs_table(report: Report, runs: Sequence[RunRow]) -> Table:
     read = [s for s in own if any(s.metric in run.values for run in runs)]
     shown = sorted(read, key=lambda s: s.role not in DECIDING)[:_MOST_COLUMNS]
     heads = [f"{s.label or s.metric}{f', {s.unit}' if s.unit else ''}" for s in shown]
-    columns = [Column("run"), Column("time, UTC"), Column("configuration")]
+    odd = any(run.excuse for run in runs)
+    columns = [Column("run"), Column("time, UTC", whole=True), Column("configuration", whole=True)]
     columns += [Column("round", right=True), *(Column(head, right=True) for head in heads)]
     rows = [
         [
@@ -112,13 +113,14 @@ def _runs_table(report: Report, runs: Sequence[RunRow]) -> Table:
             GridCell(run.configuration),
             GridCell("" if run.round is None else str(run.round)),
             *(GridCell(_value(run, s.metric)) for s in shown),
-            GridCell(run.excuse),
+            *([GridCell(run.excuse)] if odd else []),
         ]
         for run in runs
     ]
     more = len(read) - len(shown)
     caption = f"{counted(more, 'more metric')}: ferocal export -o readings.csv" if more else ""
-    return make_table([*columns, Column("does not count")], rows, caption=caption)
+    columns += [Column("does not count")] if odd else []
+    return make_table(columns, rows, caption=caption)
 
 
 def _value(run: RunRow, metric: str) -> str:
