@@ -6,6 +6,7 @@ import csv
 import html
 import io
 import re
+import sys
 from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
@@ -28,6 +29,8 @@ def test_the_notebook_of_the_docs_runs_and_shows_what_the_commands_say(
     # A kernel keeps its files in the home of the user, and not every user has one.
     for name in ("HOME", "JUPYTER_RUNTIME_DIR", "JUPYTER_DATA_DIR", "IPYTHONDIR"):
         monkeypatch.setenv(name, str(tmp_path))
+    # Nor has every process a standard input, whose encoding is asked for.
+    monkeypatch.setattr(sys, "stdin", io.StringIO())
     notebook: Any = nbformat.reads(NOTEBOOK.read_text(), as_version=4)  # type: ignore[no-untyped-call]
     place = {"metadata": {"path": str(demo[0].directory)}}
     NotebookClient(notebook, timeout=300, kernel_name="python3", resources=place).execute()
