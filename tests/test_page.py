@@ -201,6 +201,65 @@ def test_a_page_on_paper_has_every_section(demo: tuple[Ferocal, str], tmp_path: 
                 assert box.position_x + box.width <= edge + 1, box.text
 
 
+# Sorts and filters the first overview, and follows a link, as a reader would.
+USE = """
+const [order, verdict] = document.querySelectorAll(".tools select");
+const name = document.querySelector(".tools input");
+const shown = () => [...document.querySelector(".overview tbody").rows]
+  .filter((row) => getComputedStyle(row).display !== "none").map((row) => row.dataset.name || "");
+const found = [shown()];
+for (const [control, value] of [[order, "largest change"], [verdict, "worse"], [verdict, "any"],
+                                [name, "SOAK"], [name, ""], [order, "study"]]) {
+  control.value = value;
+  control.dispatchEvent(new Event("input", { bubbles: true }));
+  found.push(shown());
+}
+location.hash = "#runs:dome-node:show-export:duration";
+setTimeout(() => {
+  found.push(document.getElementById(location.hash.slice(1)).open);
+  const made = document.createElement("pre");
+  made.id = "found";
+  made.textContent = JSON.stringify(found);
+  document.body.append(made);
+}, 500);
+"""
+
+
+def browse(text: str, scripts: str, folder: Path, *, dark: bool = False) -> Any:
+    """What scripts find in a page in a browser without network, whose console stays empty."""
+    page = folder / "browsed.html"
+    page.write_text(text.replace("</body>", f"{scripts}</body>"))
+    ground = ["--blink-settings=preferredColorScheme=0"] if dark else []
+    done = subprocess.run(
+        [
+            str(BROWSER), "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run",
+            "--disable-background-networking", "--host-resolver-rules=MAP * ~NOTFOUND",
+            f"--user-data-dir={folder / 'profile'}", "--enable-logging=stderr", "--v=0",
+            "--virtual-time-budget=100000", *ground, "--dump-dom", page.as_uri(),
+        ],
+        capture_output=True, text=True, timeout=300, check=True,
+        env={**os.environ, "HOME": str(folder)},
+    )  # fmt: skip
+    found = re.search(r'<pre id="found">(.*?)</pre>', done.stdout, re.DOTALL)
+    assert found is not None, done.stderr[-500:]
+    assert [line for line in done.stderr.splitlines() if "CONSOLE" in line] == []
+    return json.loads(html.unescape(found[1]))
+
+
+@pytest.mark.skipif(BROWSER is None, reason="needs Chromium")
+def test_overviews_are_sorted_and_filtered_and_links_open_what_is_folded(
+    pages: dict[str, str], tmp_path: Path
+) -> None:
+    found = browse(pages["."], f"<script>{USE}</script>", tmp_path)
+    study, largest, worse, every, soak, _, again, opened = found
+    assert again == study and "" in study  # with the names of workloads as headings
+    assert sorted(largest) == sorted(filter(None, study)) and largest != list(filter(None, study))
+    assert every == largest and set(worse) < set(largest)
+    assert "dome-flight stutters" in worse and largest[0] == "dome-flight stutters"
+    assert soak and all("soak" in name for name in soak)
+    assert opened is True
+
+
 @pytest.mark.skipif(BROWSER is None, reason="needs Chromium")
 @pytest.mark.parametrize("dark", [False, True])
 @pytest.mark.parametrize("name", [*STUDIES, "once"])
@@ -216,21 +275,5 @@ def test_no_reader_is_kept_out(
     else:
         text = pages[name]
     axe = (Path(axe_core_python.__file__).parent / "axe.min.js").read_text()
-    checked = tmp_path / "checked.html"
     scripts = f"<script>{axe}</script><script>{CHECK}</script>"
-    checked.write_text(text.replace("</body>", f"{scripts}</body>"))
-    ground = ["--blink-settings=preferredColorScheme=0"] if dark else []
-    done = subprocess.run(
-        [
-            str(BROWSER), "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run",
-            "--disable-background-networking", "--host-resolver-rules=MAP * ~NOTFOUND",
-            f"--user-data-dir={tmp_path / 'profile'}", "--enable-logging=stderr", "--v=0",
-            "--virtual-time-budget=100000", *ground, "--dump-dom", checked.as_uri(),
-        ],
-        capture_output=True, text=True, timeout=300, check=True,
-        env={**os.environ, "HOME": str(tmp_path)},
-    )  # fmt: skip
-    found = re.search(r'<pre id="found">(.*?)</pre>', done.stdout, re.DOTALL)
-    assert found is not None, done.stderr[-500:]
-    assert json.loads(html.unescape(found[1])) == []
-    assert [line for line in done.stderr.splitlines() if "CONSOLE" in line] == []
+    assert browse(text, scripts, tmp_path, dark=dark) == []
