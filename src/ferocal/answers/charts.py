@@ -111,13 +111,14 @@ class ScalingChart:
 
 @dataclass(frozen=True)
 class _Source:
-    """A study opened for drawing."""
+    """A study opened for drawing, with the comparison of what is wanted."""
 
     study: Study
     ledger: Ledger
     evidence: Evidence
     against: str | None
     selection: Selection
+    comparison: Comparison
 
 
 @dataclass(frozen=True)
@@ -157,9 +158,8 @@ def chart_data(
     selection = (selection or Selection()).resolve(study)
     with read_ledger(study.directory) as ledger, ledger.snapshot():
         evidence = gather(study, ledger)
-        source = _Source(study, ledger, evidence, against, selection)
-        found = _MAKERS[kind](source)
         comparison = compare(study, evidence, against=against, selection=selection)
+        found = _MAKERS[kind](_Source(study, ledger, evidence, against, selection, comparison))
         times = sorted(visit.started_at for visit in evidence.visits if visit.started_at) or [""]
         days = (times[0][:10], times[-1][:10])
         if not found:
@@ -350,9 +350,7 @@ _MAKERS: Mapping[str, Callable[[_Source], Sequence[Any]]] = {
     "overview": lambda s: make_charts(
         s.study, s.evidence, read_references(s.ledger), against=s.against, selection=s.selection
     ),
-    "effects": lambda s: effect_rows(
-        compare(s.study, s.evidence, against=s.against, selection=s.selection)
-    ),
+    "effects": lambda s: effect_rows(s.comparison),
     "bars": _values,
     "readings": _dots,
     "distributions": _dots,

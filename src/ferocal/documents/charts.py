@@ -52,7 +52,7 @@ def interval_text(judged: Effect | Judged) -> str:
 
 def standing_text(standing: Standing) -> str:
     """A value, and the chance of being first where it is known."""
-    known = standing.chance == standing.chance
+    known = not math.isnan(standing.chance)
     chance = f"   first: {percent_of(standing.chance)}" if known else ""
     return f"{value_text(standing)}{chance}"
 

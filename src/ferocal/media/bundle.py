@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import base64
-import contextlib
 import hashlib
 import io
 import json
 import zipfile
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import IO, Any, Self
 
@@ -40,18 +39,11 @@ class BundleWriter:
     def __exit__(self, *error: object) -> None:
         self._zip.close()
 
-    @contextlib.contextmanager
-    def open(self, name: str) -> Iterator[_Digesting]:
-        """A file of the bundle to write into."""
-        with self._zip.open(_info(name), "w", force_zip64=True) as file:
-            digesting = _Digesting(file)
-            yield digesting
-        self.files[name] = {"sha256": digesting.digest.hexdigest(), "size": digesting.size}
-
     def add(self, name: str, content: bytes) -> None:
-        """A whole file."""
-        with self.open(name) as file:
-            file.write(content)
+        """A file of the bundle."""
+        self._zip.writestr(_info(name), content)
+        digest = hashlib.sha256(content).hexdigest()
+        self.files[name] = {"sha256": digest, "size": len(content)}
 
     def add_rows(self, table: str, rows: Iterable[Mapping[str, Any]]) -> None:
         """The rows of a table of the ledger as JSON lines; traces are files beside them."""
@@ -75,24 +67,10 @@ class BundleWriter:
         """Write the manifest, signed where that is wanted."""
         manifest = {"format": FORMAT, **about, "files": dict(sorted(self.files.items()))}
         text = (json.dumps(manifest, indent=1, ensure_ascii=False) + "\n").encode()
-        with self._zip.open(_info(MANIFEST), "w") as file:
-            file.write(text)
+        self._zip.writestr(_info(MANIFEST), text)
         if sign is not None:
-            with self._zip.open(_info(SIGNATURE), "w") as file:
-                file.write(sign(text))
+            self._zip.writestr(_info(SIGNATURE), sign(text))
         self._zip.comment = b" " * COMMENT_LENGTH
-
-
-class _Digesting:
-    def __init__(self, file: IO[bytes]) -> None:
-        self._file = file
-        self.digest, self.size = hashlib.sha256(), 0
-
-    def write(self, content: bytes) -> None:
-        """Write some bytes."""
-        self._file.write(content)
-        self.digest.update(content)
-        self.size += len(content)
 
 
 def seal(path: Path) -> None:

@@ -21,16 +21,21 @@ if TYPE_CHECKING:
 
 def csv_text(frame: pd.DataFrame) -> bytes:
     """A table as CSV (RFC 4180), whose texts a spreadsheet does not run."""
+    return str(_guarded(frame).to_csv(index=False)).encode()
+
+
+def _guarded(frame: pd.DataFrame) -> pd.DataFrame:
+    """A table whose texts a spreadsheet does not run."""
     texts = frame.select_dtypes(include=["object", "string"]).columns
     safe = frame.copy(deep=False)
     for name in texts:
         safe[name] = [guarded(v) if isinstance(v, str) else v for v in frame[name]]
     safe.columns = [guarded(str(name)) for name in frame.columns]
-    return str(safe.to_csv(index=False)).encode()
+    return safe
 
 
 def _write_csv(frame: pd.DataFrame, path: Path) -> None:
-    path.write_bytes(csv_text(frame))
+    _guarded(frame).to_csv(path, index=False)
 
 
 def _write_json(frame: pd.DataFrame, path: Path) -> None:
