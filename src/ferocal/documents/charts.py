@@ -14,7 +14,7 @@ from ferocal.documents.answer import answer_lines
 from ferocal.documents.blocks import Chart, Document, caveats
 from ferocal.documents.chart import chart_caveats
 from ferocal.documents.claims import as_people_read, headline
-from ferocal.documents.numbers import change_and_half
+from ferocal.documents.numbers import change_with_half
 from ferocal.documents.rank import answer_sentences, percent_of, value_text
 from ferocal.documents.remarks import doubt_lines
 from ferocal.documents.series import step_lines
@@ -24,8 +24,6 @@ from ferocal.terms.wording import listed, shortened
 
 if TYPE_CHECKING:
     from ferocal.analysis.data.series import Series
-    from ferocal.analysis.factors.results import Judged
-    from ferocal.analysis.inference.effects import Effect
     from ferocal.analysis.rank.standings import Standing
     from ferocal.answers.chart import ChartCell, ChartRow, RatioChart
     from ferocal.answers.charts import Drawing
@@ -43,11 +41,6 @@ class ChartKind:
     shows: str
     alternative: Callable[[Any], str]
     names: Callable[[Any], tuple[str, ...]] = lambda data: (data.bench,)
-
-
-def interval_text(judged: Effect | Judged) -> str:
-    """A change with half the width of its interval."""
-    return " ".join(filter(None, change_and_half(judged)))
 
 
 def standing_text(standing: Standing) -> str:
@@ -127,7 +120,7 @@ def claim_numbers(
 
 def _effects_words(data: Any) -> str:
     parts = [
-        f"{row.series.title} with {row.label} {interval_text(row.judged)} ({row.verdict})"
+        f"{row.series.title} with {row.label} {change_with_half(row.judged)} ({row.verdict})"
         for row in data.rows[:4]
     ]
     rest = f", and {len(data.rows) - 4} more" if len(data.rows) > 4 else ""

@@ -12,9 +12,9 @@ from ferocal.analysis.data.series import share_of
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
 from ferocal.documents.blocks import Table, make_table
 from ferocal.documents.numbers import (
-    change_and_half,
     change_decimals,
     change_text,
+    change_with_half,
     decimals_for,
     interval_shape,
 )
@@ -184,9 +184,9 @@ def part_line(part: Decomposition) -> str:
     """A whole change as the product, or the sum, of the parts of its factors."""
     ratio = part.total.scale == "ratio"
     joined = (" × " if ratio else " + ").join(
-        f"{share.factor} {_with_half(share.judged)}" for share in part.parts
+        f"{share.factor} {change_with_half(share.judged)}" for share in part.parts
     )
-    text = f"{part.series.title}: {_with_half(part.total)} = {joined}"
+    text = f"{part.series.title}: {change_with_half(part.total)} = {joined}"
     if part.lacks and abs(part.rest) > _REST:
         rest = share_of(part.rest + part.total.mean) if ratio else part.rest + part.total.mean
         text += f"; measured as a whole {change_text(replace(part.total, change=rest))}"
@@ -196,10 +196,6 @@ def part_line(part: Decomposition) -> str:
     if shown and len(shares) > 1 and all(0 <= share <= 1 for share in shares):
         text += f" ({listed([f'{100 * share:.0f} %' for share in shares])} of it)"
     return text
-
-
-def _with_half(judged: Judged) -> str:
-    return " ".join(filter(None, change_and_half(judged)))
 
 
 def is_shown(judged: Judged) -> bool:

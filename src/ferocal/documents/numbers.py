@@ -201,6 +201,11 @@ def interval_shape(low: float, high: float) -> Literal["even", "uneven", "wide"]
     return "uneven" if reach <= _WIDE else "wide"
 
 
+def change_with_half(effect: Change) -> str:
+    """The change and half of the width of its interval, as one text."""
+    return " ".join(filter(None, change_and_half(effect)))
+
+
 def change_and_half(effect: Change) -> tuple[str, str]:
     """The change and half of the width of its interval, as two pieces with one unit.
 

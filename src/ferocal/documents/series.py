@@ -29,6 +29,7 @@ from ferocal.documents.numbers import (
     PlainChange,
     change_and_half,
     change_text,
+    change_with_half,
     decimals_for,
     margin_text,
     percent,
@@ -400,5 +401,5 @@ def newest_text(answer: SeriesAnswer, newest: Newest) -> str:
     """The newest release against the level before it, such as "r60 is worse, +4 % against r41"."""
     names = [answer.releases[n].name for n in (newest.first, newest.last)]
     level = names[0] if names[0] == names[1] else f"the mean of {names[0]} to {names[1]}"
-    change = " ".join(filter(None, change_and_half(newest)))
+    change = change_with_half(newest)
     return f"{answer.releases[newest.release].name} is {newest.verdict}, {change} against {level}"

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from ferocal.documents.blocks import Block, GridCell, Items, Line, make_table, sentences
 from ferocal.documents.grids import place_of
-from ferocal.documents.numbers import change_and_half
+from ferocal.documents.numbers import change_with_half
 from ferocal.terms.wording import be, counted, listed
 
 if TYPE_CHECKING:
@@ -41,7 +41,7 @@ def since_blocks(answer: SinceAnswer) -> Iterator[Block]:
 
 
 def _cells(effect: Effect, *, linked: bool = False) -> list[GridCell]:
-    number = " ".join(filter(None, change_and_half(effect)))
+    number = change_with_half(effect)
     place = place_of(effect) if linked else None
     return [
         GridCell(number, place=place),

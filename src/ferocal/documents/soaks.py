@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.documents.blocks import Block, Column, make_table, sentences
-from ferocal.documents.numbers import change_and_half, duration
+from ferocal.documents.numbers import change_with_half, duration
 from ferocal.terms.numbers import significant
 from ferocal.terms.wording import counted, listed
 
@@ -137,7 +137,7 @@ def session_words(choice: SessionChoice) -> str:
     """For which sessions it is better, by how much, and where the running means cross."""
     parts: list[str] = []
     for session in choice.sessions:
-        number = " ".join(filter(None, change_and_half(session.effect)))
+        number = change_with_half(session.effect)
         of = "" if parts else "a session of "
         parts.append(f"{session.effect.verdict} for {of}{_length(session, choice)} ({number})")
     text = ", ".join(parts)

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 from xml.etree import ElementTree
 
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.documents.charts import interval_text
 from ferocal.documents.frames import effects_frame
+from ferocal.documents.numbers import change_with_half
 from ferocal.documents.wording import verdict_text
 from ferocal.media.readings import csv_text
 from ferocal.terms.signs import visible
@@ -50,7 +50,7 @@ def junit(comparison: Comparison) -> str:
 
 
 def _case(suite: ElementTree.Element, effect: Effect) -> None:
-    name = visible(f"{effect.series.title} {interval_text(effect)}".strip())
+    name = visible(f"{effect.series.title} {change_with_half(effect)}".strip())
     place = visible(f"{effect.bench}.{effect.configuration}.{effect.series.workload}")
     case = ElementTree.SubElement(suite, "testcase", classname=place, name=name)
     tag = _tag_of(effect)

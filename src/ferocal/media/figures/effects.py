@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 
-from ferocal.documents.charts import interval_text, not_drawn_text
+from ferocal.documents.charts import not_drawn_text
+from ferocal.documents.numbers import change_with_half
 from ferocal.media.figures.rows import (
     ROW_HEIGHT,
     VERDICT_LOOKS,
@@ -41,7 +42,7 @@ def draw(chart: IntervalChart, size: Size = None) -> Figure:
             (
                 f"{row.series.title} {'↑' if row.series.better == 'higher' else '↓'}",
                 DrawnRow(
-                    row.label, row.reach, interval_text(row.judged), VERDICT_LOOKS[row.verdict]
+                    row.label, row.reach, change_with_half(row.judged), VERDICT_LOOKS[row.verdict]
                 ),
             )
             for row in chart.rows
