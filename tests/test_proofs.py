@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shlex
+import subprocess
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -129,6 +130,27 @@ def test_what_lost_its_parent_is_accounted_for(tmp_path: Path) -> None:
     assert done.failure is None and done.cpu is not None and done.peak_memory is not None
     assert 0.4 < done.cpu < 2 and done.peak_memory > 80 * 2**20
     assert after.cpu is not None and after.cpu < 0.2
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="only Linux lets a process adopt others")
+def test_what_ends_while_it_is_looked_for_is_accounted_for() -> None:
+    """Between the wait for what has ended and the look at what is left, anything may end."""
+    program = """
+import os, signal, subprocess, sys
+from ferocal.bench import launcher
+busy = "import time\\nwhile time.process_time() < 0.1: pass\\nprint(1, flush=True); time.sleep(60)"
+tree, look = launcher._Tree(), launcher._processes
+child = subprocess.Popen([sys.executable, "-c", busy], stdout=subprocess.PIPE)
+child.stdout.readline()
+def late():
+    os.kill(child.pid, signal.SIGKILL)
+    os.waitid(os.P_PID, child.pid, os.WEXITED | os.WNOWAIT)
+    launcher._processes = look
+    return look()
+launcher._processes = late
+assert tree.end_strays() == [] and tree.cpu > 0.1
+"""
+    subprocess.run([sys.executable, "-c", program], check=True)
 
 
 def test_what_the_study_needs_is_prepared_once_a_session(small_study: Study) -> None:

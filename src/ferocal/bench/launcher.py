@@ -96,12 +96,14 @@ class _Tree:
     def _descendants(self) -> dict[int, _Stat]:
         if not self.adopts or not self._take_leave():
             return {}
-        table = _processes()
-        tree = {os.getpid()}
+        table, own = _processes(), os.getpid()
+        tree = {own}
         # Parents may have higher numbers than their children.
         while grown := {pid for pid, stat in table.items() if stat.parent in tree} - tree:
             tree |= grown
-        return {pid: table[pid] for pid in tree - {os.getpid()}}
+        found = {pid: table[pid] for pid in tree - {own}}
+        # A child that ended just now is still to be waited for, and accounted for.
+        return {pid: stat for pid, stat in found.items() if stat.parent == own or not stat.ended}
 
     def holding(self, files: tuple[IO[bytes], ...]) -> list[str]:
         """Names of descendants that live on and have one of the files open."""
@@ -185,9 +187,9 @@ def _stat(pid: int | str) -> _Stat | None:
 
 
 def _processes() -> dict[int, _Stat]:
-    """Every process that has not ended, by its id."""
+    """Every process by its id, also those that have ended and were not waited for."""
     found = ((entry, _stat(entry)) for entry in os.listdir("/proc") if entry.isdecimal())
-    return {int(entry): stat for entry, stat in found if stat is not None and not stat.ended}
+    return {int(entry): stat for entry, stat in found if stat is not None}
 
 
 def _opened(pid: int) -> set[tuple[int, int]]:
