@@ -220,7 +220,7 @@ class Fit:
         """The p-value of lack of fit (Fisher's F); NaN where it cannot be tested."""
         if self.lack_degrees < 1 or self.pure_degrees < 1:
             return float("nan")
-        from scipy.special import fdtrc
+        from ferocal.analysis.inference.special import fdtrc
 
         lack = max(0.0, self.squares - self.pure_squares) / self.lack_degrees
         pure = self.pure_squares / self.pure_degrees

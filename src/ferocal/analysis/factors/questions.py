@@ -173,7 +173,7 @@ def _differ(gains: FloatArray, members: Sequence[Judged]) -> bool:
     margin = max(margin_on_scale(judged.series, "ratio") for judged in members)
     if not (square > 0).all() or np.ptp(gains) <= 2 * margin:
         return False
-    from scipy.special import fdtrc
+    from ferocal.analysis.inference.special import fdtrc
 
     weight, degrees = 1 / square, len(gains) - 1
     ratio = float(weight @ (gains - float(weight @ gains) / weight.sum()) ** 2) / degrees

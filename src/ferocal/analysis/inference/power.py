@@ -32,7 +32,7 @@ def power_difference(
     Noncentral t; Cohen (1988), Statistical Power Analysis for the Behavioral Sciences,
     2nd edition, chapter 2.
     """
-    from scipy.special import nctdtr
+    from ferocal.analysis.inference.special import nctdtr
 
     degrees = np.maximum(np.asarray(rounds) - 1.0, 1.0)
     critical = t_quantile(degrees, 1 - np.asarray(alpha) / 2)
@@ -65,7 +65,7 @@ def power_equivalence(
     of the two one-sided tests procedure in bioequivalence, Journal of Pharmacokinetics
     and Biopharmaceutics 18(2), 137-144.
     """
-    from scipy.special import ndtr
+    from ferocal.analysis.inference.special import ndtr
 
     effect, sd, margin = (np.atleast_1d(value) for value in (effect, sd, margin))
     effect, sd, margin, rounds = np.broadcast_arrays(effect, sd, margin, rounds)
@@ -83,7 +83,7 @@ def power_equivalence(
 @functools.cache
 def _half_widths(rounds: int, confidence: float) -> FloatArray:
     """Equally likely half widths of the interval, in true standard errors."""
-    from scipy.special import chdtri
+    from ferocal.analysis.inference.special import chdtri
 
     tails = (np.arange(_STRIPS) + 0.5) / _STRIPS
     seen_sd = np.sqrt(chdtri(rounds - 1, tails) / (rounds - 1))

@@ -10,26 +10,26 @@ from ferocal.analysis.data.segments import FloatArray
 
 Numbers = np.ndarray | float
 
-# SciPy is imported where it is used: most commands of the program need no distributions.
+# These are imported where they are used: most commands of the program need no distributions.
 
 
 def t_cdf(degrees: Numbers, t: Numbers) -> FloatArray:
     """The chance of a smaller t; broadcasts."""
-    from scipy.special import stdtr
+    from ferocal.analysis.inference.special import stdtr
 
     return np.asarray(stdtr(degrees, t), dtype=np.float64)
 
 
 def t_quantile(degrees: Numbers, chance: Numbers) -> FloatArray:
     """The t below which a share of the distribution lies; broadcasts."""
-    from scipy.special import stdtrit
+    from ferocal.analysis.inference.special import stdtrit
 
     return np.asarray(stdtrit(degrees, chance), dtype=np.float64)
 
 
 def chi_square_quantile(degrees: Numbers, chance: Numbers) -> FloatArray:
     """The chi-square below which a share of the distribution lies; broadcasts."""
-    from scipy.special import chdtri
+    from ferocal.analysis.inference.special import chdtri
 
     return np.asarray(chdtri(degrees, 1 - np.asarray(chance)), dtype=np.float64)
 

@@ -224,7 +224,7 @@ def _varies_more(fit: Fit) -> bool:
 
 
 def _chance_of_more(between: float, degrees: float, course: Course) -> float:
-    from scipy.special import fdtrc
+    from ferocal.analysis.inference.special import fdtrc
 
     within = course.squares / course.degrees
     return float(fdtrc(degrees, course.degrees, between / within))
