@@ -58,7 +58,7 @@ def write_study(folder: Path) -> None:
 def fill_ledger(folder: Path) -> None:
     """Fill a ledger with simulated readings, a 3 % change in one configuration."""
     from ferocal.ledger.integrity.seals import seal_all
-    from ferocal.ledger.opening import open_ledger
+    from ferocal.ledger.writing.opening import open_ledger
 
     with open_ledger(folder, create=True):
         pass
@@ -99,10 +99,9 @@ def fill_ledger(folder: Path) -> None:
             connection.executemany(
                 "INSERT INTO reading (run_id, metric_id, value) VALUES (?,?,?)", readings
             )
+    seal_all(connection)
     connection.commit()
     connection.close()
-    with open_ledger(folder, checked=False) as ledger, ledger.transaction() as writing:
-        seal_all(writing)
 
 
 def reference(folder: Path) -> tuple[float, float]:

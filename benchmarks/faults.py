@@ -197,9 +197,9 @@ def _make_journal(folder: Path) -> None:
     """A run of which the ledger does not have the end, and the journal that has it."""
     import sqlite3
 
-    from ferocal.ledger import schema
-    from ferocal.ledger.opening import open_ledger
+    from ferocal.ledger import tables
     from ferocal.ledger.records import Ending, Outcome, Value
+    from ferocal.ledger.writing.opening import open_ledger
     from ferocal.ledger.writing.runs import Recorder
     from ferocal.measure.journal import keep_ending
 
@@ -207,7 +207,7 @@ def _make_journal(folder: Path) -> None:
         visit, uid = connection.execute("SELECT visit_id, uid FROM run LIMIT 1").fetchone()
     with open_ledger(folder) as ledger:
         ledger.insert(
-            schema.run, uid="0" * 31 + "1", visit_id=visit, workload="flight", number=9,
+            tables.RUN, uid="0" * 31 + "1", visit_id=visit, workload="flight", number=9,
             warmup=False, position=9, started_at="2026-05-01T14:30:00.000+00:00",
             outcome=Outcome.RUNNING,
         )  # fmt: skip

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import json
 import random
@@ -190,21 +191,17 @@ def mutate_ledger(content: bytes, rng: random.Random) -> bytes:
     """A value of a row changed as by another program, sealed by it or not, else bytes."""
     if rng.random() < 0.5:
         return mutate_bytes(content, rng)
-    from sqlalchemy import create_engine
-
     from ferocal.ledger.integrity.seals import seal_all
 
     with tempfile.NamedTemporaryFile(suffix=".sqlite") as file:
         Path(file.name).write_bytes(content)
-        engine = create_engine(f"sqlite:///{file.name}")
-        with engine.begin() as connection:
-            _change_row(connection.connection.driver_connection, rng)
+        with contextlib.closing(sqlite3.connect(file.name)) as driver, driver:
+            _change_row(driver, rng)
             try:
                 if rng.random() < 0.5:
-                    seal_all(connection)
+                    seal_all(driver)
             except (sqlite3.Error, TypeError, ValueError, AttributeError):
                 pass  # what cannot be sealed is left as it is
-        engine.dispose()
         return Path(file.name).read_bytes()
 
 

@@ -6,6 +6,7 @@ import contextlib
 import json
 import os
 import signal
+import sqlite3
 import subprocess
 import sys
 import tempfile
@@ -14,7 +15,6 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-import sqlalchemy as sa
 from click.testing import CliRunner
 from filelock import FileLock
 
@@ -106,13 +106,11 @@ class Ferocal:
 
     def edit(self, *statements: str, sealed: bool = True) -> None:
         """Change the ledger behind Ferocal's back, sealed as if it had written that itself."""
-        engine = sa.create_engine(f"sqlite:///{self.directory / LEDGER_FILE}")
-        with engine.begin() as connection:
+        with contextlib.closing(sqlite3.connect(self.directory / LEDGER_FILE)) as driver, driver:
             for sql in statements:
-                connection.exec_driver_sql(sql)
+                driver.execute(sql)
             if sealed:
-                seal_all(connection)
-        engine.dispose()
+                seal_all(driver)
 
     def write(self, text: str) -> None:
         (self.directory / "study.toml").write_text(text, encoding="utf-8")

@@ -10,20 +10,19 @@ import re
 import sqlite3
 import subprocess
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
-import sqlalchemy as sa
 
 from conftest import Ferocal
 from ferocal.bench.facts import read_facts
 from ferocal.errors import LedgerError
-from ferocal.ledger import connecting, schema
-from ferocal.ledger.opening import LEDGER_FILE, open_ledger
+from ferocal.ledger import connecting, tables
+from ferocal.ledger.opening import LEDGER_FILE
 from ferocal.ledger.reading.columns import read_columns
 from ferocal.ledger.reading.runs import read_runs
 from ferocal.ledger.records import (
@@ -38,14 +37,16 @@ from ferocal.ledger.records import (
 from ferocal.ledger.store import Ledger
 from ferocal.ledger.writing.additions import mark_runs
 from ferocal.ledger.writing.merge import merge_ledgers
+from ferocal.ledger.writing.opening import open_ledger
 from ferocal.ledger.writing.runs import Recorder
+from ferocal.ledger.writing.store import WritableLedger
 from ferocal.traces.capture import Trace
 from test_measure import query, valid_runs
 
 Study = Callable[..., Ferocal]
 
 
-def fill(ledger: Ledger, rng: random.Random, visits: int) -> None:
+def fill(ledger: WritableLedger, rng: random.Random, visits: int) -> None:
     """Record visits with runs of every outcome."""
     recorder = Recorder(ledger)
     recorder.begin_session(SessionRecord("1", {}, 9, False, "node", "", {}))
@@ -80,7 +81,7 @@ def content(ledger: Ledger) -> list[object]:
         for r in read_runs(ledger)
     ]
     columns = read_columns(ledger)
-    traces = sorted(row[0] for row in ledger.rows(sa.select(schema.trace.c.content)))
+    traces = sorted(row[0] for row in ledger.rows("SELECT content FROM trace"))
     samples = np.nansum(columns.samples)
     return [sorted(rows), sorted(columns.value), samples, len(columns.value), traces]
 
@@ -242,15 +243,15 @@ def test_an_unknown_subject_of_a_ledger_is_an_error(tmp_path: Path) -> None:
 def test_tables_and_version_come_into_being_together(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from ferocal.ledger import opening, schema
+    from ferocal.ledger import upgrading
 
-    monkeypatch.setattr(schema, "SCHEMA_VERSION", None)  # violates a constraint at the last step
-    monkeypatch.setattr(opening, "str", lambda value: value, raising=False)
+    monkeypatch.setattr(tables, "SCHEMA_VERSION", None)  # violates a constraint at the last step
+    monkeypatch.setattr(upgrading, "str", lambda value: value, raising=False)
     with pytest.raises(LedgerError, match="cannot be"):
         open_ledger(tmp_path, create=True)
     monkeypatch.undo()
-    tables = sqlite3.connect(tmp_path / LEDGER_FILE).execute("SELECT name FROM sqlite_master")
-    assert tables.fetchall() == []
+    there = sqlite3.connect(tmp_path / LEDGER_FILE).execute("SELECT name FROM sqlite_master")
+    assert there.fetchall() == []
     open_ledger(tmp_path, create=True)
 
 
@@ -308,7 +309,7 @@ def test_ledgers_of_earlier_versions_give_the_same_results(ferocal: Ferocal, ver
         assert {key: new[key] for key in old} == old
     assert now["criteria_changed"] == []
     assert query(ferocal, "SELECT value FROM about WHERE key = 'schema'") == [
-        (str(schema.SCHEMA_VERSION),)
+        (str(tables.SCHEMA_VERSION),)
     ]
     assert {row[0] for row in query(ferocal, "SELECT bench FROM session")} == {"dome-node"}
     text = "".join(map(str, query(ferocal, "SELECT conditions FROM run")))
@@ -438,8 +439,8 @@ def test_nobody_writes_between_the_queries_behind_one_answer(
     opened: dict[int, Ledger] = {}
     read = Ledger.rows
 
-    def rows(ledger: Ledger, query: sa.Select[Any]) -> list[Any]:
-        found = read(ledger, query)
+    def rows(ledger: Ledger, query: str, values: Sequence[Any] = ()) -> list[Any]:
+        found = read(ledger, query, values)
         opened[id(ledger)] = ledger
         try:
             other.execute("BEGIN EXCLUSIVE")

@@ -62,7 +62,8 @@ def command(
     results, and notices any change. Serial numbers, what programs wrote, and directories of
     imported files are left out unless asked for; what the study file calls private is never in it.
     """
-    from ferocal.ledger.opening import LEDGER_FILE, copy_ledger, explained, refuse_missing
+    from ferocal.ledger.opening import LEDGER_FILE, explained, refuse_missing
+    from ferocal.ledger.upgrading import copy_ledger
     from ferocal.ledger.writing.bundled import withhold
     from ferocal.media.bundle import BundleWriter, seal
     from ferocal.media.files import check_target, whole_file
@@ -103,9 +104,9 @@ def _fill(writer: BundleWriter, study: Study) -> dict[str, object]:
     from ferocal.answers.report import make_report
     from ferocal.documents.frames import effects_frame
     from ferocal.documents.report import report_document
-    from ferocal.ledger import schema
+    from ferocal.ledger import tables
     from ferocal.ledger.opening import read_ledger
-    from ferocal.ledger.reading.dump import TABLES, dump_rows
+    from ferocal.ledger.reading.dump import dump_rows
     from ferocal.media.html import page
     from ferocal.media.readings import csv_text
     from ferocal.terms import bundles
@@ -114,8 +115,8 @@ def _fill(writer: BundleWriter, study: Study) -> dict[str, object]:
     writer.add(bundles.README, _README.encode())
     writer.add(bundles.STUDY, study.text.encode())
     with read_ledger(study.directory) as ledger:
-        for table in TABLES:
-            writer.add_rows(table, dump_rows(ledger, table))
+        for table in tables.TABLES:
+            writer.add_rows(table.name, dump_rows(ledger, table))
         writer.add(bundles.READINGS, csv_text(readings_frame(study, ledger)))
     report = make_report(study)
     source = str(report.provenance.ledger)
@@ -126,7 +127,7 @@ def _fill(writer: BundleWriter, study: Study) -> dict[str, object]:
         "made_with": __version__,
         "question": study.head.question,
         "ledger": source,
-        "ledger_version": schema.SCHEMA_VERSION,
+        "ledger_version": tables.SCHEMA_VERSION,
     }
 
 

@@ -23,8 +23,8 @@ def command(directory: Path, ids: tuple[str, ...], imported: str | None, reason:
     `load`, `load-trace`, `enter` or session of `measure` brought; `ferocal history` lists their
     ids.
     """
-    from ferocal.ledger.opening import open_ledger
     from ferocal.ledger.writing.additions import mark_import, mark_runs
+    from ferocal.ledger.writing.opening import open_ledger
     from ferocal.study.load import load_study
     from ferocal.terms.wording import counted
 

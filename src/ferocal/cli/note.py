@@ -37,11 +37,12 @@ def command(
     """
     from ferocal.documents.objects.runs import NotesObject
     from ferocal.documents.runs import notes_document
-    from ferocal.ledger.opening import open_ledger, read_ledger
+    from ferocal.ledger.opening import read_ledger
     from ferocal.ledger.reading.additions import read_notes
     from ferocal.ledger.reading.runs import resolve_run_ids
     from ferocal.ledger.records import Note
     from ferocal.ledger.writing.additions import add_note
+    from ferocal.ledger.writing.opening import open_ledger
     from ferocal.study.load import load_study
 
     given = (configuration, workload, run, source, date)

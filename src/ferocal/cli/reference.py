@@ -91,8 +91,8 @@ def add(
     recorded. The latest of several for one device, metric and source counts.
     """
     from ferocal.intake.references import BadReferenceError, load_references, make_reference
-    from ferocal.ledger.opening import open_ledger
     from ferocal.ledger.writing.additions import add_references
+    from ferocal.ledger.writing.opening import open_ledger
     from ferocal.study.load import load_study
     from ferocal.terms.wording import counted
 

@@ -19,8 +19,8 @@ def command(directory: Path, ids: tuple[str, ...], imported: str | None) -> None
 
     The ledger still records the exclusion and its reason. With --import, all runs of an import.
     """
-    from ferocal.ledger.opening import open_ledger
     from ferocal.ledger.writing.additions import mark_import, mark_runs
+    from ferocal.ledger.writing.opening import open_ledger
     from ferocal.study.load import load_study
     from ferocal.terms.wording import counted
 

@@ -21,9 +21,9 @@ from ferocal.demo.lobby import HOSTS as LOBBY_HOSTS
 from ferocal.demo.lobby import TRUE_STEPS
 from ferocal.errors import FerocalError, UsageError
 from ferocal.intake.references import load_references
-from ferocal.ledger.opening import open_ledger
 from ferocal.ledger.reading.additions import read_references
 from ferocal.ledger.writing.additions import add_references
+from ferocal.ledger.writing.opening import open_ledger
 from ferocal.study.load import STUDY_FILE, Study
 
 

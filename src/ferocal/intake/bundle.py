@@ -20,7 +20,7 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 
 from ferocal.errors import FerocalError, LedgerError, UsageError
 from ferocal.intake.signatures import Signature, check_signature
-from ferocal.ledger import schema
+from ferocal.ledger import tables
 from ferocal.ledger.opening import LEDGER_FILE
 from ferocal.ledger.writing.bundled import create_from
 from ferocal.study.load import STUDY_FILE, understand
@@ -253,10 +253,10 @@ def write_study(bundle: Bundle, directory: Path) -> None:
         When they do not make a study.
     """
     version = bundle.manifest.ledger_version
-    if version != schema.SCHEMA_VERSION:
+    if version != tables.SCHEMA_VERSION:
         raise BundleError(
             f"{bundle.path}: its ledger has version {version}, this Ferocal makes "
-            f"{schema.SCHEMA_VERSION}: open it with the Ferocal that made it "
+            f"{tables.SCHEMA_VERSION}: open it with the Ferocal that made it "
             f"({bundle.manifest.made_with})"
         )
     try:
@@ -266,7 +266,7 @@ def write_study(bundle: Bundle, directory: Path) -> None:
     except UnicodeDecodeError:
         raise BundleError(f"{bundle.path}: {STUDY} is not UTF-8") from None
     rows: Mapping[str, Iterable[Mapping[str, Any]]] = {
-        name: bundle.rows(name) for name in schema.metadata.tables
+        table.name: bundle.rows(table.name) for table in tables.TABLES
     }
     try:
         create_from(directory / LEDGER_FILE, rows)

@@ -11,11 +11,14 @@ import sqlalchemy as sa
 
 from ferocal.bench.scratch import scratch_directory
 from ferocal.errors import FerocalError, StudyFileError, UsageError
-from ferocal.ledger import schema
-from ferocal.ledger.opening import LEDGER_FILE, copy_ledger, open_ledger, read_ledger
+from ferocal.ledger import schema, tables
+from ferocal.ledger.opening import LEDGER_FILE, read_ledger
 from ferocal.ledger.reading.visits import read_visits, recorded_facts
 from ferocal.ledger.store import Ledger
+from ferocal.ledger.upgrading import copy_ledger
 from ferocal.ledger.writing.merge import merge_ledgers
+from ferocal.ledger.writing.opening import open_ledger
+from ferocal.ledger.writing.store import WritableLedger
 from ferocal.study.combining import (
     CombinedStudy,
     SourceMap,
@@ -176,15 +179,14 @@ def _rounds_so_far(target: Ledger, copy: Ledger) -> dict[str, int]:
 
     Copies of one study have common rounds, which stay as they are.
     """
-    c = schema.visit.c
-    here, there = ({row[0] for row in x.rows(sa.select(c.uid))} for x in (target, copy))
+    here, there = (set(each.rows("SELECT uid FROM visit")) for each in (target, copy))
     if here & there:
         return {}
-    rows = target.rows(sa.select(c.bench, sa.func.max(c.round)).group_by(c.bench))
+    rows = target.rows("SELECT bench, max(round) FROM visit GROUP BY bench")
     return {bench: last or 0 for bench, last in rows}
 
 
-def _rename(copy: Ledger, source: SourceMap, rounds: Mapping[str, int]) -> None:
+def _rename(copy: WritableLedger, source: SourceMap, rounds: Mapping[str, int]) -> None:
     """Give everything its name in the combined study, and rounds their own numbers."""
     in_rounds = source.study.head.schedule == "rounds"
     visit = schema.visit
@@ -194,10 +196,9 @@ def _rename(copy: Ledger, source: SourceMap, rounds: Mapping[str, int]) -> None:
         for prefix, strip in (("\x00", False), ("", True)):
             for kind, old, new in changed:
                 was, becomes = (f"\x00{new}", new) if strip else (old, f"{prefix}{new}")
-                for column in schema.columns_named(kind):
-                    connection.execute(
-                        sa.update(column.table).where(column == was).values({column.name: becomes})
-                    )
+                for name, column in tables.columns_named(kind):
+                    change = f"UPDATE {name} SET {column} = ? WHERE {column} = ?"
+                    connection.exec_driver_sql(change, (becomes, was))
         for row in connection.execute(
             sa.select(visit.c.id, visit.c.levels, visit.c.subjects)
         ).all():

@@ -7,10 +7,10 @@ from dataclasses import dataclass
 
 from ferocal.errors import LedgerError, UsageError
 from ferocal.intake.typed import TypedError, TypedReading, parse_typed
-from ferocal.ledger.opening import open_ledger
 from ferocal.ledger.reading.runs import ID_LENGTH, resolve_run_ids, workload_of_run
 from ferocal.ledger.records import NoiseFloorRecord, Value
 from ferocal.ledger.writing.additions import correct_reading, freeze_claims, record_noise_floors
+from ferocal.ledger.writing.opening import open_ledger
 from ferocal.study.claims import claims_of
 from ferocal.study.load import Study
 from ferocal.terms.names import called

@@ -23,10 +23,11 @@ from ferocal.intake.tables.entry import read_readings
 from ferocal.intake.tables.options import TableOptions
 from ferocal.intake.tables.reading import TableReading
 from ferocal.intake.trace_loading import runs_of, summarise_runs
-from ferocal.ledger.opening import LEDGER_FILE, open_ledger, read_ledger
+from ferocal.ledger.opening import LEDGER_FILE, read_ledger
 from ferocal.ledger.reading.runs import known_run_uids
 from ferocal.ledger.store import Ledger
 from ferocal.ledger.writing.batch import Batch
+from ferocal.ledger.writing.opening import open_ledger
 from ferocal.terms.times import is_date, zone_is_assumed
 from ferocal.terms.wording import be, counted
 

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import sqlalchemy as sa
 
 from ferocal.intake.typed import is_odd
-from ferocal.ledger import schema
-from ferocal.ledger.reading.runs import COUNTS, ID_LENGTH, MOST_IN_A_QUERY
+from ferocal.ledger import tables
+from ferocal.ledger.reading.runs import ID_LENGTH, MOST_IN_A_QUERY
+from ferocal.ledger.reading.sql import COUNTS, of_runs, places
 from ferocal.ledger.store import Ledger
 
 if TYPE_CHECKING:
@@ -41,33 +41,21 @@ def find_odd(study: Study, ledger: Ledger, intake: Intake) -> list[OddReading]:
     A reading is compared with the others of its configuration, else with those of all.
     """
     metrics = study.read_metrics()
-    places = {(w, n, m.unit): s for s, (w, n, m) in enumerate(metrics)}
+    series = {(w, n, m.unit): s for s, (w, n, m) in enumerate(metrics)}
     names = [c.name for c in study.configurations]
     new = np.stack([intake.series_of, intake.bench_of, intake.configuration_of, intake.value], 1)
     new = new[~intake.bound.given & ~intake.excluded.given & np.isfinite(intake.value)]
-    reading, run, visit, metric = (
-        table.c for table in (schema.reading, schema.run, schema.visit, schema.metric)
-    )
-    query = (
-        sa.select(
-            metric.workload, metric.name, metric.unit, visit.bench, visit.configuration,
-            reading.value, run.uid,
-        )
-        .join_from(schema.reading, schema.run).join(schema.visit).join(schema.metric)
-        .where(*COUNTS, reading.bound.is_(None))
-        .order_by(run.id.desc())
-    )  # fmt: skip
-    size = ledger.rows(sa.select(sa.func.count()).select_from(schema.reading))[0][0]
-    earlier = ledger.rows(query) if size <= _MOST_EARLIER else []
+    size = ledger.rows("SELECT count(*) FROM reading")[0][0]
+    earlier = _readings(ledger) if size <= _MOST_EARLIER else []
     known = [
-        (places[tuple(row[:3])], study.benches.index(row[3]), names.index(row[4]), row[5])
+        (series[row[:3]], study.benches.index(row[3]), names.index(row[4]), row[5])
         for row in earlier
-        if tuple(row[:3]) in places and row[3] in study.benches and row[4] in names
+        if row[:3] in series and row[3] in study.benches and row[4] in names
     ]
     everything = np.array(known, dtype=float).reshape(-1, 4) if known else new
     fresh = {tuple(row) for row in new.tolist()}
     odd = [(p, fellows) for p, fellows in _odd_rows(everything) if tuple(p) in fresh]
-    latest = _latest_runs(ledger, query, sorted({p[3] for p, _ in odd}))
+    latest = _latest_runs(ledger, sorted({p[3] for p, _ in odd}))
     found = []
     for (s, b, c, value), fellows in odd:
         workload, name, declared = metrics[int(s)]
@@ -81,16 +69,26 @@ def find_odd(study: Study, ledger: Ledger, intake: Intake) -> list[OddReading]:
     return found
 
 
-def _latest_runs(
-    ledger: Ledger, query: sa.Select[Any], values: Sequence[float]
-) -> dict[tuple[Any, ...], str]:
+def _readings(ledger: Ledger, values: Sequence[float] = ()) -> list[Any]:
+    """Workload, metric, unit, bench, configuration, value and run of readings, the latest first.
+
+    Only those with one of the values, if any are given.
+    """
+    some = f" AND reading.value IN {places(len(values))}" if values else ""
+    query = (
+        "SELECT metric.workload, metric.name, metric.unit, visit.bench, visit.configuration, "
+        f"reading.value, run.uid FROM {of_runs(tables.READING)} "
+        f"WHERE {COUNTS} AND reading.bound IS NULL{some} ORDER BY run.id DESC"
+    )
+    return ledger.rows(query, values)
+
+
+def _latest_runs(ledger: Ledger, values: Sequence[float]) -> dict[tuple[Any, ...], str]:
     """By workload, metric, bench, configuration and value the id of the latest run with it."""
     latest: dict[tuple[Any, ...], str] = {}
     for start in range(0, len(values), MOST_IN_A_QUERY):
         some = values[start : start + MOST_IN_A_QUERY]
-        for workload, metric, _, *place, uid in ledger.rows(
-            query.where(schema.reading.c.value.in_(some))
-        ):
+        for workload, metric, _, *place, uid in _readings(ledger, some):
             latest.setdefault((workload, metric, *place), uid)
     return latest
 

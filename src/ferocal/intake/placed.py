@@ -15,7 +15,8 @@ from ferocal.intake.magnitudes import OddReading, find_odd
 from ferocal.intake.ratios import WrongRatio, find_wrong_ratios
 from ferocal.intake.readings import Intake
 from ferocal.intake.record import make_batch, record
-from ferocal.ledger.opening import open_ledger, read_ledger
+from ferocal.ledger.opening import read_ledger
+from ferocal.ledger.writing.opening import open_ledger
 from ferocal.terms.names import called, closest, resolve
 
 if TYPE_CHECKING:
@@ -180,8 +181,8 @@ def enter_values(
     with open_ledger(study.directory, create=True, mask=study.mask) as ledger, ledger.together():
         counts = record(ledger, study, batch, kind="enter", source="typed", operator=operator)
     kept = np.array([not getattr(r, "kept", False) for r in read], dtype=bool)
-    with read_ledger(study.directory) as ledger:
-        odd = find_odd(study, ledger, intake.select(kept))
+    with read_ledger(study.directory) as recorded:
+        odd = find_odd(study, recorded, intake.select(kept))
     return counts, odd, find_wrong_ratios(study, intake)
 
 

@@ -22,6 +22,7 @@ from ferocal.ledger.records import SessionRecord
 from ferocal.ledger.store import Ledger
 from ferocal.ledger.writing.additions import freeze_claims
 from ferocal.ledger.writing.batch import Batch, BatchAbsence, BatchVisit, record_batch
+from ferocal.ledger.writing.store import WritableLedger
 from ferocal.study.claims import claims_of
 from ferocal.study.criteria import criteria_of
 from ferocal.traces.capture import Trace
@@ -265,7 +266,7 @@ def _number(name: str) -> int:
 
 
 def record(
-    ledger: Ledger,
+    ledger: WritableLedger,
     study: Study,
     batch: Batch,
     *,

@@ -19,7 +19,7 @@ from ferocal.intake.record import TracesOfRuns, make_batch, record, refuse_known
 from ferocal.intake.trace_files import located, read_columns
 from ferocal.intake.trace_patterns import PlacedFiles
 from ferocal.intake.trace_roles import RATE, CaptureForm, Understood, notes_of, understand
-from ferocal.ledger.opening import open_ledger
+from ferocal.ledger.writing.opening import open_ledger
 from ferocal.study.metrics import Metric
 from ferocal.study.sources import LOADED, TraceSource
 from ferocal.terms.units import UnitError, convert

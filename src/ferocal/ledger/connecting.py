@@ -8,12 +8,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
 
-import sqlalchemy as sa
-
-# The option of a connection whose transactions write.
-WRITES = "ferocal_writes"
 # How long another process is waited for, in seconds.
 _PATIENCE = 60.0
 _patience = _PATIENCE
@@ -29,42 +24,50 @@ class _PatientConnection(sqlite3.Connection):
         _wait_in_pieces(super().commit)
 
 
-def patient_engine(path: Path) -> sa.Engine:
-    """An engine for a ledger, whose transactions wait up to a minute for other processes."""
-    engine = sa.create_engine(
-        f"sqlite:///{path}", connect_args={"factory": _PatientConnection, "timeout": _PIECE}
+def connect(path: Path) -> sqlite3.Connection:
+    """A connection to a ledger, which waits up to a minute for other processes.
+
+    Raises
+    ------
+    sqlite3.Error
+        When the file cannot be opened, or is held by others for longer.
+    """
+    driver = sqlite3.connect(
+        path, timeout=_PIECE, factory=_PatientConnection, check_same_thread=False
     )
-    sa.event.listen(engine, "connect", _configure)
-    sa.event.listen(engine, "begin", _begin)
-    return engine
-
-
-def _configure(connection: Any, _record: Any) -> None:
     # The driver would begin transactions by itself, but not before CREATE TABLE: a process
-    # killed then would leave a ledger without its version. The engine begins them instead.
-    connection.isolation_level = None
+    # killed then would leave a ledger without its version. They are begun by `begin` instead.
+    driver.isolation_level = None
     # The rollback journal keeps the ledger in one file that can be carried elsewhere.
     for pragma in ("foreign_keys = ON", "synchronous = FULL"):
         # The second reads the schema, which another process may hold.
-        _wait_in_pieces(functools.partial(connection.execute, f"PRAGMA {pragma}"))
+        _wait_in_pieces(functools.partial(driver.execute, f"PRAGMA {pragma}"))
+    return driver
 
 
 _ANY = "SELECT 1 FROM sqlite_master LIMIT 1"
 
 
-def _begin(connection: sa.Connection) -> None:
-    driver = connection.connection.cursor()
-    try:
-        if not connection.get_execution_options().get(WRITES, False):
-            driver.execute("BEGIN")
-            # The first query gets the right to read, and with it all that follow.
-            _wait_in_pieces(lambda: driver.execute(_ANY).fetchall())
-            return
+def begin(driver: sqlite3.Connection, *, writes: bool = False) -> None:
+    """Begin a transaction, once other processes allow it.
+
+    Raises
+    ------
+    sqlite3.OperationalError
+        When others hold the ledger for longer than a minute.
+    """
+    if writes:
         # A transaction that reads first and writes later is refused immediately, without waiting,
         # when another has written in between. One that is going to write says so.
         _wait_in_pieces(lambda: driver.execute("BEGIN IMMEDIATE"))
-    finally:
-        driver.close()
+        return
+    driver.execute("BEGIN")
+    try:
+        # The first query gets the right to read, and with it all that follow.
+        _wait_in_pieces(lambda: driver.execute(_ANY).fetchall())
+    except BaseException:
+        driver.rollback()
+        raise
 
 
 @contextmanager

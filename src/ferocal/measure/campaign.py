@@ -11,11 +11,11 @@ from ferocal.bench.execution import Executor, local_executor
 from ferocal.bench.overhead import measure_overhead
 from ferocal.bench.verification import verify
 from ferocal.errors import FerocalError, UsageError, VerificationError
-from ferocal.ledger.opening import open_ledger
 from ferocal.ledger.reading.planned import slots_of, wanted_metrics
 from ferocal.ledger.reading.runs import settled_slots
 from ferocal.ledger.records import SessionRecord
 from ferocal.ledger.writing.additions import freeze_claims
+from ferocal.ledger.writing.opening import open_ledger
 from ferocal.ledger.writing.runs import Recorder
 from ferocal.measure.lock import measuring_lock
 from ferocal.measure.padding import visit_context

@@ -11,8 +11,8 @@ from ferocal.intake.trace_files import read_capture
 from ferocal.intake.typed import TypedReading
 from ferocal.ledger.reading.runs import ID_LENGTH, read_values, workload_of_run
 from ferocal.ledger.records import Absence, Ending, Note, Outcome, Slot, Value
-from ferocal.ledger.store import Ledger
 from ferocal.ledger.writing.additions import add_note, correct_reading
+from ferocal.ledger.writing.store import WritableLedger
 from ferocal.measure.progress import Answer, Observer, Question
 from ferocal.measure.traces import summarise_captures
 from ferocal.study.load import Study
@@ -47,7 +47,7 @@ class _Last:
 class Hand:
     """Asks the operator for the readings of a run."""
 
-    def __init__(self, study: Study, ledger: Ledger, observer: Observer) -> None:
+    def __init__(self, study: Study, ledger: WritableLedger, observer: Observer) -> None:
         self._study = study
         self._ledger = ledger
         self._observer = observer

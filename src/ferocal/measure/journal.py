@@ -12,10 +12,7 @@ from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
-import sqlalchemy as sa
-
 from ferocal.errors import BeyondLedgerError, LedgerError
-from ferocal.ledger import schema
 from ferocal.ledger.reading.runs import metrics_of_run
 from ferocal.ledger.records import Absence, Ending, Outcome, Value
 from ferocal.ledger.writing.runs import Recorder
@@ -111,8 +108,7 @@ def set_aside(path: Path) -> Path:
 
 def _record(recorder: Recorder, uid: str, ending: Ending) -> bool:
     """Record an ending; whether it was not recorded before."""
-    run = schema.run.c
-    found = recorder.ledger.rows(sa.select(run.id, run.outcome).where(run.uid == uid))
+    found = recorder.ledger.rows("SELECT id, outcome FROM run WHERE uid = ?", [uid])
     if not found:
         raise _JournalError("is of a run that this ledger does not have")
     ((run_id, outcome),) = found

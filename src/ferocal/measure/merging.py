@@ -5,8 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from ferocal.errors import UsageError
-from ferocal.ledger.opening import open_ledger, read_ledger
+from ferocal.ledger.opening import read_ledger
 from ferocal.ledger.writing.merge import Merged, merge_ledgers
+from ferocal.ledger.writing.opening import open_ledger
 from ferocal.measure.lock import study_lock
 from ferocal.study.load import Study, load_study
 

@@ -9,8 +9,8 @@ from typing import Any
 from ferocal.analysis.inference.noise_floors import estimate_noise
 from ferocal.bench.execution import local_executor
 from ferocal.bench.noise_look import NoiseLook, look_at_noise
-from ferocal.ledger.opening import open_ledger
 from ferocal.ledger.writing.additions import record_look
+from ferocal.ledger.writing.opening import open_ledger
 from ferocal.measure.lock import measuring_lock
 from ferocal.study.load import STUDY_FILE, load_study
 

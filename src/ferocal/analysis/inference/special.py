@@ -40,8 +40,9 @@ def _load() -> dict[str, Any]:
             return {name: getattr(compiled, name) for name in _NAMES}
         except (ImportError, AttributeError):
             pass  # another version keeps them elsewhere; the package always has them
-    package = importlib.import_module(_PACKAGE)
-    return {name: getattr(package, name) for name in _NAMES}
+    from scipy import special
+
+    return {name: getattr(special, name) for name in _NAMES}
 
 
 _functions = _load()

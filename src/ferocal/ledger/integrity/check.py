@@ -6,7 +6,7 @@ import itertools
 import sqlite3
 from collections.abc import Iterator
 
-from ferocal.ledger import schema
+from ferocal.ledger import tables
 from ferocal.ledger.integrity.seals import CHANGED, FIRST_SEALED, Broken, broken_seals
 from ferocal.ledger.integrity.shapes import broken_values
 from ferocal.terms.signs import visible
@@ -17,7 +17,7 @@ _OF_SQLITE = "sqlite_"
 
 
 def find_broken(
-    driver: sqlite3.Connection, version: int = schema.SCHEMA_VERSION, *, most: int = 100
+    driver: sqlite3.Connection, version: int = tables.SCHEMA_VERSION, *, most: int = 100
 ) -> list[Broken]:
     """What is broken in a ledger, at most so many things, the file itself before its rows.
 
@@ -78,14 +78,14 @@ def foreign_objects(driver: sqlite3.Connection) -> list[Broken]:
 
 
 # Those of earlier versions had another name for noise floors.
-_TABLES = frozenset({*schema.metadata.tables, "floor"})
+_TABLES = frozenset({*(table.name for table in tables.TABLES), "floor"})
 
 
 def header_version(driver: sqlite3.Connection) -> int:
     """The version that the header of the file names, 0 where it names none."""
     (application,) = driver.execute("PRAGMA application_id").fetchone()
     (version,) = driver.execute("PRAGMA user_version").fetchone()
-    return int(version) if application == schema.APPLICATION_ID else 0
+    return int(version) if application == tables.APPLICATION_ID else 0
 
 
 def _wrong_header(driver: sqlite3.Connection) -> Iterator[Broken]:
@@ -110,7 +110,7 @@ def describe(driver: sqlite3.Connection, broken: Broken) -> str:
     return f"{name.replace('_', ' ')} {where} {broken.what}"
 
 
-_WITH_UID = frozenset(table.name for table in schema.WITH_UID)
+_WITH_UID = frozenset(table.name for table in tables.WITH_UID)
 
 
 def is_excluded(driver: sqlite3.Connection, broken: Broken) -> bool:

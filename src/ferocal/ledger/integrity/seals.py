@@ -15,11 +15,10 @@ import operator
 import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from typing import Any, NamedTuple, cast
+from typing import Any, NamedTuple
 
-import sqlalchemy as sa
-
-from ferocal.ledger import schema
+from ferocal.ledger import tables
+from ferocal.ledger.tables import Table
 
 # The key of the time at which everything in a ledger was sealed, where that was later.
 SEALED_AT = "sealed_at"
@@ -64,16 +63,9 @@ _NO_SEALS = Chain(0, bytes(_SIZE))
 class Rows(NamedTuple):
     """Rows of a table with consecutive keys, the last included."""
 
-    table: sa.Table
+    table: Table
     first: int
     last: int
-
-
-def driver_of(connection: sa.Connection) -> sqlite3.Connection:
-    """The connection of the driver, in a transaction: outside, no statement waits for others."""
-    if not connection.in_transaction():
-        connection.begin()
-    return cast("sqlite3.Connection", connection.connection.driver_connection)
 
 
 @contextmanager
@@ -87,23 +79,23 @@ def texts_as_bytes(driver: sqlite3.Connection) -> Iterator[None]:
         driver.text_factory = before
 
 
-def _columns(table: sa.Table, lead: Sequence[str], version: int) -> str:
+def _columns(table: Table, lead: Sequence[str], version: int) -> str:
     """A query of all columns that a table has in a version, behind leading ones."""
-    names = [column.name for column in schema.columns_of(table, version)]
+    names = [column.name for column in table.columns_of(version)]
     chosen = ", ".join([*lead, *(f'"{table.name}"."{name}"' for name in names)])
     return f'SELECT {chosen} FROM "{table.name}"'
 
 
-def _between(table: sa.Table, key: str) -> str:
+def _between(table: Table, key: str) -> str:
     name = f'"{table.name}"."{key}"'
     # A run has its rows in the order of their keys.
-    order = "metric_id" if "metric_id" in table.c else "stream" if "stream" in table.c else "id"
+    order = next(name for name in ("metric_id", "stream", "id") if table.has(name))
     then = "" if order == key else f', "{table.name}"."{order}"'
     return f" WHERE {name} BETWEEN ? AND ? ORDER BY {name}{then}"
 
 
 @functools.cache
-def _own_rows(table: sa.Table, version: int) -> str:
+def _own_rows(table: Table, version: int) -> str:
     lead = [f'"{table.name}"."id"']
     if version == FIRST_SEALED:
         lead.append(_SESSIONS.get(table.name, "0"))
@@ -112,11 +104,11 @@ def _own_rows(table: sa.Table, version: int) -> str:
 
 _OF_RUNS = [
     (
-        _columns(table, [f'"{table.name}"."run_id"'], schema.SCHEMA_VERSION)
+        _columns(table, [f'"{table.name}"."run_id"'], tables.SCHEMA_VERSION)
         + _between(table, "run_id"),
-        any(isinstance(column.type, sa.LargeBinary) for column in table.columns),
+        any(column.holds == "blob" for column in table.columns),
     )
-    for table in schema.CHILDREN
+    for table in tables.CHILDREN
 ]
 
 
@@ -140,7 +132,7 @@ class _Followers:
 
 
 def digests(
-    driver: sqlite3.Connection, rows: Rows, version: int = schema.SCHEMA_VERSION
+    driver: sqlite3.Connection, rows: Rows, version: int = tables.SCHEMA_VERSION
 ) -> Iterator[Seal]:
     """The seals that rows should have, as they are now; texts are to be read as bytes."""
     name, ends = rows.table.name, (rows.first, rows.last)
@@ -168,9 +160,8 @@ def _short(rows: list[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
     ]
 
 
-def seal_rows(connection: sa.Connection, touched: Iterable[Rows]) -> None:
+def seal_rows(driver: sqlite3.Connection, touched: Iterable[Rows]) -> None:
     """Seal rows that were written in this transaction, at the end of the chain."""
-    driver = driver_of(connection)
     chain = chain_of(driver)
     with texts_as_bytes(driver):
         for rows in joined(touched):
@@ -209,23 +200,22 @@ def chain_until(driver: sqlite3.Connection, length: int) -> Chain:
     return chain
 
 
-def seal_all(connection: sa.Connection) -> None:
+def seal_all(driver: sqlite3.Connection) -> None:
     """Seal everything that is there, in new chains."""
-    for table in (schema.seal, schema.chain):
-        connection.execute(sa.delete(table))
-    seal_rows(connection, (every(table) for table in schema.SEALED))
+    for table in (tables.SEAL, tables.CHAIN):
+        driver.execute(f'DELETE FROM "{table.name}"')
+    seal_rows(driver, (every(table) for table in tables.SEALED))
 
 
-def seal_as_damaged(connection: sa.Connection, runs: Iterable[int]) -> None:
+def seal_as_damaged(driver: sqlite3.Connection, runs: Iterable[int]) -> None:
     """Have runs that were sealed as they are count as damaged, as they did before."""
-    driver = driver_of(connection)
     seals = [Seal("run", key, bytes(_SIZE)) for key in runs]
     chain = functools.reduce(Chain.add, seals, chain_of(driver))
     driver.executemany(_ADD, seals)
     driver.execute(_MOVE, chain)
 
 
-def every(table: sa.Table) -> Rows:
+def every(table: Table) -> Rows:
     """All rows of a table."""
     return Rows(table, -(2**62), 2**62)
 
@@ -233,7 +223,7 @@ def every(table: sa.Table) -> Rows:
 def joined(touched: Iterable[Rows]) -> list[Rows]:
     """The same rows, each once, in as few ranges as possible."""
     found: list[Rows] = []
-    places = {table: n for n, table in enumerate(schema.SEALED)}
+    places = {table: n for n, table in enumerate(tables.SEALED)}
     for rows in sorted(touched, key=lambda rows: (places[rows.table], rows.first)):
         last = found[-1] if found else None
         if last is not None and last.table is rows.table and rows.first <= last.last + 1:
@@ -260,14 +250,14 @@ def broken_seals(driver: sqlite3.Connection, version: int) -> Iterator[Broken]:
     """Rows that are not as they were sealed, lost ones, and a chain of seals that does not hold."""
     of, kept_by = ('"session"', '"session"') if version == FIRST_SEALED else ("1", '"id"')
     with texts_as_bytes(driver):
-        latest: dict[str, dict[int, bytes]] = {table.name: {} for table in schema.SEALED}
+        latest: dict[str, dict[int, bytes]] = {table.name: {} for table in tables.SEALED}
         chains: dict[int, Chain] = {}
         query = f'SELECT {of}, "kind", "key", "digest" FROM "seal" ORDER BY "id"'
         for name, kind, key, digest in driver.execute(query):
             seal = Seal(_text(kind), key, digest if isinstance(digest, bytes) else b"")
             chains[name] = chains.get(name, _NO_SEALS).add(seal)
             latest.setdefault(seal.kind, {})[key] = seal.digest
-        for table in schema.SEALED:
+        for table in tables.SEALED:
             yield from _broken_rows(driver, table, latest[table.name], version)
         kept = driver.execute(f'SELECT {kept_by}, "length", "head" FROM "chain"')
         if {name: Chain(*chain) for name, *chain in kept} != chains:
@@ -275,7 +265,7 @@ def broken_seals(driver: sqlite3.Connection, version: int) -> Iterator[Broken]:
 
 
 def _broken_rows(
-    driver: sqlite3.Connection, table: sa.Table, sealed: dict[int, bytes], version: int
+    driver: sqlite3.Connection, table: Table, sealed: dict[int, bytes], version: int
 ) -> Iterator[Broken]:
     for seal in digests(driver, every(table), version):
         expected = sealed.pop(seal.key, None)

@@ -11,11 +11,11 @@ import sqlite3
 from collections.abc import Callable, Iterable, Iterator
 from typing import Annotated, Any
 
-import sqlalchemy as sa
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints, TypeAdapter, ValidationError
 
-from ferocal.ledger import schema
+from ferocal.ledger import tables
 from ferocal.ledger.integrity.seals import Broken, Rows
+from ferocal.ledger.tables import Column, Table, columns_named
 from ferocal.study.base import ArmName, Name
 from ferocal.study.refusals import why_refused
 from ferocal.terms.bounds import (
@@ -30,7 +30,9 @@ from ferocal.terms.bounds import (
 from ferocal.terms.wording import shortened
 
 _Check = Callable[[str], Any]
-_TextCheck = tuple[sa.Column[Any], str, _Check]
+# Names of a table and a column.
+_Place = tuple[str, str]
+_TextCheck = tuple[_Place, str, _Check]
 # What a condition may be: a number, a word, or several.
 _Number = Annotated[float, Field(ge=-LARGEST, le=LARGEST)]
 _Condition = _Number | str | bool | list[str] | None
@@ -116,25 +118,25 @@ class _Figures(_Open):
 
 
 _Nothing = Annotated[dict[str, Any], Field(max_length=0)]
-_JSON: dict[sa.Column[Any], TypeAdapter[Any]] = {
-    schema.facts.c.content: TypeAdapter(list[_Fact]),
-    schema.session.c.overhead: TypeAdapter(_Overhead | _Nothing),
-    schema.session.c.criteria: TypeAdapter(_Criteria | _Nothing),
-    schema.session.c.imported_as: TypeAdapter(_ImportedAs),
-    schema.visit.c.levels: TypeAdapter(dict[str, str]),
-    schema.visit.c.checks: TypeAdapter(list[_CheckOfLevel]),
-    schema.visit.c.subjects: TypeAdapter(dict[str, _Subject]),
-    schema.visit.c.remarks: TypeAdapter(list[str]),
-    schema.run.c.conditions: TypeAdapter(_Conditions),
-    schema.claim.c.content: TypeAdapter(dict[str, Any]),
-    schema.bench_look.c.figures: TypeAdapter(_Figures),
+_JSON: dict[_Place, TypeAdapter[Any]] = {
+    ("facts", "content"): TypeAdapter(list[_Fact]),
+    ("session", "overhead"): TypeAdapter(_Overhead | _Nothing),
+    ("session", "criteria"): TypeAdapter(_Criteria | _Nothing),
+    ("session", "imported_as"): TypeAdapter(_ImportedAs),
+    ("visit", "levels"): TypeAdapter(dict[str, str]),
+    ("visit", "checks"): TypeAdapter(list[_CheckOfLevel]),
+    ("visit", "subjects"): TypeAdapter(dict[str, _Subject]),
+    ("visit", "remarks"): TypeAdapter(list[str]),
+    ("run", "conditions"): TypeAdapter(_Conditions),
+    ("claim", "content"): TypeAdapter(dict[str, Any]),
+    ("bench_look", "figures"): TypeAdapter(_Figures),
 }
 
-_NAMES: dict[TypeAdapter[str], tuple[sa.Column[Any], ...]] = {
-    TypeAdapter(Name): schema.columns_named("bench") + schema.columns_named("workload"),
-    TypeAdapter(ArmName): schema.columns_named("configuration"),
+_NAMES: dict[TypeAdapter[str], tuple[_Place, ...]] = {
+    TypeAdapter(Name): columns_named("bench") + columns_named("workload"),
+    TypeAdapter(ArmName): columns_named("configuration"),
 }
-_METRICS = (schema.metric.c.name, *schema.columns_named("metric"))
+_METRICS = (("metric", "name"), *columns_named("metric"))
 
 
 _POSITIVE = f"{{}} < 1 OR {{}} > {MOST_ROUNDS}"
@@ -186,12 +188,16 @@ _RULES: dict[str, str] = {
 }
 
 
-def _rule_of(column: sa.Column[Any]) -> str:
+# What SQLite calls the kinds of values that columns hold.
+_KINDS = {"text": "text", "json": "text", "integer": "integer", "blob": "blob"}
+
+
+def _rule_of(table: Table, column: Column) -> str:
     """When a value of a column is wrong, as a condition of SQL."""
     name = f'"{column.name}"'
-    if isinstance(column.type, sa.Boolean):
+    if column.holds == "boolean":
         wrong = f"typeof({name}) <> 'integer' OR {name} NOT IN (0, 1)"
-    elif isinstance(column.type, sa.Float):
+    elif column.holds == "float":
         # A whole number may be kept as one.
         wrong = f"typeof({name}) NOT IN ('real', 'integer')"
         if not column.name.endswith("variance"):
@@ -199,88 +205,81 @@ def _rule_of(column: sa.Column[Any]) -> str:
                 f" OR abs({name}) > {LARGEST!r} OR ({name} <> 0 AND abs({name}) < {SMALLEST!r})"
             )
     else:
-        kinds = {sa.Integer: "integer", sa.LargeBinary: "blob"}
-        kind = next((word for base, word in kinds.items() if isinstance(column.type, base)), "text")
-        wrong = f"typeof({name}) <> '{kind}'"
-    own = _RULES.get(f"{column.table.name}.{column.name}") or _RULES.get(column.name)
+        wrong = f"typeof({name}) <> '{_KINDS[column.holds]}'"
+    own = _RULES.get(f"{table.name}.{column.name}") or _RULES.get(column.name)
     if own is not None:
         wrong += f" OR ({own.replace('{}', name)})"
-    if words := column.info.get("words"):
-        wrong += f" OR {name} NOT IN ({', '.join(repr(str(word)) for word in words)})"
-    empty = "" if column.nullable else f"{name} IS NULL OR "
+    if column.words:
+        wrong += f" OR {name} NOT IN ({', '.join(repr(str(word)) for word in column.words)})"
+    empty = "" if column.optional else f"{name} IS NULL OR "
     return f"{empty}({name} IS NOT NULL AND ({wrong}))"
 
 
-def _query_of(table: sa.Table, by: str, version: int) -> str:
+def _query_of(table: Table, by: str, version: int) -> str:
     """A query of the wrong rows of a table with keys between two: key, wrong column, its value."""
-    columns = [c for c in schema.columns_of(table, version) if not c.primary_key]
-    which = " ".join(f"WHEN {_rule_of(c)} THEN '{c.name}'" for c in columns)
-    value = " ".join(f'WHEN {_rule_of(c)} THEN "{c.name}"' for c in columns)
+    columns = [c for c in table.columns_of(version) if not c.key]
+    which = " ".join(f"WHEN {_rule_of(table, c)} THEN '{c.name}'" for c in columns)
+    value = " ".join(f'WHEN {_rule_of(table, c)} THEN "{c.name}"' for c in columns)
     return (
-        f'SELECT "{key_column(table)}", CASE {which} END AS wrong, CASE {value} END '
+        f'SELECT "{table.row_key}", CASE {which} END AS wrong, CASE {value} END '
         f'FROM "{table.name}" WHERE "{by}" BETWEEN ? AND ? AND wrong IS NOT NULL'
     )
 
 
-def key_column(table: sa.Table) -> str:
-    """The column by which a row of a table is named; those of a run, by the run."""
-    return "run_id" if "run_id" in table.primary_key.columns else "id"
-
-
 _ALL = (-(2**63), 2**63 - 1)
-_CHECKED = tuple(t for t in schema.metadata.sorted_tables if t.name not in ("about", "chain"))
+_CHECKED = tuple(t for t in tables.TABLES if t not in (tables.ABOUT, tables.CHAIN))
 
 
 def broken_values(
-    driver: sqlite3.Connection, version: int = schema.SCHEMA_VERSION
+    driver: sqlite3.Connection, version: int = tables.SCHEMA_VERSION
 ) -> Iterator[Broken]:
     """Rows with a value that no column of its kind can have, or that is no name."""
     for table in _CHECKED:
-        yield from _broken_values_of(driver, table, key_column(table), _ALL, version)
+        yield from _broken_values_of(driver, table, table.row_key, _ALL, version)
 
 
 def broken_among(driver: sqlite3.Connection, rows: Rows) -> Iterator[Broken]:
     """The same of some rows only; of runs, with what belongs to them."""
     ends = (rows.first, rows.last)
     yield from _broken_values_of(driver, rows.table, "id", ends)
-    for table in schema.CHILDREN if rows.table is schema.run else ():
+    for table in tables.CHILDREN if rows.table is tables.RUN else ():
         yield from _broken_values_of(driver, table, "run_id", ends)
 
 
 def _broken_values_of(
     driver: sqlite3.Connection,
-    table: sa.Table,
+    table: Table,
     by: str,
     ends: tuple[int, int],
-    version: int = schema.SCHEMA_VERSION,
+    version: int = tables.SCHEMA_VERSION,
 ) -> Iterator[Broken]:
     query, texts = _checks_of(table, by, version)
     for key, column, value in driver.execute(query, ends):
         what = f"cannot have {column} = {shortened(repr(value), 40)}"
         yield Broken(table.name, key, what)
-    for column, query, check in texts:
-        yield from _wrong_texts(driver.execute(query, ends), column, check)
+    for place, query, check in texts:
+        yield from _wrong_texts(driver.execute(query, ends), place, check)
 
 
 @functools.cache
-def _checks_of(table: sa.Table, by: str, version: int) -> tuple[str, list[_TextCheck]]:
+def _checks_of(table: Table, by: str, version: int) -> tuple[str, list[_TextCheck]]:
     """A query of wrong rows, and for columns of texts a query of these and what checks them."""
-    checks: dict[sa.Column[Any], _Check] = {
+    checks: dict[_Place, _Check] = {
         **{c: adapter.validate_python for adapter, columns in _NAMES.items() for c in columns},
         **dict.fromkeys(_METRICS, _check_metric),
         **{column: adapter.validate_json for column, adapter in _JSON.items()},
     }
-    known = schema.columns_of(table, version)
+    known = {(table.name, column.name) for column in table.columns_of(version)}
     # What is no text at all is found by the other query; each text is looked at only once.
     texts = [
         (
-            column,
-            f'SELECT min("id"), "{column.name}" FROM "{table.name}" WHERE "{by}" BETWEEN ? AND ? '
-            f'AND typeof("{column.name}") = \'text\' GROUP BY "{column.name}"',
+            place,
+            f'SELECT min("id"), "{place[1]}" FROM "{table.name}" WHERE "{by}" BETWEEN ? AND ? '
+            f'AND typeof("{place[1]}") = \'text\' GROUP BY "{place[1]}"',
             check,
         )
-        for column, check in checks.items()
-        if column.table is table and column in known
+        for place, check in checks.items()
+        if place in known
     ]
     return _query_of(table, by, version), texts
 
@@ -296,7 +295,7 @@ def _check_metric(text: str) -> None:
 
 
 def _wrong_texts(
-    texts: Iterable[tuple[int, str]], column: sa.Column[Any], check: _Check
+    texts: Iterable[tuple[int, str]], place: _Place, check: _Check
 ) -> Iterator[Broken]:
     """Rows in which a text is refused."""
     for key, text in texts:
@@ -305,5 +304,5 @@ def _wrong_texts(
         except ValidationError as error:
             first = error.errors()[0]
             where = ".".join(part for part in map(str, first["loc"]) if not part.startswith("_"))
-            what = f"{column.name}{f'.{where}' if where else ''}"
-            yield Broken(column.table.name, key, f"cannot have {what}: {why_refused(first)}")
+            what = f"{place[1]}{f'.{where}' if where else ''}"
+            yield Broken(place[0], key, f"cannot have {what}: {why_refused(first)}")

@@ -6,9 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, fields
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-import sqlalchemy as sa
-
-from ferocal.ledger import schema
+from ferocal.ledger.reading.sql import parsed
 from ferocal.ledger.records import NoiseFloorRecord, Note, Reference
 from ferocal.ledger.store import Ledger
 
@@ -35,29 +33,28 @@ class BenchLook(NamedTuple):
     figures: Mapping[str, Any]
 
 
-def _read(ledger: Ledger, table: sa.Table, kind: type[DataclassInstance], *order: str) -> list[Any]:
+def _read(ledger: Ledger, table: str, kind: type[DataclassInstance], *order: str) -> list[Any]:
     """All rows of a table whose columns are the fields of a record."""
-    names = [field.name for field in fields(kind)]
-    query = sa.select(*(table.c[name] for name in names))
-    return ledger.rows(query.order_by(*(table.c[name] for name in order), table.c.id))
+    names = ", ".join(field.name for field in fields(kind))
+    return ledger.rows(f"SELECT {names} FROM {table} ORDER BY {', '.join((*order, 'id'))}")
 
 
 def read_notes(ledger: Ledger) -> list[tuple[str, Note]]:
     """All notes in the order in which they were made, each with the time of that."""
-    times = ledger.rows(sa.select(schema.note.c.at).order_by(schema.note.c.id))
-    notes = [Note(*row) for row in _read(ledger, schema.note, Note)]
+    times = ledger.rows("SELECT at FROM note ORDER BY id")
+    notes = [Note(*row) for row in _read(ledger, "note", Note)]
     return [(at, note) for (at,), note in zip(times, notes, strict=True)]
 
 
 def read_noise_floors(ledger: Ledger) -> list[NoiseFloorRecord]:
     """All noise floors that were imported, in that order."""
-    return [NoiseFloorRecord(*row) for row in _read(ledger, schema.noise_floor, NoiseFloorRecord)]
+    return [NoiseFloorRecord(*row) for row in _read(ledger, "noise_floor", NoiseFloorRecord)]
 
 
 def read_references(ledger: Ledger) -> list[Reference]:
     """All references; of several for one device, metric and source the latest."""
     latest: dict[tuple[str, ...], Reference] = {}
-    for row in _read(ledger, schema.reference, Reference):
+    for row in _read(ledger, "reference", Reference):
         found = Reference(*row)
         latest[found.device, found.workload, found.metric, found.source] = found
     return list(latest.values())
@@ -65,11 +62,14 @@ def read_references(ledger: Ledger) -> list[Reference]:
 
 def read_claims(ledger: Ledger) -> tuple[FrozenClaim, ...]:
     """All claims that were ever seen, each change of one anew, in the order of time."""
-    return tuple(FrozenClaim(*row) for row in _read(ledger, schema.claim, FrozenClaim, "at"))
+    rows = _read(ledger, "claim", FrozenClaim, "at")
+    return tuple(
+        FrozenClaim(name, at, digest, parsed(content), bool(before))
+        for name, at, digest, content, before in rows
+    )
 
 
 def read_looks_at_benches(ledger: Ledger) -> list[BenchLook]:
     """The latest look at every bench."""
-    c = schema.bench_look.c
-    rows = ledger.rows(sa.select(c.bench, c.at, c.figures).order_by(c.at, c.id))
-    return list({row[0]: BenchLook(*row) for row in rows}.values())
+    rows = ledger.rows("SELECT bench, at, figures FROM bench_look ORDER BY at, id")
+    return list({row[0]: BenchLook(row[0], row[1], parsed(row[2])) for row in rows}.values())

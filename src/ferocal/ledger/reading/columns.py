@@ -6,14 +6,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
-import sqlalchemy as sa
 from numpy.typing import NDArray
 
-from ferocal.ledger import schema
+from ferocal.ledger import tables
 from ferocal.ledger.reading.corrections import read_corrections
-from ferocal.ledger.reading.runs import COUNTS, read_excluded
+from ferocal.ledger.reading.runs import read_excluded
+from ferocal.ledger.reading.sql import COUNTS, ENDED_WELL, listed, of_runs
 from ferocal.ledger.reading.visits import VisitRow, read_visits
-from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
 from ferocal.study.metrics import READ_AS, SETTLED, USUAL
 from ferocal.traces.packing import unpack_columns
@@ -53,15 +52,13 @@ class ReadingColumns:
 
 def read_columns(ledger: Ledger) -> ReadingColumns:
     """All valid readings: of runs that ended well and are not excluded, no warm-ups."""
-    reading, run = schema.reading.c, schema.run.c
     # Two scans and a look-up here are faster than a join of as many rows there.
-    query = sa.select(run.id, run.visit_id, run.position)
-    query = query.where(run.outcome == Outcome.OK, sa.not_(run.warmup)).order_by(run.id)
+    query = f"SELECT id, visit_id, position FROM run WHERE {ENDED_WELL} ORDER BY id"
     runs = ledger.numbers(query, 3).astype(np.int64)
     visits, excluded = read_visits(ledger), read_excluded(ledger)
     active = [key for key, visit in visits.items() if visit.state == "active"]
     runs = runs[np.isin(runs[:, 1], active) & ~np.isin(runs[:, 0], list(excluded))]
-    readings = ledger.numbers(sa.select(reading.run_id, reading.metric_id, reading.value), 3)
+    readings = ledger.numbers("SELECT run_id, metric_id, value FROM reading", 3)
     keys = readings[:, :2].astype(np.int64)
     place = np.searchsorted(runs[:, 0], keys[:, 0])
     valid = place < len(runs)
@@ -70,8 +67,7 @@ def read_columns(ledger: Ledger) -> ReadingColumns:
     numbers = _read_details(ledger, keys)
     numbers["value"] = readings[:, 2]
     _correct(ledger, keys, numbers)
-    metric = schema.metric.c
-    metrics = sa.select(metric.id, metric.workload, metric.name, metric.unit)
+    metrics = ledger.rows("SELECT id, workload, name, unit FROM metric")
     return ReadingColumns(
         run=keys[valid, 0],
         metric=keys[valid, 1],
@@ -82,7 +78,7 @@ def read_columns(ledger: Ledger) -> ReadingColumns:
         width=numbers["width"][valid],
         settled=numbers["settled"][valid] > 0,
         bound=numbers["bound"][valid].astype(np.int64),
-        metrics={row[0]: tuple(row[1:]) for row in ledger.rows(metrics)},
+        metrics={row[0]: row[1:] for row in metrics},
         visits=visits,
         excluded=len(excluded),
         states_statistics=bool(numbers["states"].any()),
@@ -94,22 +90,14 @@ def read_statistics(ledger: Ledger) -> dict[str, dict[tuple[str, str, str], froz
 
     The keys are configuration, workload and metric.
     """
-    reading, visit, metric = schema.reading.c, schema.visit.c, schema.metric.c
+    # How a display was read says nothing of a statistic.
+    stated = (
+        f"CASE WHEN reading.statistic IN {listed(READ_AS)} THEN '' "
+        "ELSE coalesce(reading.statistic, '') END"
+    )
     query = (
-        sa.select(
-            visit.bench,
-            visit.configuration,
-            metric.workload,
-            metric.name,
-            # How a display was read says nothing of a statistic.
-            sa.case(
-                (reading.statistic.in_(READ_AS), ""), else_=sa.func.coalesce(reading.statistic, "")
-            ),
-        )
-        .join_from(schema.reading, schema.run)
-        .join(schema.visit)
-        .join(schema.metric)
-        .distinct()
+        "SELECT DISTINCT visit.bench, visit.configuration, metric.workload, metric.name, "
+        f"{stated} FROM {of_runs(tables.READING)}"
     )
     found: dict[str, dict[tuple[str, str, str], set[str]]] = {}
     for bench, *place, statistic in ledger.rows(query):
@@ -132,27 +120,32 @@ def _correct(ledger: Ledger, keys: IntArray, numbers: dict[str, FloatArray]) -> 
 
 def _read_details(ledger: Ledger, keys: IntArray) -> dict[str, FloatArray]:
     """What few readings (run and metric) have, in columns as long as ``keys``; one scan."""
-    c = schema.reading.c
-    details = {
-        "samples": (sa.func.coalesce(c.samples, -1), c.samples, np.nan),
-        "width": (sa.func.coalesce((c.high - c.low) / 2, 0.0), c.low, 0.0),
-        "settled": (sa.case((c.statistic.in_((SETTLED, USUAL)), 1), else_=0), c.statistic, 0.0),
-        "bound": (sa.case((c.bound == ">", 1), (c.bound == "<", -1), else_=0), c.bound, 0.0),
-        "states": (sa.case((c.statistic.is_not(None), 1), else_=0), c.statistic, 0.0),
-    }
-    columns = [column for column, _, _ in details.values()]
-    given = sa.or_(*(source.is_not(None) for _, source, _ in details.values()))
-    rows = ledger.numbers(sa.select(c.run_id, c.metric_id, *columns).where(given), 2 + len(details))
-    found = {name: np.full(len(keys), default) for name, (_, _, default) in details.items()}
+    columns = ", ".join(column for column, _ in _DETAILS.values())
+    query = (
+        f"SELECT run_id, metric_id, {columns} FROM reading WHERE samples IS NOT NULL "
+        "OR low IS NOT NULL OR bound IS NOT NULL OR statistic IS NOT NULL"
+    )
+    rows = ledger.numbers(query, 2 + len(_DETAILS))
+    found = {name: np.full(len(keys), default) for name, (_, default) in _DETAILS.items()}
     if len(rows):
         width = int(keys[:, 1].max()) + 1
         code, wanted = (pair[:, 0] * width + pair[:, 1] for pair in (keys, rows[:, :2]))
         order = np.argsort(code)
         place = order[np.searchsorted(code, wanted, sorter=order)]
-        for number, name in enumerate(details, 2):
+        for number, name in enumerate(_DETAILS, 2):
             found[name][place] = rows[:, number]
         found["samples"][found["samples"] < 0] = np.nan
     return found
+
+
+# What few readings have: how it is read, and what the others have instead.
+_DETAILS = {
+    "samples": ("coalesce(samples, -1)", np.nan),
+    "width": ("coalesce((high - low) / 2, 0)", 0.0),
+    "settled": (f"CASE WHEN statistic IN {listed((SETTLED, USUAL))} THEN 1 ELSE 0 END", 0.0),
+    "bound": ("CASE bound WHEN '>' THEN 1 WHEN '<' THEN -1 ELSE 0 END", 0.0),
+    "states": ("CASE WHEN statistic IS NULL THEN 0 ELSE 1 END", 0.0),
+}
 
 
 @dataclass(frozen=True)
@@ -175,17 +168,14 @@ def read_traces(ledger: Ledger, kind: str, workload: str, metric: str) -> Iterat
     LedgerError
         When the ledger cannot be read, or a trace is damaged.
     """
-    trace, run, visit = schema.trace.c, schema.run.c, schema.visit.c
     excluded = read_excluded(ledger)
     query = (
-        sa.select(trace.id, run.id, visit.bench, visit.configuration, visit.id)
-        .join_from(schema.trace, schema.run)
-        .join(schema.visit)
-        .where(trace.kind == kind, trace.metric == metric, run.workload == workload)
-        .where(*COUNTS)
-        .order_by(run.id, trace.number)
+        "SELECT trace.id, run.id, visit.bench, visit.configuration, visit.id "
+        f"FROM {of_runs(tables.TRACE)} WHERE trace.kind = ? AND trace.metric = ? "
+        f"AND run.workload = ? AND {COUNTS} ORDER BY run.id, trace.number"
     )
-    for key, run_id, bench, configuration, visit_id in ledger.rows(query):
+    rows = ledger.rows(query, [kind, metric, workload])
+    for key, run_id, bench, configuration, visit_id in rows:
         if run_id not in excluded:
-            content = ledger.rows(sa.select(trace.content).where(trace.id == key))[0][0]
+            content = ledger.rows("SELECT content FROM trace WHERE id = ?", [key])[0][0]
             yield TraceRow(bench, configuration, visit_id, unpack_columns(content))

@@ -5,9 +5,8 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-import sqlalchemy as sa
-
-from ferocal.ledger import schema
+from ferocal.ledger import tables
+from ferocal.ledger.reading.sql import of_runs
 from ferocal.ledger.store import Ledger
 
 # The keys of a run and a metric, which name a reading.
@@ -40,9 +39,9 @@ class Correction:
 
 def read_corrections(ledger: Ledger) -> dict[ReadingKey, Correction]:
     """The latest correction of every reading that was corrected."""
-    c = schema.correction.c
-    query = sa.select(c.run_id, c.metric_id, c.value, c.low, c.high, c.bound, c.reason)
-    rows = ledger.rows(query.order_by(c.at, c.id))
+    rows = ledger.rows(
+        "SELECT run_id, metric_id, value, low, high, bound, reason FROM correction ORDER BY at, id"
+    )
     return {(row[0], row[1]): Correction(*row[2:]) for row in rows}
 
 
@@ -65,18 +64,11 @@ def read_corrected(ledger: Ledger) -> tuple[CorrectedReading, ...]:
     corrections = read_corrections(ledger)
     if not corrections:
         return ()
-    reading, run, visit, metric = (
-        table.c for table in (schema.reading, schema.run, schema.visit, schema.metric)
+    rows = ledger.rows(
+        "SELECT run.id, metric.id, run.uid, visit.configuration, metric.workload, metric.name, "
+        f"metric.unit, reading.value FROM {of_runs(tables.READING)} "
+        "WHERE run.id IN (SELECT run_id FROM correction) ORDER BY run.id"
     )
-    query = (
-        sa.select(
-            run.id, metric.id, run.uid, visit.configuration, metric.workload, metric.name,
-            metric.unit, reading.value,
-        )
-        .join_from(schema.reading, schema.run).join(schema.visit).join(schema.metric)
-        .where(run.id.in_({key[0] for key in corrections}))
-        .order_by(run.id)
-    )  # fmt: skip
     return tuple(
         CorrectedReading(
             row[2][:10],
@@ -88,7 +80,7 @@ def read_corrected(ledger: Ledger) -> tuple[CorrectedReading, ...]:
             corrections[key].value,
             corrections[key].reason,
         )
-        for row in ledger.rows(query)
+        for row in rows
         if (key := (row[0], row[1])) in corrections
     )
 
@@ -108,16 +100,9 @@ class AbsenceRow:
 
 def read_absences(ledger: Ledger) -> dict[ReadingKey, AbsenceRow]:
     """All marks in the place of readings, of runs and visits that count."""
-    absence, run, visit, metric = (
-        table.c for table in (schema.absence, schema.run, schema.visit, schema.metric)
-    )
     query = (
-        sa.select(
-            absence.run_id, absence.metric_id, visit.bench, visit.configuration,
-            metric.workload, metric.name, metric.unit, absence.mark, absence.reason,
-        )
-        .join_from(schema.absence, schema.run).join(schema.visit).join(schema.metric)
-        .where(visit.state == "active")
-        .order_by(run.id)
-    )  # fmt: skip
+        "SELECT absence.run_id, absence.metric_id, visit.bench, visit.configuration, "
+        "metric.workload, metric.name, metric.unit, absence.mark, absence.reason "
+        f"FROM {of_runs(tables.ABSENCE)} WHERE visit.state = 'active' ORDER BY run.id"
+    )
     return {(row[0], row[1]): AbsenceRow(*row[2:]) for row in ledger.rows(query)}

@@ -6,11 +6,9 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
-import sqlalchemy as sa
-
-from ferocal.ledger import schema
+from ferocal.ledger import tables
 from ferocal.ledger.reading.corrections import read_corrections
-from ferocal.ledger.reading.runs import COUNTS
+from ferocal.ledger.reading.sql import COUNTS, of_runs
 from ferocal.ledger.store import Ledger
 
 _COLUMNS = (
@@ -19,6 +17,7 @@ _COLUMNS = (
     "mark", "reason", "corrected_from", "correction_reason",
 )  # fmt: skip
 _VALUE = _COLUMNS.index("value")
+_KNOWN = _COLUMNS.index("known")
 _CONTEXT = (
     "bench", "configuration", "workload", "metric", "run", "number", "round", "visit", "known",
     "started_at", "kind", "unit",
@@ -40,18 +39,14 @@ def read_long_rows(ledger: Ledger) -> tuple[list[str], list[Any]]:
     Readings are as they were corrected, beside what they were; what could not be read has a mark
     instead of a value.
     """
-    reading, absence = schema.reading.c, schema.absence.c
-    none = sa.null()
-    values = [
-        reading.value, reading.low, reading.high, reading.bound, reading.samples,
-        reading.resolution, reading.statistic, none, none, none, none,
-    ]  # fmt: skip
-    marks = [*(none for _ in range(7)), absence.mark, absence.reason, none, none]
+    values = "value, low, high, bound, samples, resolution, statistic, NULL, NULL, NULL, NULL"
+    marks = f"{'NULL, ' * 7} mark, absence.reason, NULL, NULL"
     corrections = read_corrections(ledger)
     found = []
-    for table, columns in ((schema.reading, values), (schema.absence, marks)):
+    for table, columns in ((tables.READING, values), (tables.ABSENCE, marks)):
         for row in ledger.rows(_long_query(table, columns)):
-            order, cells = tuple(row[:4]), list(row[4:])
+            order, cells = row[:4], list(row[4:])
+            cells[_KNOWN] = bool(cells[_KNOWN])
             corrected = corrections.get((cells[5], order[3]))
             if corrected is not None:
                 cells[-2:] = cells[_VALUE], corrected.reason
@@ -63,38 +58,29 @@ def read_long_rows(ledger: Ledger) -> tuple[list[str], list[Any]]:
     return list(_COLUMNS), [cells for _, cells in found]
 
 
-def _long_query(table: sa.Table, columns: list[Any]) -> sa.Select[Any]:
+def _long_query(table: tables.Table, columns: str) -> str:
     """Rows of readings or of absences, behind what they are sorted by: time to metric."""
-    run, visit, metric = schema.run.c, schema.visit.c, schema.metric.c
-    name = sa.func.coalesce(visit.name, visit.uid)
     return (
-        sa.select(
-            visit.started_at, visit.id, run.position, metric.id, visit.bench, visit.configuration,
-            visit.round, name, visit.known, run.id, run.uid, run.started_at, metric.workload,
-            metric.name, metric.unit, *columns,
-        )
-        .join_from(table, schema.run).join(schema.visit).join(schema.metric)
-        .where(*COUNTS)
-    )  # fmt: skip
+        "SELECT visit.started_at, visit.id, run.position, metric.id, visit.bench, "
+        "visit.configuration, visit.round, coalesce(visit.name, visit.uid), visit.known, run.id, "
+        "run.uid, run.started_at, metric.workload, metric.name, metric.unit, "
+        f"{columns} FROM {of_runs(table)} WHERE {COUNTS}"
+    )
 
 
 def read_trace_rows(ledger: Ledger) -> Iterator[TraceOfRun]:
     """Every capture of a run that ended well, in the order in which they were recorded."""
-    trace, run, visit = schema.trace.c, schema.run.c, schema.visit.c
     query = (
-        sa.select(
-            trace.id, run.id, visit.bench, visit.configuration, run.workload, trace.metric,
-            run.uid, trace.number, visit.round, visit.uid, visit.known, run.started_at,
-            trace.kind, trace.unit,
-        )
-        .join_from(schema.trace, schema.run).join(schema.visit)
-        .where(*COUNTS)
-        .order_by(trace.id)
-    )  # fmt: skip
-    for key, run_key, *context in ledger.rows(query):
+        "SELECT trace.id, run.id, visit.bench, visit.configuration, run.workload, trace.metric, "
+        "run.uid, trace.number, visit.round, visit.uid, visit.known, run.started_at, trace.kind, "
+        f"trace.unit FROM {of_runs(tables.TRACE)} WHERE {COUNTS} ORDER BY trace.id"
+    )
+    for key, run_key, *values in ledger.rows(query):
+        context = dict(zip(_CONTEXT, values, strict=True))
+        context["known"] = bool(context["known"])
 
         def content(key: int = key) -> bytes:
-            packed: bytes = ledger.rows(sa.select(trace.content).where(trace.id == key))[0][0]
+            packed: bytes = ledger.rows("SELECT content FROM trace WHERE id = ?", [key])[0][0]
             return packed
 
-        yield TraceOfRun(run_key, dict(zip(_CONTEXT, context, strict=True)), content)
+        yield TraceOfRun(run_key, context, content)

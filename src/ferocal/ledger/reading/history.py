@@ -6,10 +6,9 @@ from collections import Counter
 from dataclasses import dataclass
 from typing import Any
 
-import sqlalchemy as sa
-
-from ferocal.ledger import schema
+from ferocal.ledger import tables
 from ferocal.ledger.reading.runs import ID_LENGTH
+from ferocal.ledger.reading.sql import RUNS, RUNS_OF_SESSIONS, of_runs, parsed
 from ferocal.ledger.store import Ledger
 
 
@@ -54,38 +53,28 @@ class ChangeRow:
 
 def read_sessions(ledger: Ledger) -> list[SessionRow]:
     """All sessions, in the order in which they were recorded here."""
-    c, visit = schema.session.c, schema.visit.c
-    runs = (
-        sa.select(visit.session_id, sa.func.count())
-        .join_from(schema.run, schema.visit)
-        .group_by(visit.session_id)
-    )
-    readings = (
-        sa.select(visit.session_id, sa.func.count())
-        .join_from(schema.reading, schema.run)
-        .join(schema.visit)
-        .group_by(visit.session_id)
-    )
-    counts = [dict(tuple(row) for row in ledger.rows(query)) for query in (runs, readings)]
+    counts = [
+        dict(ledger.rows(f"SELECT session_id, count(*) FROM {rows} GROUP BY session_id"))
+        for rows in (RUNS, of_runs(tables.READING))
+    ]
     visits: Counter[int] = Counter()
     aside: dict[int, list[tuple[str, str]]] = {}
-    states = sa.select(visit.session_id, visit.configuration, visit.state, visit.checks)
-    for key, name, state, checks in ledger.rows(states.order_by(visit.id)):
+    states = "SELECT session_id, configuration, state, checks FROM visit ORDER BY id"
+    for key, name, state, checks in ledger.rows(states):
         visits[key] += 1
         if state != "active":
-            aside.setdefault(key, []).append((name, _why(checks)))
-    query = sa.select(
-        c.id, c.uid, c.started_at, c.kind, c.operator, c.version, c.source, c.bench, c.study_file,
-        c.imported_as,
-    )  # fmt: skip
+            aside.setdefault(key, []).append((name, _why(parsed(checks))))
+    query = (
+        "SELECT id, uid, started_at, kind, operator, version, source, bench, study_file, "
+        "imported_as FROM session ORDER BY started_at, id"
+    )
     return [
         SessionRow(
-            uid[:ID_LENGTH], at, kind, operator, version, source, bench, text, imported,
+            uid[:ID_LENGTH], at, kind, operator, version, source, bench, text, parsed(imported),
             visits[key], counts[0].get(key, 0), counts[1].get(key, 0), tuple(aside.get(key, ())),
         )
-        for key, uid, at, kind, operator, version, source, bench, text, imported in ledger.rows(
-            query.order_by(c.started_at, c.id)
-        )
+        for key, uid, at, kind, operator, version, source, bench, text, imported
+        in ledger.rows(query)
     ]  # fmt: skip
 
 
@@ -99,11 +88,9 @@ def _why(checks: list[dict[str, Any]]) -> str:
 
 def read_changes(ledger: Ledger) -> list[ChangeRow]:
     """Exclusions, restorations and corrections; runs marked together are one."""
-    mark, run = schema.mark.c, schema.run.c
     query = (
-        sa.select(mark.at, mark.excluded, mark.reason, run.uid)
-        .join_from(schema.mark, schema.run)
-        .order_by(mark.id)
+        "SELECT mark.at, mark.excluded, mark.reason, run.uid FROM mark "
+        "JOIN run ON run.id = mark.run_id ORDER BY mark.id"
     )
     groups: dict[tuple[str, bool, str], list[tuple[str, str]]] = {}
     for at, excluded, reason, uid in ledger.rows(query):
@@ -118,17 +105,12 @@ def read_changes(ledger: Ledger) -> list[ChangeRow]:
 
 
 def _read_corrections(ledger: Ledger) -> list[ChangeRow]:
-    c, run, metric, reading = (
-        table.c for table in (schema.correction, schema.run, schema.metric, schema.reading)
-    )
     query = (
-        sa.select(c.at, run.uid, metric.workload, metric.name, metric.unit, reading.value, c.value,
-                  c.reason, c.run_id, c.metric_id)
-        .join_from(schema.correction, schema.run)
-        .join(schema.metric)
-        .join(schema.reading, sa.and_(reading.run_id == c.run_id, reading.metric_id == c.metric_id))
-        .order_by(c.at, c.id)
-    )  # fmt: skip
+        "SELECT correction.at, run.uid, metric.workload, metric.name, metric.unit, reading.value, "
+        "correction.value, correction.reason, correction.run_id, correction.metric_id "
+        f"FROM {of_runs(tables.CORRECTION)} JOIN reading ON reading.run_id = correction.run_id "
+        "AND reading.metric_id = correction.metric_id ORDER BY correction.at, correction.id"
+    )
     last: dict[tuple[int, int], float] = {}
     found = []
     for at, uid, workload, name, unit, first, now, reason, *key in ledger.rows(query):
@@ -149,24 +131,17 @@ def runs_of_session(ledger: Ledger, text: str) -> tuple[str, list[str]]:
     """
     from ferocal.errors import UsageError
 
-    c, visit, run = schema.session.c, schema.visit.c, schema.run.c
-    known = [row for row in ledger.rows(sa.select(c.id, c.uid)) if row[1].startswith(text)]
+    known = [row for row in ledger.rows("SELECT id, uid FROM session") if row[1].startswith(text)]
     if len(known) != 1:
         many = f"is the beginning of {len(known)} ids" if known else "is not the id of an import"
         raise UsageError(f'"{text}" {many}; nothing was changed (ids: ferocal history)')
-    query = sa.select(run.uid).join_from(schema.run, schema.visit)
-    rows = ledger.rows(query.where(visit.session_id == known[0][0]).order_by(run.id))
+    query = f"SELECT run.uid FROM {RUNS} WHERE visit.session_id = ? ORDER BY run.id"
+    rows = ledger.rows(query, [known[0][0]])
     return known[0][1][:ID_LENGTH], [uid for (uid,) in rows]
 
 
 def session_of_run(ledger: Ledger, text: str) -> str:
     """The id of the session that brought the run whose id begins with a text."""
-    session, run = schema.session.c, schema.run.c
-    query = (
-        sa.select(session.uid)
-        .join_from(schema.run, schema.visit)
-        .join(schema.session)
-        .where(run.uid.startswith(text))
-    )
-    rows = ledger.rows(query.limit(1))
+    query = f"SELECT session.uid FROM {RUNS_OF_SESSIONS} WHERE run.uid LIKE ? || '%' LIMIT 1"
+    rows = ledger.rows(query, [text])
     return str(rows[0][0])[:ID_LENGTH] if rows else ""

@@ -4,9 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import sqlalchemy as sa
-
-from ferocal.ledger import schema
 from ferocal.ledger.integrity.check import describe, find_broken, is_excluded
 from ferocal.ledger.integrity.memory import losses_seen
 from ferocal.ledger.integrity.seals import SEALED_AT, chain_of, ledger_id
@@ -52,7 +49,7 @@ class Integrity:
     losses: tuple[str, ...]
 
 
-_COUNTED = (schema.session, schema.visit, schema.run, schema.reading, schema.trace, schema.output)
+_COUNTED = ("session", "visit", "run", "reading", "trace", "output")
 
 
 def read_integrity(ledger: Ledger) -> Integrity:
@@ -66,11 +63,10 @@ def read_integrity(ledger: Ledger) -> Integrity:
     with ledger.driver() as driver:
         found = [(is_excluded(driver, b), describe(driver, b)) for b in find_broken(driver)]
         counts = {
-            table.name: driver.execute(f'SELECT count(*) FROM "{table.name}"').fetchone()[0]
+            table: driver.execute(f"SELECT count(*) FROM {table}").fetchone()[0]
             for table in _COUNTED
         }
-    query = sa.select(schema.about.c.value).where(schema.about.c.key == SEALED_AT)
-    rows = ledger.rows(query)
+    rows = ledger.rows("SELECT value FROM about WHERE key = ?", [SEALED_AT])
     return Integrity(
         counts,
         broken=tuple(text for excluded, text in found if not excluded),

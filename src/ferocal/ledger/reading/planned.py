@@ -4,9 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import sqlalchemy as sa
-
-from ferocal.ledger import schema
+from ferocal.ledger.reading.sql import RUNS, listed
 from ferocal.ledger.records import SETTLED, Slot
 from ferocal.ledger.store import Ledger
 from ferocal.plan.order import PlannedVisit, plan_study, workloads_of
@@ -47,14 +45,10 @@ class Progress:
 
 def read_progress(study: Study, ledger: Ledger) -> dict[str, Progress]:
     """The progress of every bench, which counts runs that failed as there."""
-    run, visit = schema.run.c, schema.visit.c
-    slot = (visit.bench, visit.round, visit.configuration, run.workload, run.number)
     query = (
-        sa.select(*slot)
-        .join_from(schema.run, schema.visit)
-        .where(run.outcome.in_(SETTLED), sa.not_(run.warmup), visit.state == "active")
-        .where(visit.round.is_not(None))
-        .distinct()
+        "SELECT DISTINCT visit.bench, visit.round, visit.configuration, run.workload, run.number "
+        f"FROM {RUNS} WHERE run.outcome IN {listed(SETTLED)} AND NOT run.warmup "
+        "AND visit.state = 'active' AND visit.round IS NOT NULL"
     )
     planned = {slot for visit in plan_study(study) for slot in slots_of(study, visit)}
     settled: dict[str, set[Slot]] = {}

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-import sqlalchemy as sa
-
-from ferocal.ledger import schema
+from ferocal.ledger import tables
+from ferocal.ledger.reading.sql import of_runs
 from ferocal.ledger.store import Ledger
 
 
@@ -31,18 +30,11 @@ class RowRest(NamedTuple):
 
 def read_rows(ledger: Ledger) -> list[tuple[RowCore, RowRest]]:
     """All readings that were not measured by Ferocal, as they came, corrected or not."""
-    reading, run, visit, metric = (
-        table.c for table in (schema.reading, schema.run, schema.visit, schema.metric)
-    )
     query = (
-        sa.select(
-            visit.bench, visit.configuration, metric.workload, metric.name, reading.value,
-            reading.bound, visit.round, visit.name, run.started_at,
-        )
-        .join_from(schema.reading, schema.run).join(schema.visit).join(schema.metric)
-        .join(schema.session, schema.session.c.id == visit.session_id)
-        .where(schema.session.c.kind != "measure")
-    )  # fmt: skip
+        "SELECT visit.bench, visit.configuration, metric.workload, metric.name, reading.value, "
+        f"reading.bound, visit.round, visit.name, run.started_at FROM {of_runs(tables.READING)} "
+        "JOIN session ON session.id = visit.session_id WHERE session.kind <> 'measure'"
+    )
     return [
         (
             RowCore(row[0], row[1], row[2], row[3], row[4], row[5] or ""),

@@ -7,32 +7,19 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-import sqlalchemy as sa
-
 from ferocal.errors import UsageError
-from ferocal.ledger import schema
+from ferocal.ledger import tables
 from ferocal.ledger.reading.corrections import read_absences, read_corrections
+from ferocal.ledger.reading.sql import OUTCOME, RUNS, listed, of_runs, parsed, places
 from ferocal.ledger.reading.visits import read_places
 from ferocal.ledger.records import FAILURES, SETTLED, Outcome, Slot
 from ferocal.ledger.store import Ledger
 from ferocal.terms.numbers import significant
 
-# How a run ended; a timeout was called otherwise by earlier versions.
-_OUTCOME = sa.case(
-    (schema.run.c.outcome == Outcome.OVERRAN, str(Outcome.TIMEOUT)), else_=schema.run.c.outcome
-).label("outcome")
-# Of a run that counts, unless it is excluded; with the visit joined.
-COUNTS = (
-    schema.run.c.outcome == Outcome.OK,
-    sa.not_(schema.run.c.warmup),
-    schema.visit.c.state == "active",
-)
-
 
 def read_excluded(ledger: Ledger) -> dict[int, str]:
     """Runs that are excluded at present, by key, with the reason."""
-    c = schema.mark.c
-    query = sa.select(c.run_id, c.excluded, c.reason).order_by(c.id)
+    query = "SELECT run_id, excluded, reason FROM mark ORDER BY id"
     latest = {run_id: (excluded, reason) for run_id, excluded, reason in ledger.rows(query)}
     return {run_id: reason for run_id, (excluded, reason) in latest.items() if excluded}
 
@@ -104,23 +91,17 @@ def read_runs(ledger: Ledger) -> list[RunRow]:
 
     The keys of runs are in this order too, but not after ledgers were merged.
     """
-    run, visit = schema.run.c, schema.visit.c
-    query = (
-        sa.select(
-            run.id, run.uid, run.started_at, visit.bench, visit.configuration, visit.round,
-            visit.uid, run.position, run.workload, run.number, run.warmup, _OUTCOME,
-            run.reason, run.wall, run.conditions, visit.state, visit.name,
-            visit.id,
-        )
-        .join_from(schema.run, schema.visit)
-        .order_by(run.started_at, run.position, run.id)
-    )  # fmt: skip
-    found = ledger.rows(query)
-    places = read_places(ledger)  # afterwards: visits may be made meanwhile
+    found = ledger.rows(
+        "SELECT run.id, run.uid, run.started_at, visit.bench, visit.configuration, visit.round, "
+        f"visit.uid, run.position, run.workload, run.number, run.warmup, {OUTCOME}, run.reason, "
+        f"run.wall, run.conditions, visit.state, visit.name, visit.id FROM {RUNS} "
+        "ORDER BY run.started_at, run.position, run.id"
+    )
+    in_time = read_places(ledger)  # afterwards: visits may be made meanwhile
     # Within a visit that was measured here the runs follow each other, whatever the clock did.
     rows = sorted(
         found,
-        key=lambda row: (places[row[17]], row[7]) if places[row[17]][1] else ((row[2], 0), 0),
+        key=lambda row: (in_time[row[17]], row[7]) if in_time[row[17]][1] else ((row[2], 0), 0),
     )
     excluded, values = read_excluded(ledger), _read_values(ledger)
     absences: dict[int, dict[str, tuple[str, str | None]]] = {}
@@ -137,12 +118,12 @@ def read_runs(ledger: Ledger) -> list[RunRow]:
             position=row[7],
             workload=row[8],
             number=row[9],
-            warmup=row[10],
+            warmup=bool(row[10]),
             outcome="not active" if row[15] != "active" else row[11],
             reason=row[12],
             excluded=excluded.get(row[0]),
             wall=row[13],
-            conditions=row[14],
+            conditions=parsed(row[14]),
             values=values.get(row[0], {}),
             absences=absences.get(row[0], {}),
         )
@@ -151,11 +132,11 @@ def read_runs(ledger: Ledger) -> list[RunRow]:
 
 
 def _read_values(ledger: Ledger) -> dict[int, dict[str, RunReading]]:
-    reading, metric = schema.reading.c, schema.metric.c
-    query = sa.select(
-        reading.run_id, metric.id, metric.name, reading.value, metric.unit, reading.low,
-        reading.high, reading.bound, reading.samples, reading.statistic,
-    ).join_from(schema.reading, schema.metric)  # fmt: skip
+    query = (
+        "SELECT reading.run_id, metric.id, metric.name, reading.value, metric.unit, reading.low, "
+        "reading.high, reading.bound, reading.samples, reading.statistic "
+        "FROM reading JOIN metric ON metric.id = reading.metric_id"
+    )
     corrections = read_corrections(ledger)
     values: dict[int, dict[str, RunReading]] = {}
     for run_id, metric_id, name, *columns in ledger.rows(query):
@@ -187,7 +168,7 @@ def resolve_run_ids(ledger: Ledger, ids: Sequence[str]) -> list[int]:
     UsageError
         When a text fits no run, or several, or is too short to mean one; all such are listed.
     """
-    rows = ledger.rows(sa.select(schema.run.c.id, schema.run.c.uid))
+    rows = ledger.rows("SELECT id, uid FROM run")
     found, problems = [], []
     for text in ids:
         keys = [key for key, uid in rows if text and uid.startswith(text)]
@@ -199,18 +180,17 @@ def resolve_run_ids(ledger: Ledger, ids: Sequence[str]) -> list[int]:
             many = f"is the beginning of {len(keys)} run ids; give more characters"
             problems.append(f'"{text}" {many if keys else "is not the id of a run"}')
     if problems:
-        listed = ", ".join(problems)
-        raise UsageError(f"{listed}; nothing was changed (ids: ferocal runs)")
+        raise UsageError(f"{', '.join(problems)}; nothing was changed (ids: ferocal runs)")
     return found
 
 
 def describe_runs(ledger: Ledger, keys: Sequence[int]) -> list[str]:
     """Runs in words: the id, where each was taken, and what was read."""
-    run, visit = schema.run.c, schema.visit.c
-    query = sa.select(run.id, run.uid, visit.configuration, run.workload, visit.round).join_from(
-        schema.run, schema.visit
+    query = (
+        "SELECT run.id, run.uid, visit.configuration, run.workload, visit.round "
+        f"FROM {RUNS} WHERE run.id IN {places(len(keys))}"
     )
-    rows = {row[0]: row for row in ledger.rows(query.where(run.id.in_(keys)))}
+    rows = {row[0]: row for row in ledger.rows(query, keys)}
     texts = []
     for key in keys:
         _, uid, configuration, workload, number = rows[key]
@@ -222,12 +202,16 @@ def describe_runs(ledger: Ledger, keys: Sequence[int]) -> list[str]:
 
 def workload_of_run(ledger: Ledger, key: int) -> tuple[str, str]:
     """The id and the workload of a run."""
-    query = sa.select(schema.run.c.uid, schema.run.c.workload).where(schema.run.c.id == key)
-    return tuple(ledger.rows(query)[0])
+    row: tuple[str, str] = ledger.rows("SELECT uid, workload FROM run WHERE id = ?", [key])[0]
+    return row
 
 
 # By workload, the metrics that a run of it has to have: names, with the unit of single values.
 Wanted = Mapping[str, Collection[tuple[str, str | None]]]
+
+
+# What tells one place of the plan from others.
+_SLOT = "visit.round, visit.configuration, run.workload, run.number"
 
 
 def settled_slots(
@@ -240,14 +224,11 @@ def settled_slots(
     """
     outcomes = (Outcome.OK,) if retry else SETTLED
     excluded = read_excluded(ledger) if retry else {}
-    visit, run = schema.visit.c, schema.run.c
     query = (
-        sa.select(run.id, visit.round, visit.configuration, run.workload, run.number)
-        .join_from(schema.run, schema.visit)
-        .where(run.outcome.in_(outcomes), sa.not_(run.warmup), visit.state == "active")
-        .where(visit.bench == bench)
+        f"SELECT run.id, {_SLOT}, run.outcome FROM {RUNS} WHERE run.outcome IN {listed(outcomes)} "
+        "AND NOT run.warmup AND visit.state = 'active' AND visit.bench = ?"
     )
-    rows = ledger.rows(query.add_columns(run.outcome))
+    rows = ledger.rows(query, [bench])
     lacking = set() if wanted is None else _lacking(ledger, wanted)
     return {
         Slot(*row[1:5])
@@ -270,46 +251,41 @@ class IncompleteRun:
 
 def incomplete_run(ledger: Ledger, bench: str, slot: Slot) -> IncompleteRun | None:
     """The last incomplete run of a place of the plan, if there is one."""
-    run, visit = schema.run.c, schema.visit.c
     query = (
-        sa.select(run.id, run.uid)
-        .join_from(schema.run, schema.visit)
-        .where(run.outcome == Outcome.INTERRUPTED, sa.not_(run.warmup), visit.state == "active")
-        .where(visit.bench == bench, visit.configuration == slot.configuration)
-        .where(visit.round == slot.round)
-        .where(run.workload == slot.workload, run.number == slot.number)
-        .order_by(run.id.desc())
+        f"SELECT run.id, run.uid FROM {RUNS} WHERE run.outcome = '{Outcome.INTERRUPTED}' "
+        "AND NOT run.warmup AND visit.state = 'active' AND visit.bench = ? "
+        f"AND ({_SLOT}) = (?, ?, ?, ?) ORDER BY run.id DESC"
     )
-    found = ((key, uid, metrics_of_run(ledger, key)) for key, uid in ledger.rows(query))
+    rows = ledger.rows(query, [bench, slot.round, slot.configuration, slot.workload, slot.number])
+    found = ((key, uid, metrics_of_run(ledger, key)) for key, uid in rows)
     return next((IncompleteRun(*row) for row in found if row[2]), None)
 
 
 def metrics_of_run(ledger: Ledger, run_id: int) -> dict[str, str]:
     """What was recorded of a run: by metric, a reading with its unit, or a mark."""
-    metric, reading, absence = schema.metric.c, schema.reading.c, schema.absence.c
-    readings = sa.select(metric.name, reading.value, metric.unit).join_from(
-        schema.reading, schema.metric
-    )
-    marks = sa.select(metric.name, absence.mark).join_from(schema.absence, schema.metric)
+    readings = f"SELECT metric.name, value, metric.unit {_OF_METRIC.format(tables.READING.name)}"
+    marks = f"SELECT metric.name, mark {_OF_METRIC.format(tables.ABSENCE.name)}"
     found = {
         name: f"{significant(value)} {unit}"
-        for name, value, unit in ledger.rows(readings.where(reading.run_id == run_id))
+        for name, value, unit in ledger.rows(readings, [run_id])
     }
-    return found | {row[0]: row[1] for row in ledger.rows(marks.where(absence.run_id == run_id))}
+    return found | dict(ledger.rows(marks, [run_id]))
+
+
+_OF_METRIC = "FROM {} JOIN metric ON metric.id = metric_id WHERE run_id = ?"
 
 
 def _lacking(ledger: Ledger, wanted: Wanted) -> set[int]:
     """Runs that ended well without all metrics that are wanted of their workload."""
-    run, metric, trace = schema.run.c, schema.metric.c, schema.trace.c
     has: dict[int, set[tuple[str, str | None]]] = {}
-    for table in (schema.reading, schema.absence):
-        query = sa.select(table.c.run_id, metric.name, metric.unit).join_from(table, schema.metric)
+    for table in ("reading", "absence"):
+        query = f"SELECT run_id, name, unit FROM {table} JOIN metric ON metric.id = metric_id"
         for key, name, unit in ledger.rows(query):
             # The file of a trace may be absent as well.
             has.setdefault(key, set()).update(((name, unit), (name, None)))
-    for key, name in ledger.rows(sa.select(trace.run_id, trace.metric)):
+    for key, name in ledger.rows("SELECT run_id, metric FROM trace"):
         has.setdefault(key, set()).add((name, None))
-    runs = ledger.rows(sa.select(run.id, run.workload).where(run.outcome == Outcome.OK))
+    runs = ledger.rows("SELECT id, workload FROM run WHERE outcome = ?", [Outcome.OK])
     return {
         key for key, workload in runs if not set(wanted.get(workload, ())) <= has.get(key, set())
     }
@@ -320,14 +296,14 @@ def read_lost(ledger: Ledger) -> Counter[tuple[str, str, str, str]]:
 
     Runs that failed or timed out and were not taken again, and runs that are excluded.
     """
-    run, visit = schema.run.c, schema.visit.c
-    slot = (visit.round, visit.configuration, run.workload, run.number)
-    query = sa.select(run.id, _OUTCOME, visit.bench, *slot).join_from(schema.run, schema.visit)
-    query = query.where(sa.not_(run.warmup), visit.state == "active")
-    failed = ledger.rows(query.where(run.outcome.in_(FAILURES)))
-    marked = sa.select(schema.mark.c.run_id)
+    query = (
+        f"SELECT run.id, {OUTCOME}, visit.bench, {_SLOT} FROM {RUNS} "
+        "WHERE NOT run.warmup AND visit.state = 'active' AND "
+    )
+    failed = ledger.rows(f"{query} run.outcome IN {listed(FAILURES)}")
+    marked = f"run.outcome = '{Outcome.OK}' AND run.id IN (SELECT run_id FROM mark)"
     excluded = read_excluded(ledger)
-    rows = ledger.rows(query.where(run.outcome == Outcome.OK, run.id.in_(marked)))
+    rows = ledger.rows(query + marked)
     lost = Counter((row[2], row[5], row[4], "excluded") for row in rows if row[0] in excluded)
     benches = {row[2] for row in failed}
     settled = {bench: settled_slots(ledger, bench, retry=True) for bench in benches}
@@ -341,17 +317,12 @@ def read_values(
     ledger: Ledger, bench: str, configuration: str, workload: str, metric: str
 ) -> list[float]:
     """The readings of a metric in one place so far, of runs that ended well."""
-    run, visit, metrics = schema.run.c, schema.visit.c, schema.metric.c
     query = (
-        sa.select(schema.reading.c.value)
-        .join_from(schema.reading, schema.run)
-        .join(schema.visit)
-        .join(schema.metric)
-        .where(visit.bench == bench, visit.configuration == configuration)
-        .where(metrics.workload == workload, metrics.name == metric, run.outcome == Outcome.OK)
-        .where(schema.reading.c.bound.is_(None))
+        f"SELECT reading.value FROM {of_runs(tables.READING)} WHERE visit.bench = ? "
+        "AND visit.configuration = ? AND metric.workload = ? AND metric.name = ? "
+        f"AND run.outcome = '{Outcome.OK}' AND reading.bound IS NULL"
     )
-    return [row[0] for row in ledger.rows(query)]
+    return [row[0] for row in ledger.rows(query, [bench, configuration, workload, metric])]
 
 
 @dataclass(frozen=True)
@@ -367,29 +338,24 @@ class FailedRun:
 
 def read_failures(ledger: Ledger) -> list[FailedRun]:
     """Runs that failed or timed out, in order, warm-ups included."""
-    run, visit = schema.run.c, schema.visit.c
     query = (
-        sa.select(visit.configuration, run.workload, visit.round, _OUTCOME, run.reason)
-        .join_from(schema.run, schema.visit)
-        .where(run.outcome.in_(FAILURES))
-        .order_by(run.id)
+        f"SELECT visit.configuration, run.workload, visit.round, {OUTCOME}, run.reason FROM {RUNS} "
+        f"WHERE run.outcome IN {listed(FAILURES)} ORDER BY run.id"
     )
     return [FailedRun(*row) for row in ledger.rows(query)]
 
 
 def count_outcomes(ledger: Ledger) -> Counter[str]:
     """Number of runs by outcome, warm-ups left out."""
-    run = schema.run.c
-    query = sa.select(_OUTCOME, sa.func.count()).where(sa.not_(run.warmup)).group_by(_OUTCOME)
-    return Counter({row[0]: row[1] for row in ledger.rows(query)})
+    query = f"SELECT {OUTCOME}, count(*) FROM run WHERE NOT run.warmup GROUP BY 1"
+    return Counter(dict(ledger.rows(query)))
 
 
 def known_run_uids(ledger: Ledger, uids: Sequence[str]) -> list[str]:
     """Which of the ids are those of runs in the ledger."""
     found: list[str] = []
     for start in range(0, len(uids), MOST_IN_A_QUERY):
-        query = sa.select(schema.run.c.uid).where(
-            schema.run.c.uid.in_(uids[start : start + MOST_IN_A_QUERY])
-        )
-        found += [uid for (uid,) in ledger.rows(query)]
+        part = uids[start : start + MOST_IN_A_QUERY]
+        query = f"SELECT uid FROM run WHERE uid IN {places(len(part))}"
+        found += [uid for (uid,) in ledger.rows(query, part)]
     return found

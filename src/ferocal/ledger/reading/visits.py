@@ -3,13 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
-import sqlalchemy as sa
-
-from ferocal.ledger import schema
-from ferocal.ledger.records import Outcome
+from ferocal.ledger.reading.sql import ENDED_WELL, parsed
 from ferocal.ledger.store import Ledger
 
 # Compared with each other.
@@ -41,34 +38,29 @@ class VisitRow:
 
 def read_visits(ledger: Ledger) -> dict[int, VisitRow]:
     """All visits by key, in the order in which they were made."""
-    c = schema.visit.c
-    query = sa.select(
-        c.id,
-        c.bench,
-        c.configuration,
-        c.round,
-        c.started_at,
-        c.state,
-        c.checks,
-        c.facts_id,
-        c.subjects,
-        c.remarks,
-        c.known,
-        c.name,
-    ).order_by(c.id)
-    rows = ledger.rows(query)
+    rows = ledger.rows(
+        "SELECT id, bench, configuration, round, started_at, state, checks, facts_id, subjects, "
+        "remarks, known, name FROM visit ORDER BY id"
+    )
     places = read_places(ledger)  # afterwards: visits may be made meanwhile
-    return {row[0]: replace(VisitRow(*row[1:]), place=places[row[0]]) for row in rows}
+    return {
+        key: VisitRow(
+            bench, configuration, number, started_at, state, parsed(checks), facts,
+            parsed(subjects), parsed(remarks), bool(known), name, places[key],
+        )
+        for key, bench, configuration, number, started_at, state, checks, facts, subjects, remarks,
+            known, name in rows
+    }  # fmt: skip
 
 
 def read_places(ledger: Ledger) -> dict[int, TimePlace]:
     """By key of a visit what visits are ordered by in time."""
-    visit, session = schema.visit.c, schema.session.c
     # It is unknown whether sessions of earlier versions were merged.
-    live = sa.and_(session.kind == "measure", session.merged.is_(False))
-    query = sa.select(visit.id, visit.started_at, sa.func.coalesce(live, False))
-    joined = query.join_from(schema.visit, schema.session).order_by(visit.id)
-    return places_in_time(tuple(row) for row in ledger.rows(joined))
+    query = (
+        "SELECT visit.id, visit.started_at, session.kind = 'measure' AND session.merged IS FALSE "
+        "FROM visit JOIN session ON session.id = visit.session_id ORDER BY visit.id"
+    )
+    return places_in_time(ledger.rows(query))
 
 
 @dataclass(frozen=True)
@@ -82,16 +74,16 @@ class NamedVisit:
 
 def read_named_visits(ledger: Ledger) -> dict[tuple[str, str, str], NamedVisit]:
     """Visits with a name, by bench, configuration and name; of merged ones the first."""
-    c = schema.visit.c
-    query = sa.select(c.bench, c.configuration, c.name, c.id, c.round, c.started_at)
-    rows = ledger.rows(query.where(c.name.is_not(None)).order_by(c.id.desc()))
-    return {tuple(row[:3]): NamedVisit(*row[3:]) for row in rows}
+    rows = ledger.rows(
+        "SELECT bench, configuration, name, id, round, started_at FROM visit "
+        "WHERE name IS NOT NULL ORDER BY id DESC"
+    )
+    return {row[:3]: NamedVisit(*row[3:]) for row in rows}
 
 
 def recorded_facts(ledger: Ledger) -> dict[int, list[dict[str, Any]]]:
     """All distinct sets of facts by key."""
-    query = sa.select(schema.facts.c.id, schema.facts.c.content)
-    return {row[0]: row[1] for row in ledger.rows(query)}
+    return {key: parsed(content) for key, content in ledger.rows("SELECT id, content FROM facts")}
 
 
 def read_conditions(ledger: Ledger, most: int) -> list[tuple[int, dict[str, Any]]]:
@@ -100,30 +92,27 @@ def read_conditions(ledger: Ledger, most: int) -> list[tuple[int, dict[str, Any]
     The workload of the run is among them. Conditions are long texts, and those of a few thousand
     runs say what all say.
     """
-    run = schema.run.c
-    wanted = (run.outcome == Outcome.OK, sa.not_(run.warmup), run.conditions.is_not(None))
-    total = ledger.rows(sa.select(sa.func.count()).where(*wanted))[0][0]
-    every = max(1, total // most)
-    query = sa.select(run.visit_id, run.conditions, run.workload)
-    rows = ledger.rows(query.where(*wanted, run.id % every == 0).order_by(run.id))
-    return [(visit, {**conditions, "workload": name}) for visit, conditions, name in rows]
+    of_runs = f"FROM run WHERE {ENDED_WELL} AND conditions IS NOT NULL"
+    every = max(1, ledger.rows(f"SELECT count(*) {of_runs}")[0][0] // most)
+    query = f"SELECT visit_id, conditions, workload {of_runs} AND id % ? = 0 ORDER BY id"
+    return [
+        (visit, {**parsed(conditions), "workload": name})
+        for visit, conditions, name in ledger.rows(query, [every])
+    ]
 
 
 def last_levels(ledger: Ledger, bench: str) -> dict[str, str]:
     """The level of each factor that the bench was last switched to, as far as recorded."""
-    c = schema.step.c
     query = (
-        sa.select(c.factor, c.level)
-        .where(c.bench == bench, c.kind.in_(("switch", "hold")), c.state.in_(("done", "continued")))
-        .order_by(c.id)
+        "SELECT factor, level FROM step WHERE bench = ? AND kind IN ('switch', 'hold') "
+        "AND state IN ('done', 'continued') ORDER BY id"
     )
-    return dict(ledger.rows(query))
+    return dict(ledger.rows(query, [bench]))
 
 
 def was_visited(ledger: Ledger, bench: str) -> bool:
     """Whether any visit to a bench has been recorded."""
-    c = schema.visit.c
-    return bool(ledger.rows(sa.select(c.id).where(c.bench == bench).limit(1)))
+    return bool(ledger.rows("SELECT id FROM visit WHERE bench = ? LIMIT 1", [bench]))
 
 
 def places_in_time(rows: Iterable[tuple[int, str, bool]]) -> dict[int, TimePlace]:

@@ -5,40 +5,41 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-import sqlalchemy as sa
-
 from ferocal.errors import UsageError
-from ferocal.ledger import schema
+from ferocal.ledger import tables
+from ferocal.ledger.engines import driver_of
 from ferocal.ledger.reading.corrections import read_corrections
 from ferocal.ledger.reading.history import runs_of_session
 from ferocal.ledger.reading.runs import describe_runs, read_excluded, resolve_run_ids
 from ferocal.ledger.records import NoiseFloorRecord, Note, Reference, Value
-from ferocal.ledger.store import Ledger
+from ferocal.ledger.writing.store import WritableLedger
 from ferocal.study.claims import digest_of
 from ferocal.terms.times import now
 
 
-def add_note(ledger: Ledger, note: Note) -> None:
+def add_note(ledger: WritableLedger, note: Note) -> None:
     """Record a note."""
-    ledger.insert_all(schema.note, [dict(vars(note))])
+    ledger.insert_all(tables.NOTE, [dict(vars(note))])
 
 
-def add_references(ledger: Ledger, references: Sequence[Reference]) -> None:
+def add_references(ledger: WritableLedger, references: Sequence[Reference]) -> None:
     """Record references, all or none."""
-    ledger.insert_all(schema.reference, [dict(vars(reference)) for reference in references])
+    ledger.insert_all(tables.REFERENCE, [dict(vars(reference)) for reference in references])
 
 
-def record_noise_floors(ledger: Ledger, floors: Sequence[NoiseFloorRecord]) -> None:
+def record_noise_floors(ledger: WritableLedger, floors: Sequence[NoiseFloorRecord]) -> None:
     """Record noise floors from another study, all or none."""
-    ledger.insert_all(schema.noise_floor, [dict(vars(floor)) for floor in floors])
+    ledger.insert_all(tables.NOISE_FLOOR, [dict(vars(floor)) for floor in floors])
 
 
-def record_look(ledger: Ledger, bench: str, figures: Mapping[str, Any]) -> None:
+def record_look(ledger: WritableLedger, bench: str, figures: Mapping[str, Any]) -> None:
     """Record what a look at a bench has shown."""
-    ledger.insert(schema.bench_look, at=now(), bench=bench, figures=dict(figures))
+    ledger.insert(tables.BENCH_LOOK, at=now(), bench=bench, figures=dict(figures))
 
 
-def mark_runs(ledger: Ledger, ids: Sequence[str], *, excluded: bool, reason: str) -> list[str]:
+def mark_runs(
+    ledger: WritableLedger, ids: Sequence[str], *, excluded: bool, reason: str
+) -> list[str]:
     """Exclude runs, or lift their exclusion; returns the runs in words.
 
     Raises
@@ -58,13 +59,15 @@ def mark_runs(ledger: Ledger, ids: Sequence[str], *, excluded: bool, reason: str
             raise UsageError(f"{', '.join(idle)}: {state}; nothing was marked")
         distinct = list(dict.fromkeys(keys))
         ledger.insert_all(
-            schema.mark,
+            tables.MARK,
             [{"run_id": key, "excluded": excluded, "reason": reason} for key in distinct],
         )
         return describe_runs(ledger, distinct)
 
 
-def mark_import(ledger: Ledger, text: str, *, excluded: bool, reason: str) -> tuple[str, int]:
+def mark_import(
+    ledger: WritableLedger, text: str, *, excluded: bool, reason: str
+) -> tuple[str, int]:
     """Exclude all runs of an import, or lift their exclusion; its id, and how many these are.
 
     Raises
@@ -81,11 +84,11 @@ def mark_import(ledger: Ledger, text: str, *, excluded: bool, reason: str) -> tu
             state = "excluded already" if excluded else "not excluded"
             raise UsageError(f"import {name}: all of its runs are {state}; nothing was marked")
         rows = [{"run_id": key, "excluded": excluded, "reason": reason} for key in wanted]
-        ledger.insert_all(schema.mark, rows)
+        ledger.insert_all(tables.MARK, rows)
     return name, len(wanted)
 
 
-def correct_reading(ledger: Ledger, run_id: int, value: Value, reason: str) -> float:
+def correct_reading(ledger: WritableLedger, run_id: int, value: Value, reason: str) -> float:
     """Correct a reading of a run; returns what it was before, as corrected until now.
 
     Raises
@@ -95,14 +98,12 @@ def correct_reading(ledger: Ledger, run_id: int, value: Value, reason: str) -> f
     LedgerError
         When the ledger cannot be written.
     """
-    reading, metric = schema.reading.c, schema.metric.c
     query = (
-        sa.select(metric.name, metric.id, reading.value)
-        .join_from(schema.reading, schema.metric)
-        .where(reading.run_id == run_id)
+        "SELECT metric.name, metric.id, reading.value FROM reading "
+        "JOIN metric ON metric.id = reading.metric_id WHERE reading.run_id = ?"
     )
     with ledger.together():
-        known = {name: (key, old) for name, key, old in ledger.rows(query)}
+        known = {name: (key, old) for name, key, old in ledger.rows(query, [run_id])}
         if value.metric not in known:
             names = ", ".join(known) or "none"
             raise UsageError(
@@ -121,11 +122,11 @@ def correct_reading(ledger: Ledger, run_id: int, value: Value, reason: str) -> f
             "bound": value.bound,
             "reason": reason,
         }
-        ledger.insert_all(schema.correction, [row])
+        ledger.insert_all(tables.CORRECTION, [row])
     return float(old)
 
 
-def freeze_claims(ledger: Ledger, claims: Mapping[str, Mapping[str, Any]]) -> int:
+def freeze_claims(ledger: WritableLedger, claims: Mapping[str, Mapping[str, Any]]) -> int:
     """Keep the claims that are new or changed; returns how many these were.
 
     Raises
@@ -133,18 +134,19 @@ def freeze_claims(ledger: Ledger, claims: Mapping[str, Mapping[str, Any]]) -> in
     LedgerError
         When the ledger cannot be written.
     """
-    if not _fresh(claims, {tuple(row) for row in ledger.rows(_KNOWN)}):
+    if not _fresh(claims, set(ledger.rows(_KNOWN))):
         return 0
     with ledger.transaction() as connection:
-        fresh = _fresh(claims, {tuple(row) for row in connection.execute(_KNOWN)})
-        read = connection.scalar(sa.select(sa.func.count()).select_from(schema.reading))
+        driver = driver_of(connection)
+        fresh = _fresh(claims, set(driver.execute(_KNOWN)))
+        (read,) = driver.execute("SELECT count(*) FROM reading").fetchone()
         for name, digest, content in fresh:
             values = {"name": name, "digest": digest, "content": content}
-            ledger.insert(schema.claim, connection, at=now(), before_readings=not read, **values)
+            ledger.insert(tables.CLAIM, connection, at=now(), before_readings=not read, **values)
     return len(fresh)
 
 
-_KNOWN = sa.select(schema.claim.c.name, schema.claim.c.digest)
+_KNOWN = "SELECT name, digest FROM claim"
 
 
 def _fresh(

@@ -12,11 +12,11 @@ from typing import Any
 import numpy as np
 import sqlalchemy as sa
 
-from ferocal.ledger import schema
+from ferocal.ledger import schema, tables
 from ferocal.ledger.reading.runs import ID_LENGTH
 from ferocal.ledger.records import Outcome, SessionRecord
-from ferocal.ledger.store import Ledger
 from ferocal.ledger.writing.keys import MetricKeys, facts_key
+from ferocal.ledger.writing.store import WritableLedger, insert_rows
 from ferocal.terms.conditions import AMBIENT
 from ferocal.terms.times import now
 from ferocal.traces.capture import Trace
@@ -100,7 +100,7 @@ class Batch:
         }
 
 
-def record_batch(ledger: Ledger, session: SessionRecord, batch: Batch) -> None:
+def record_batch(ledger: WritableLedger, session: SessionRecord, batch: Batch) -> None:
     """Record all of a batch, or nothing.
 
     Raises
@@ -109,17 +109,18 @@ def record_batch(ledger: Ledger, session: SessionRecord, batch: Batch) -> None:
         When the ledger cannot be written.
     """
     with ledger.transaction() as connection:
-        session_id = ledger.insert(schema.session, connection, started_at=now(), **vars(session))
+        session_id = ledger.insert(tables.SESSION, connection, started_at=now(), **vars(session))
         visits = _insert_visits(ledger, connection, batch, session_id)
         first_run = _insert_runs(ledger, connection, batch, visits)
         _insert_readings(ledger, connection, batch, first_run)
         for run, number, trace in batch.traces:
             packed = pack_trace(trace, number)
-            ledger.insert(schema.trace, connection, run_id=first_run + run, **packed)
+            ledger.insert(tables.TRACE, connection, run_id=first_run + run, **packed)
 
 
-def _next_key(connection: sa.Connection, table: sa.Table) -> int:
-    return int(connection.scalar(sa.select(sa.func.max(table.c.id))) or 0) + 1
+def _next_key(connection: sa.Connection, table: tables.Table) -> int:
+    query = f"SELECT max(id) FROM {table.name}"
+    return int(connection.exec_driver_sql(query).scalar() or 0) + 1
 
 
 def _uids(count: int) -> Iterator[str]:
@@ -132,18 +133,18 @@ def _uids(count: int) -> Iterator[str]:
 
 
 def _insert_visits(
-    ledger: Ledger, connection: sa.Connection, batch: Batch, session: int
+    ledger: WritableLedger, connection: sa.Connection, batch: Batch, session: int
 ) -> np.ndarray:
     """The keys of the visits; those that are there receive what was unknown about them."""
     none = facts_key(ledger, connection, [])
-    first = _next_key(connection, schema.visit)
+    first = _next_key(connection, tables.VISIT)
     keys = np.zeros(len(batch.visits), dtype=np.int64)
     rows: list[dict[str, Any]] = []
     for n, (uid, visit) in enumerate(zip(_uids(len(batch.visits)), batch.visits, strict=True)):
         if visit.key is not None:
             keys[n] = visit.key
             _learn(connection, visit)
-            ledger.touch(schema.visit, visit.key)
+            ledger.touch(tables.VISIT, visit.key)
             continue
         keys[n] = first + len(rows)
         values = {k: v for k, v in vars(visit).items() if k not in ("key", "facts")}
@@ -160,9 +161,9 @@ def _insert_visits(
                 "facts_id": facts_key(ledger, connection, visit.facts) if visit.facts else none,
             }
         )
+    insert_rows(connection, tables.VISIT, rows)
     if rows:
-        connection.execute(sa.insert(schema.visit), rows)
-        ledger.touch(schema.visit, first, first + len(rows) - 1)
+        ledger.touch(tables.VISIT, first, first + len(rows) - 1)
     return keys
 
 
@@ -178,9 +179,9 @@ def _learn(connection: sa.Connection, visit: BatchVisit) -> None:
 
 
 def _insert_runs(
-    ledger: Ledger, connection: sa.Connection, batch: Batch, visits: np.ndarray
+    ledger: WritableLedger, connection: sa.Connection, batch: Batch, visits: np.ndarray
 ) -> int:
-    first, time = _next_key(connection, schema.run), now()
+    first, time = _next_key(connection, tables.RUN), now()
     columns = "id, uid, visit_id, workload, number, position, started_at, conditions, warmup"
     insert = (
         f"INSERT INTO run ({columns}, outcome) VALUES (?, ?, ?, ?, ?, ?, ?, ?, 0, '{Outcome.OK}')"
@@ -212,11 +213,11 @@ def _insert_runs(
         if reason
     ]
     if marks:
-        first_mark = _next_key(connection, schema.mark)
-        connection.execute(sa.insert(schema.mark), marks)
-        ledger.touch(schema.mark, first_mark, first_mark + len(marks) - 1)
+        first_mark = _next_key(connection, tables.MARK)
+        insert_rows(connection, tables.MARK, marks)
+        ledger.touch(tables.MARK, first_mark, first_mark + len(marks) - 1)
     if batch.run_workload:
-        ledger.touch(schema.run, first, first + len(batch.run_workload) - 1)
+        ledger.touch(tables.RUN, first, first + len(batch.run_workload) - 1)
     return first
 
 
@@ -229,12 +230,12 @@ def _conditions(batch: Batch, places: range) -> Iterable[str | None]:
 
 
 def _insert_notes(
-    ledger: Ledger, connection: sa.Connection, batch: Batch, uids: Sequence[str]
+    ledger: WritableLedger, connection: sa.Connection, batch: Batch, uids: Sequence[str]
 ) -> None:
     for run, text, source in batch.notes:
         name = uids[run][:ID_LENGTH] if run >= 0 else None
         values = {"text": text or source, "run": name, "source": (source or None) if text else None}
-        ledger.insert(schema.note, connection, at=now(), **values)
+        ledger.insert(tables.NOTE, connection, at=now(), **values)
 
 
 def _continue_visits(connection: sa.Connection, batch: Batch) -> tuple[list[int], list[int]]:
@@ -263,7 +264,7 @@ def _continue_visits(connection: sa.Connection, batch: Batch) -> tuple[list[int]
 
 
 def _insert_readings(
-    ledger: Ledger, connection: sa.Connection, batch: Batch, first_run: int
+    ledger: WritableLedger, connection: sa.Connection, batch: Batch, first_run: int
 ) -> None:
     metrics = MetricKeys(ledger)
     keys = np.zeros(len(batch.metrics), dtype=np.int64)
@@ -297,8 +298,7 @@ def _insert_readings(
         }
         for gap in batch.absences
     ]
-    if gaps:
-        connection.execute(sa.insert(schema.absence), gaps)
+    insert_rows(connection, tables.ABSENCE, gaps)
 
 
 def _parts(count: int, size: int = _PART) -> list[slice]:

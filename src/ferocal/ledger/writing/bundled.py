@@ -13,12 +13,14 @@ from typing import Any
 import sqlalchemy as sa
 
 from ferocal.errors import LedgerError
-from ferocal.ledger import schema
-from ferocal.ledger.connecting import WRITES, patient_engine
+from ferocal.ledger import schema, tables
+from ferocal.ledger.engines import driver_of, writing
 from ferocal.ledger.integrity.check import describe, find_broken
-from ferocal.ledger.integrity.seals import LEDGER_ID, driver_of, seal_all
-from ferocal.ledger.opening import create_tables, explained, keep_private
+from ferocal.ledger.integrity.seals import LEDGER_ID, seal_all
+from ferocal.ledger.opening import explained
+from ferocal.ledger.upgrading import create_tables, keep_private
 from ferocal.ledger.writing.keys import facts_digest
+from ferocal.ledger.writing.store import change_row
 from ferocal.terms.private import is_identifying, without_errors
 
 # What stands for a value that is withheld; the same value has the same number.
@@ -31,17 +33,15 @@ def withhold(path: Path) -> list[str]:
     Values of facts that tell one machine from all others, what programs wrote, and directories of
     imported files. Returns what was withheld, in words.
     """
-    engine = patient_engine(path)
     found: list[str] = []
-    with engine.connect().execution_options(**{WRITES: True}) as connection, connection.begin():
+    with writing(path) as connection:
         found += _facts(connection)
         found += _errors(connection)
         found += _outputs(connection)
         found += _directories(connection)
         if found:
             _rename(connection)
-            seal_all(connection)
-    engine.dispose()
+            seal_all(driver_of(connection))
     return found
 
 
@@ -64,7 +64,7 @@ def _facts(connection: sa.Connection) -> Iterator[str]:
                 fact["value"] = f"{_WITHHELD} ({number})"
         if changed != content:
             new = {"content": changed, "digest": facts_digest(changed)}
-            connection.execute(sa.update(table).where(table.c.id == key).values(**new))
+            change_row(connection, tables.FACTS, key, new)
     if names:
         yield f"values of {', '.join(names)}"
 
@@ -75,7 +75,7 @@ def _errors(connection: sa.Connection) -> Iterator[str]:
     for key, reason in connection.execute(query).all():
         if (short := without_errors(reason)) != reason:
             count += 1
-            connection.execute(sa.update(table).where(table.c.id == key).values(reason=short))
+            change_row(connection, tables.RUN, key, {"reason": short})
     if count:
         yield f"standard error of {count} failed runs"
 
@@ -96,7 +96,7 @@ def _directories(connection: sa.Connection) -> Iterator[str]:
     for key, source in connection.execute(query).all():
         if (name := PurePath(re.split(r"[\\/]", source)[-1]).name) != source:
             count += 1
-            connection.execute(sa.update(table).where(table.c.id == key).values(source=name))
+            change_row(connection, tables.SESSION, key, {"source": name})
     if count:
         yield f"directories of {count} imported files"
 
@@ -110,23 +110,22 @@ def create_from(path: Path, rows: Mapping[str, Iterable[Mapping[str, Any]]]) -> 
         When a table or a column is unknown, a row does not fit, or a seal does.
     """
     keep_private(path)
-    engine = patient_engine(path)
     with explained(path):
-        create_tables(engine)
-        writing = engine.connect().execution_options(**{WRITES: True})
-        with writing as connection, connection.begin():
+        create_tables(path)
+        with writing(path) as connection:
             driver = driver_of(connection)
             driver.execute('DELETE FROM "about"')
-            for table in schema.metadata.sorted_tables:
+            for table in tables.TABLES:
                 _insert(driver, table, rows.get(table.name, ()))
             for broken in find_broken(driver):
                 raise LedgerError(f"damaged: {describe(driver, broken)}")
-    engine.dispose()
     with contextlib.suppress(OSError):
         path.chmod(0o600)
 
 
-def _insert(driver: sqlite3.Connection, table: sa.Table, rows: Iterable[Mapping[str, Any]]) -> None:
+def _insert(
+    driver: sqlite3.Connection, table: tables.Table, rows: Iterable[Mapping[str, Any]]
+) -> None:
     names = [column.name for column in table.columns]
     marks = ", ".join("?" * len(names))
     columns = ", ".join(f'"{name}"' for name in names)

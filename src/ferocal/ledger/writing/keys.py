@@ -8,14 +8,14 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from ferocal.ledger import schema
-from ferocal.ledger.store import Ledger, key_of
+from ferocal.ledger import schema, tables
+from ferocal.ledger.writing.store import WritableLedger, insert_row
 
 
 class MetricKeys:
     """The keys of metrics, each looked up or made once."""
 
-    def __init__(self, ledger: Ledger) -> None:
+    def __init__(self, ledger: WritableLedger) -> None:
         self._ledger = ledger
         self._known: dict[tuple[str, str, str], int] = {}
 
@@ -30,7 +30,7 @@ class MetricKeys:
         if found is None:
             # Not remembered before the next time, for this transaction may yet fail.
             row = {"workload": workload, "name": name, "unit": unit}
-            return _insert(self._ledger, connection, schema.metric, row)
+            return _insert(self._ledger, connection, tables.METRIC, row)
         self._known[identity] = int(found)
         return int(found)
 
@@ -40,7 +40,9 @@ def facts_digest(content: list[dict[str, Any]]) -> str:
     return hashlib.sha256(json.dumps(content, sort_keys=True).encode()).hexdigest()
 
 
-def facts_key(ledger: Ledger, connection: sa.Connection, content: list[dict[str, Any]]) -> int:
+def facts_key(
+    ledger: WritableLedger, connection: sa.Connection, content: list[dict[str, Any]]
+) -> int:
     """The key of a set of facts, which is recorded if it is new."""
     digest = facts_digest(content)
     columns = schema.facts.c
@@ -48,10 +50,12 @@ def facts_key(ledger: Ledger, connection: sa.Connection, content: list[dict[str,
     if found is not None:
         return int(found)
     row = {"digest": digest, "content": content}
-    return _insert(ledger, connection, schema.facts, row)
+    return _insert(ledger, connection, tables.FACTS, row)
 
 
-def _insert(ledger: Ledger, connection: sa.Connection, table: sa.Table, row: dict[str, Any]) -> int:
-    key = key_of(connection.execute(sa.insert(table).values(row)))
+def _insert(
+    ledger: WritableLedger, connection: sa.Connection, table: tables.Table, row: dict[str, Any]
+) -> int:
+    key = insert_row(connection, table, row)
     ledger.touch(table, key)
     return key

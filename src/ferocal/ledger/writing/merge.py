@@ -9,15 +9,18 @@ from typing import Any
 import sqlalchemy as sa
 
 from ferocal.errors import LedgerError, UsageError
-from ferocal.ledger import schema
+from ferocal.ledger import schema, tables
+from ferocal.ledger.reading.dump import read_table
 from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
+from ferocal.ledger.tables import Table
+from ferocal.ledger.writing.store import WritableLedger, change_row, insert_row, insert_rows
 from ferocal.traces.packing import unpack_columns
 
 # What makes a row of a table without uid the same in both ledgers.
-_NATURAL_KEYS = {schema.metric: ("workload", "name", "unit"), schema.facts: ("digest",)}
+_NATURAL_KEYS = {tables.METRIC: ("workload", "name", "unit"), tables.FACTS: ("digest",)}
 
-KeyMap = dict[sa.Table, dict[int, int]]
+KeyMap = dict[Table, dict[int, int]]
 
 
 @dataclass(frozen=True)
@@ -29,7 +32,7 @@ class Merged:
     known_runs: int
 
 
-def merge_ledgers(target: Ledger, source: Ledger) -> Merged:
+def merge_ledgers(target: WritableLedger, source: Ledger) -> Merged:
     """Bring the rows of ``source`` into ``target`` in one transaction.
 
     What both have is brought forward: a run that was in progress when the copy was made gets its
@@ -42,38 +45,38 @@ def merge_ledgers(target: Ledger, source: Ledger) -> Merged:
     LedgerError
         When either cannot be read or written; the target is then as it was.
     """
-    tables = [*_NATURAL_KEYS, *schema.WITH_UID]
-    rows = {table: source.mappings(sa.select(table)) for table in tables}
-    owned = (schema.reading, schema.absence, schema.output)
-    children = {t: source.mappings(sa.select(t)) for t in owned}
+    rows = {t: read_table(source, t) for t in (*_NATURAL_KEYS, *tables.WITH_UID)}
+    owned = (tables.READING, tables.ABSENCE, tables.OUTPUT)
+    children = {table: read_table(source, table) for table in owned}
     _check_traces(source, rows)
+    parents = {table.name: table for table in tables.TABLES}
     keys: KeyMap = {}
-    fresh: dict[sa.Table, set[int]] = {}
+    fresh: dict[Table, set[int]] = {}
     with target.transaction() as connection:
         for table, natural in _NATURAL_KEYS.items():
             keys[table], fresh[table] = _bring(connection, table, rows[table], natural, {})
-        for table in schema.WITH_UID:
-            mapped = {c.name: keys[key.column.table] for c in table.c for key in c.foreign_keys}
+        for table in tables.WITH_UID:
+            mapped = {c.name: keys[parents[c.of]] for c in table.columns if c.of is not None}
             keys[table], fresh[table] = _bring(connection, table, rows[table], ("uid",), mapped)
         new = {table: len(found) for table, found in fresh.items()}
-        fresh[schema.visit] |= _forward_visits(connection, rows[schema.visit])
-        fresh[schema.run] |= _forward_runs(connection, rows[schema.run])
+        fresh[tables.VISIT] |= _forward_visits(connection, rows[tables.VISIT])
+        fresh[tables.RUN] |= _forward_runs(connection, rows[tables.RUN])
         for table, child_rows in children.items():
-            _bring_children(connection, table, child_rows, keys, fresh[schema.run])
-        for table in schema.SEALED:
+            _bring_children(connection, table, child_rows, keys, fresh[tables.RUN])
+        for table in tables.SEALED:
             for key in fresh[table]:
                 target.touch(table, keys[table][key])
     return Merged(
-        visits=new[schema.visit],
-        runs=new[schema.run],
-        known_runs=len(rows[schema.run]) - new[schema.run],
+        visits=new[tables.VISIT],
+        runs=new[tables.RUN],
+        known_runs=len(rows[tables.RUN]) - new[tables.RUN],
     )
 
 
-def _check_traces(source: Ledger, rows: Mapping[sa.Table, list[dict[str, Any]]]) -> None:
+def _check_traces(source: Ledger, rows: Mapping[Table, list[dict[str, Any]]]) -> None:
     """Refuse traces that could not be read afterwards."""
-    names = {row["id"]: row["uid"][:10] for row in rows[schema.run]}
-    for row in rows[schema.trace]:
+    names = {row["id"]: row["uid"][:10] for row in rows[tables.RUN]}
+    for row in rows[tables.TRACE]:
         try:
             unpack_columns(row["content"])
         except LedgerError as error:
@@ -82,14 +85,14 @@ def _check_traces(source: Ledger, rows: Mapping[sa.Table, list[dict[str, Any]]])
 
 def _bring(
     connection: sa.Connection,
-    table: sa.Table,
+    table: Table,
     rows: list[dict[str, Any]],
     identity: tuple[str, ...],
     references: Mapping[str, Mapping[int, int]],
 ) -> tuple[dict[int, int], set[int]]:
     """Insert rows that are not there; the new key of every row, and which are new."""
-    columns = [table.c.id, *(table.c[name] for name in identity)]
-    known = {tuple(row[1:]): row[0] for row in connection.execute(sa.select(*columns))}
+    query = f"SELECT id, {', '.join(identity)} FROM {table.name}"
+    known = {tuple(row[1:]): row[0] for row in connection.exec_driver_sql(query)}
     keys: dict[int, int] = {}
     fresh: set[int] = set()
     for row in rows:
@@ -99,11 +102,9 @@ def _bring(
         if same is None:
             for column, mapping in references.items():
                 values[column] = mapping[values[column]]
-            if table is schema.session:
+            if table is tables.SESSION:
                 values["merged"] = True  # its place in time is not that of its key
-            inserted = connection.execute(sa.insert(table).values(**values)).inserted_primary_key
-            assert inserted is not None
-            same = int(inserted[0])
+            same = insert_row(connection, table, values)
             fresh.add(old)
         keys[old] = same
     return keys, fresh
@@ -111,7 +112,6 @@ def _bring(
 
 def _forward_visits(connection: sa.Connection, rows: list[dict[str, Any]]) -> set[int]:
     """Bring visits that both have to the later of their two states; keys in the source of these."""
-    c = schema.visit.c
     there = {row.uid: row for row in connection.execute(sa.select(schema.visit))}
     forwarded = set()
     for row in rows:
@@ -126,7 +126,7 @@ def _forward_visits(connection: sa.Connection, rows: list[dict[str, Any]]) -> se
         if len(row["checks"]) > len(here.checks):
             changes["checks"] = row["checks"]
         if changes:
-            connection.execute(sa.update(schema.visit).where(c.id == here.id).values(**changes))
+            change_row(connection, tables.VISIT, here.id, changes)
             forwarded.add(row["id"])
     return forwarded
 
@@ -144,7 +144,6 @@ def _forward_runs(connection: sa.Connection, rows: list[dict[str, Any]]) -> set[
     UsageError
         When a run has ended in both, and otherwise.
     """
-    c = schema.run.c
     ends = ("outcome", "reason", "wall", "exit_status", "conditions")
     there = {row.uid: row for row in connection.execute(sa.select(schema.run))}
     forwarded = set()
@@ -153,7 +152,7 @@ def _forward_runs(connection: sa.Connection, rows: list[dict[str, Any]]) -> set[
         steps = [_PROGRESS.get(Outcome(outcome), 2) for outcome in (here.outcome, row["outcome"])]
         if steps[1] > steps[0]:
             changes = {name: row[name] for name in ends}
-            connection.execute(sa.update(schema.run).where(c.id == here.id).values(**changes))
+            change_row(connection, tables.RUN, here.id, changes)
             forwarded.add(row["id"])
         elif steps == [2, 2] and here.outcome != row["outcome"]:
             raise UsageError(
@@ -165,7 +164,7 @@ def _forward_runs(connection: sa.Connection, rows: list[dict[str, Any]]) -> set[
 
 def _bring_children(
     connection: sa.Connection,
-    table: sa.Table,
+    table: Table,
     rows: list[dict[str, Any]],
     keys: KeyMap,
     fresh_runs: set[int],
@@ -173,9 +172,8 @@ def _bring_children(
     values = []
     for row in rows:
         if row["run_id"] in fresh_runs:
-            new = {**row, "run_id": keys[schema.run][row["run_id"]]}
+            new = {**row, "run_id": keys[tables.RUN][row["run_id"]]}
             if "metric_id" in new:
-                new["metric_id"] = keys[schema.metric][new["metric_id"]]
+                new["metric_id"] = keys[tables.METRIC][new["metric_id"]]
             values.append(new)
-    if values:
-        connection.execute(sa.insert(table), values)
+    insert_rows(connection, table, values)

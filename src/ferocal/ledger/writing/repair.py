@@ -10,8 +10,8 @@ from pathlib import Path
 import sqlalchemy as sa
 
 from ferocal.errors import LedgerError
-from ferocal.ledger import schema
-from ferocal.ledger.connecting import WRITES, patient_engine
+from ferocal.ledger import tables
+from ferocal.ledger.engines import driver_of, reading, writing
 from ferocal.ledger.integrity.check import (
     describe,
     find_broken,
@@ -23,27 +23,20 @@ from ferocal.ledger.integrity.seals import (
     FIRST_SEALED,
     LOST,
     Broken,
-    driver_of,
     seal_all,
     seal_as_damaged,
 )
-from ferocal.ledger.integrity.shapes import key_column
 from ferocal.ledger.migrations import migrate
-from ferocal.ledger.opening import (
-    explained,
-    keep_copy,
-    refuse_missing,
-    stamp,
-    version_of,
-)
-from ferocal.ledger.store import Ledger
+from ferocal.ledger.opening import explained, refuse_missing
+from ferocal.ledger.refusing import version_of
+from ferocal.ledger.upgrading import keep_copy, stamp
+from ferocal.ledger.writing.store import WritableLedger
 from ferocal.terms.times import now
 
 # So many things are looked at; a ledger with more is brought back from a copy.
 _MOST = 100_000
-_TABLES = schema.metadata.sorted_tables
 # What hangs on a run: without it the run would say something else.
-_OF_RUN = [table for table in _TABLES if "run_id" in table.c]
+_OF_RUN = [table for table in tables.TABLES if table.has("run_id")]
 
 
 @dataclass(frozen=True)
@@ -68,20 +61,15 @@ def repair_ledger(path: Path, reason: str, *, preview: bool = False) -> Repaired
         When there is none, or when the file itself is damaged, so that no row can be trusted.
     """
     refuse_missing(path)
-    engine = patient_engine(path)
-    try:
-        with (
-            explained(path),
-            engine.connect().execution_options(**{WRITES: True}) as connection,
-            connection.begin() as transaction,
-        ):
+    with explained(path):
+        with writing(path) as connection:
             driver = driver_of(connection)
-            version = version_of(connection, path)
+            version = version_of(driver, path)
             if version < FIRST_SEALED:
                 migrate(connection, version)
                 stamp(connection)
-                seal_all(connection)
-            sealed_as = version if version >= FIRST_SEALED else schema.SCHEMA_VERSION
+                seal_all(driver)
+            sealed_as = version if version >= FIRST_SEALED else tables.SCHEMA_VERSION
             found = find_broken(driver, sealed_as, most=_MOST)
             broken = [b for b in found if not is_excluded(driver, b)]
             damages = tuple(describe(driver, b) for b in broken)
@@ -96,21 +84,19 @@ def repair_ledger(path: Path, reason: str, *, preview: bool = False) -> Repaired
             _set_aside(driver, broken)
             after = _counts(driver)
             if preview:
-                transaction.rollback()
+                driver.rollback()
             else:
-                if sealed_as < schema.SCHEMA_VERSION:
+                if sealed_as < tables.SCHEMA_VERSION:
                     migrate(connection, version)
                 stamp(connection)
-                _note(Ledger(engine, path), connection, damages, reason)
-                seal_all(connection)
+                _note(WritableLedger(path), connection, damages, reason)
+                seal_all(driver)
                 # Damaged runs that are excluded stay what they are.
-                seal_as_damaged(connection, [b.key for b in found if b not in broken])
+                seal_as_damaged(driver, [b.key for b in found if b not in broken])
         if not preview:
-            with engine.connect() as connection, connection.begin():
-                note_entries(path, driver_of(connection))
+            with reading(path) as driver:
+                note_entries(path, driver)
         return Repaired(damages, before[0] - after[0], before[1] - after[1], copy)
-    finally:
-        engine.dispose()
 
 
 def _counts(driver: sqlite3.Connection) -> tuple[int, int]:
@@ -126,43 +112,45 @@ def _set_aside(driver: sqlite3.Connection, broken: Iterable[Broken]) -> None:
     for kind, name in foreign_names(driver):
         quoted = name.replace('"', '""')
         driver.execute(f'DROP {kind} IF EXISTS "{quoted}"')
-    doomed: dict[str, set[int]] = {table.name: set() for table in _TABLES}
+    doomed: dict[str, set[int]] = {table.name: set() for table in tables.TABLES}
     for found in broken:
         if found.kind in doomed and found.what != LOST:
             doomed[found.kind].add(found.key)
     for table in _OF_RUN:
-        doomed["run"] |= _keys(driver, table, "run_id", key_column(table), doomed[table.name])
-        if "metric_id" in table.c:
+        doomed["run"] |= _keys(driver, table, "run_id", table.row_key, doomed[table.name])
+        if table.has("metric_id"):
             # Of a metric that cannot be trusted nothing can.
             doomed["run"] |= _keys(driver, table, "run_id", "metric_id", doomed["metric"])
-    for table in (schema.visit, schema.run):
+    for table in (tables.VISIT, tables.RUN):
         for column in table.columns:
-            for key in column.foreign_keys:
-                parents = doomed[key.column.table.name]
+            if column.of is not None:
+                parents = doomed[column.of]
                 doomed[table.name] |= _keys(driver, table, "id", column.name, parents)
     for table in _OF_RUN:
         _delete(driver, table, "run_id", doomed["run"])
     # What refers to others before these; seals and their chain are made anew.
-    for table in reversed(_TABLES):
-        if "id" in table.c and table not in (schema.seal, schema.chain):
+    for table in reversed(tables.TABLES):
+        if table.has("id") and table not in (tables.SEAL, tables.CHAIN):
             _delete(driver, table, "id", doomed[table.name])
 
 
 def _keys(
-    driver: sqlite3.Connection, table: sa.Table, wanted: str, column: str, values: Iterable[int]
+    driver: sqlite3.Connection, table: tables.Table, wanted: str, column: str, values: Iterable[int]
 ) -> set[int]:
     query = f'SELECT "{wanted}" FROM "{table.name}" WHERE "{column}" = ?'
     return {row[0] for value in values for row in driver.execute(query, (value,))}
 
 
 def _delete(
-    driver: sqlite3.Connection, table: sa.Table, column: str, values: Iterable[int]
+    driver: sqlite3.Connection, table: tables.Table, column: str, values: Iterable[int]
 ) -> None:
     driver.executemany(f'DELETE FROM "{table.name}" WHERE "{column}" = ?', [(v,) for v in values])
 
 
-def _note(ledger: Ledger, connection: sa.Connection, damages: tuple[str, ...], reason: str) -> None:
+def _note(
+    ledger: WritableLedger, connection: sa.Connection, damages: tuple[str, ...], reason: str
+) -> None:
     """Keep what was set aside, and why, as a note on the study."""
     shown = "; ".join(damages[:3]) + (f" and {len(damages) - 3} more" if len(damages) > 3 else "")
     text = f"repaired: {shown}; set aside: {reason}"
-    ledger.insert(schema.note, connection, at=now(), text=text)
+    ledger.insert(tables.NOTE, connection, at=now(), text=text)
