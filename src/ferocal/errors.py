@@ -15,8 +15,9 @@ FerocalError (1)
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from ferocal.terms.frozen import dataclass
 
 
 class FerocalError(Exception):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -26,6 +25,7 @@ from ferocal.answers.selection import Selection
 from ferocal.errors import NothingToShowError
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 
 _HARDWARE = ("hardware", "declared", "resource")
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.data.series import Series
@@ -15,6 +14,7 @@ from ferocal.answers.compare import find_barred, setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

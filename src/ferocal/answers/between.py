@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 
 from ferocal.analysis.data.index import deciding_places
 from ferocal.analysis.data.readings import Readings
@@ -25,6 +24,7 @@ from ferocal.answers.selection import Selection
 from ferocal.errors import UsageError
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest
 
 # What differences can be asked for besides the factors of a study.

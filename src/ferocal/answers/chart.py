@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -22,6 +21,7 @@ from ferocal.errors import NothingToShowError
 from ferocal.ledger.records import Reference
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.roles import DECIDING
 
 

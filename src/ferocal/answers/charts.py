@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from ferocal.analysis.data.series import Series, margin_on_scale
@@ -32,6 +32,7 @@ from ferocal.ledger.reading.integrity import Identity, read_identity
 from ferocal.ledger.reading.runs import read_runs
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.roles import DECIDING
 from ferocal.traces.kinds import KINDS
 

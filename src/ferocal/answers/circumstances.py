@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -22,6 +21,7 @@ from ferocal.terms.conditions import (
     PROCESSORS_ALLOWED,
     STOLEN_SHARE,
 )
+from ferocal.terms.frozen import dataclass
 
 Sampled = Iterable[tuple[int, dict[str, Any]]]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
@@ -35,6 +35,7 @@ from ferocal.answers.evidence import Evidence
 from ferocal.ledger.reading.additions import FrozenClaim
 from ferocal.study.claims import INDEX, NOISE, TIMES, Claim, Limit, claims_of, digest_of
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.times import span_of
 
 _OPEN = (-math.inf, math.inf)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import statistics
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import datetime
 
 from ferocal.analysis.caveats.kinds import Caveat, Context
@@ -38,6 +38,7 @@ from ferocal.ledger.store import Ledger
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
 from ferocal.terms.dimensions import ONE
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

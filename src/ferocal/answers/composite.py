@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from ferocal.analysis.data.index import (
     INDEX,
@@ -16,6 +16,7 @@ from ferocal.analysis.data.readings import Readings, choose_scales
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.effects import Setting
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

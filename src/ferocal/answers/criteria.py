@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 from ferocal.answers.definitions import parse_study
@@ -12,6 +11,7 @@ from ferocal.study.criteria import JUDGING, judging
 from ferocal.study.derived import MetricKey
 from ferocal.study.load import Study
 from ferocal.study.model import StudyFile
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

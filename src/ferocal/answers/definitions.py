@@ -5,7 +5,6 @@ from __future__ import annotations
 import functools
 import tomllib
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 from pydantic import BaseModel, ValidationError
@@ -14,6 +13,7 @@ from ferocal.ledger.reading.sessions import Snapshot
 from ferocal.study.load import Study
 from ferocal.study.masking import Mask
 from ferocal.study.model import Level, StudyFile
+from ferocal.terms.frozen import dataclass
 
 # What of a level brings it, and of a workload makes its readings; the rest may change.
 _OF_LEVEL = ("environment", "prefix", "switch", "hold", "verify")

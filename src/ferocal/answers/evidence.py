@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
@@ -59,6 +59,7 @@ from ferocal.ledger.records import NoiseFloorRecord, Note
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
 from ferocal.terms.formulas import Declared, walk
+from ferocal.terms.frozen import dataclass
 
 # Conditions of so many runs are looked at; of more, every n-th.
 _MOST_CONDITIONS = 2000

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from ferocal.analysis.data.series import Series
@@ -14,6 +13,7 @@ from ferocal.ledger.reading.integrity import read_identity
 from ferocal.ledger.reading.runs import read_excluded
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 
 if TYPE_CHECKING:
     import pandas as pd

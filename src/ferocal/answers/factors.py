@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -39,6 +38,7 @@ from ferocal.answers.selection import Selection
 from ferocal.errors import UsageError
 from ferocal.study.configurations import CONTROL, is_possible, name_of
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

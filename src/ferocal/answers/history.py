@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 from ferocal.errors import UsageError
@@ -13,6 +12,7 @@ from ferocal.ledger.reading.additions import read_notes
 from ferocal.ledger.reading.history import ChangeRow, SessionRow, read_changes, read_sessions
 from ferocal.ledger.records import Note
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 
 _NOWHERE = object()
 

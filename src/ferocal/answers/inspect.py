@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 
 from ferocal.bench.facts import Fact, declared_facts, read_facts
@@ -16,6 +15,7 @@ from ferocal.study.configurations import Configuration
 from ferocal.study.load import Study
 from ferocal.study.masking import Mask
 from ferocal.study.model import Level, Workload
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
 from ferocal.analysis.data.cells import Cell
 from ferocal.analysis.data.series import Series
@@ -18,6 +17,7 @@ from ferocal.ledger.opening import read_ledger
 from ferocal.ledger.reading.history import SessionRow, read_sessions, session_of_run
 from ferocal.ledger.reading.runs import RunRow, read_runs
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 
 _ID = re.compile("[0-9a-f]{4,32}")
 _NUMBER = re.compile(r"(?P<sign>[-+]?)(?P<number>\d+(?:\.(?P<part>\d+))?)")

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 from ferocal.errors import UsageError
 from ferocal.study.load import Study
 from ferocal.study.model import Bench
 from ferocal.terms.dimensions import ONE, dimension_of
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest
 from ferocal.terms.wording import listed
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from pathlib import Path
 
 from ferocal.analysis.data.readings import choose_scales
@@ -32,6 +31,7 @@ from ferocal.plan.advice import (
 )
 from ferocal.plan.order import PlannedVisit, plan_study
 from ferocal.study.load import Study, load_study
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.wording import counted
 
 Spread = dict[tuple[str, str], Components]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 from collections import Counter
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -22,6 +22,7 @@ from ferocal.ledger.reading.visits import NOWHERE, VisitRow
 from ferocal.ledger.records import Note
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.private import is_identifying, without_errors
 
 NOT_SHOWN = "not shown"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -36,6 +36,7 @@ from ferocal.answers.selection import Selection
 from ferocal.errors import NothingToShowError, UsageError
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest
 
 Names = tuple[str, ...]

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import statistics
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.data.series import Series
 from ferocal.terms.conditions import CONDITIONS, TEMPERATURE
+from ferocal.terms.frozen import dataclass
 
 if TYPE_CHECKING:
     from ferocal.ledger.reading.runs import RunRow

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
 from ferocal.analysis.data.series import Series
 from ferocal.answers.evidence import Evidence
@@ -13,6 +12,7 @@ from ferocal.answers.selection import Selection
 from ferocal.errors import UsageError
 from ferocal.ledger.records import Reference
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import datetime
 import math
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -14,6 +13,7 @@ from ferocal.analysis.data.segments import FloatArray
 from ferocal.errors import UsageError
 from ferocal.study.configurations import CONTROL, is_possible
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest
 
 # A switch without a stated duration costs as much as any other release.

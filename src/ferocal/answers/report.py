@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any, Literal, get_args
 
 from ferocal._version import __version__
@@ -39,6 +39,7 @@ from ferocal.ledger.reading.runs import RunRow, read_runs
 from ferocal.ledger.records import Reference
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import STUDY_FILE, Study
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.private import without_errors
 
 Lead = Literal["comparison", "series", "ranking", "factors"]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 from ferocal.answers.criteria import CriteriaChange, find_criteria_changes
 from ferocal.answers.selection import Selection
@@ -14,6 +14,7 @@ from ferocal.ledger.reading.sessions import read_criteria
 from ferocal.ledger.reading.visits import VisitRow, read_visits
 from ferocal.study.derived import MetricKey
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest
 
 # What can become of a run, as it is shown; `not active` is of the visit.

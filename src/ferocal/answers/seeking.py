@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from ferocal.analysis.data.index import deciding_places
 from ferocal.analysis.data.readings import Readings, choose_scales, runs_per_visit
@@ -32,6 +32,7 @@ from ferocal.answers.release_line import ReleaseLine, find_release_line
 from ferocal.answers.selection import Selection
 from ferocal.errors import UsageError
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

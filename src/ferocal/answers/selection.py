@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from ferocal.analysis.data.series import Series
 from ferocal.answers.metrics import study_series
 from ferocal.errors import UsageError
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import called, closest, resolve
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -16,6 +16,7 @@ from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.answers.compare import Comparison, setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 from ferocal.traces.curves import SoakCurve
 from ferocal.traces.kinds import session_lengths, session_part
 

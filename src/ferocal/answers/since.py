@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Any
 
 from ferocal.analysis.inference.effects import Effect
 from ferocal.answers.compare import Comparison
 from ferocal.study.criteria import JUDGING, judging
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -24,6 +24,7 @@ from ferocal.analysis.inference.judging import judge_contrasts
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast
 from ferocal.analysis.rank.sensitivity import turned_means
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.roles import DECIDING
 
 GEOMETRIC_MEAN, MEDIAN = "geometric mean", "median"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from ferocal.analysis.data.cells import Cell, tabulate
 from ferocal.analysis.data.gaps import Gap
@@ -15,6 +15,7 @@ from ferocal.answers.evidence import Evidence
 from ferocal.answers.gaps import find_gaps
 from ferocal.answers.selection import Selection
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 
 CellRows = tuple[tuple[Cell | None, ...], ...]
 

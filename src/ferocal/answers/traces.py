@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from ferocal.answers.compare import Comparison, compare
@@ -16,6 +16,7 @@ from ferocal.ledger.reading.columns import read_traces
 from ferocal.ledger.store import Ledger
 from ferocal.study.load import Study
 from ferocal.study.metrics import Metric, derive
+from ferocal.terms.frozen import dataclass
 from ferocal.traces.kinds import Collector, TraceKind
 
 

@@ -7,10 +7,11 @@ import os
 import struct
 import sys
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 
 import psutil
+
+from ferocal.terms.frozen import dataclass
 
 # Machine codes of ELF headers (System V ABI, e_machine) for the processors of today.
 _MACHINES = {

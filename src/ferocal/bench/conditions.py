@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
 
 import psutil
@@ -13,6 +12,7 @@ import psutil
 from ferocal.bench import _linux
 from ferocal.study.model import Quiet
 from ferocal.terms.conditions import BUSY_LIMIT, label_of
+from ferocal.terms.frozen import dataclass
 
 # Processor times are counted in ticks of 10 ms, so that a stretch is known to two of them.
 _TICKS = 0.02

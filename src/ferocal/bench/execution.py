@@ -12,7 +12,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import Any, Literal, Protocol
 
@@ -20,6 +20,7 @@ from ferocal.bench._linux import ProcessSight
 from ferocal.bench.conversation import Launcher
 from ferocal.bench.scratch import check_room, scratch_directory
 from ferocal.study.masking import NOTHING_PRIVATE, Mask
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.numbers import grouped
 from ferocal.terms.wording import listed
 

@@ -6,7 +6,6 @@ import platform
 import re
 import sys
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
@@ -16,6 +15,7 @@ from ferocal.bench import _linux
 from ferocal.bench.commands import prepare
 from ferocal.bench.execution import Executor
 from ferocal.study.model import Bench, FactValue
+from ferocal.terms.frozen import dataclass
 
 FactKind = Literal["declared", "hardware", "resource", "software"]
 

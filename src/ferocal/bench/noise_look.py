@@ -7,13 +7,13 @@ import math
 import sys
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from ferocal.bench.conditions import BusyMeter, ConditionReader
 from ferocal.bench.execution import Executor, Invocation
 from ferocal.errors import FerocalError
+from ferocal.terms.frozen import dataclass
 
 # About 15 ms of whole numbers on a processor of today, told in seconds of wall and processor time.
 _LOOP = """

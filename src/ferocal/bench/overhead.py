@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import statistics
 import sys
-from dataclasses import dataclass
 from pathlib import Path
 
 from ferocal.bench.execution import Executor, Invocation
+from ferocal.terms.frozen import dataclass
 
 _TIMES = 15
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +15,7 @@ from ferocal.bench.output import OutputError, find_in_json, parse_output
 from ferocal.study.checks import CommandCheck, ReportedCheck, RunningCheck
 from ferocal.study.configurations import Configuration
 from ferocal.study.masking import Mask
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.wording import listed
 
 # Longer outputs of checks are cut in messages and in the ledger.

@@ -31,14 +31,15 @@ def command(publish: Publication, directory: Path, gate: str | None, detail: boo
     """
     import ferocal
     from ferocal.documents.claims import claims_document, gate_lines
-    from ferocal.documents.objects.claims import ClaimsObject
     from ferocal.intake.keeping import keep_claims
 
     opened = ferocal.open(directory)
     problem = keep_claims(opened.study)
     answer = opened.claims().answer
     publish(
-        lambda: claims_document(answer, detail=detail, problem=problem), ClaimsObject.make, answer
+        lambda: claims_document(answer, detail=detail, problem=problem),
+        "claims.ClaimsObject",
+        answer,
     )
     lines = gate_lines(answer, gate) if gate else []
     for line in lines:

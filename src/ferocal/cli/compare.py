@@ -14,6 +14,7 @@ from ferocal.cli.publishing import (
     TABLES,
     Publication,
     effects_command,
+    object_named,
     selection_options,
 )
 
@@ -108,7 +109,6 @@ def command(
     """
     import ferocal
     from ferocal.documents.compare import comparison_document
-    from ferocal.documents.objects.compare import ComparisonObject
 
     if (other is not None) != (between == "study"):
         raise click.UsageError("--between study needs the directory of another study")
@@ -125,7 +125,7 @@ def command(
     comparison = _sorted(comparison, sort)
     publish(
         lambda: comparison_document(comparison, as_factor=as_factor, only=only, detail=detail),
-        lambda found: ComparisonObject.make(found).only(only),
+        lambda found: object_named("compare.ComparisonObject").make(found).only(only),
         comparison,
     )
     if gate is not None:
@@ -143,10 +143,9 @@ def _check_options(given: dict[str, object]) -> None:
 def _publish_across(publish: Publication, directory: Path, selection: Selection) -> None:
     import ferocal
     from ferocal.documents.across import across_document
-    from ferocal.documents.objects.compare import AcrossObject
 
     answer = ferocal.open(directory).across(selection)
-    publish(lambda: across_document(answer), AcrossObject.make, answer)
+    publish(lambda: across_document(answer), "compare.AcrossObject", answer)
 
 
 def _publish_between(
@@ -160,7 +159,6 @@ def _publish_between(
     import ferocal
     from ferocal.answers.between import compare_between
     from ferocal.documents.between import between_document
-    from ferocal.documents.objects.compare import BetweenObject
 
     opened = ferocal.open(directory)
     selection = selection.resolve(opened.study)
@@ -171,7 +169,7 @@ def _publish_between(
     answer = compare_between(
         opened.study, opened.evidence(), kind, other=second, against=against, selection=selection
     )
-    publish(lambda: between_document(answer), BetweenObject.make, answer)
+    publish(lambda: between_document(answer), "compare.BetweenObject", answer)
 
 
 def _sorted(comparison: Comparison, sort: str) -> Comparison:

@@ -40,10 +40,9 @@ def command(
     """
     import ferocal
     from ferocal.documents.factors import factors_document
-    from ferocal.documents.objects.factors import FactorsObject
 
     found = ferocal.open(directory).factors(
         start=start, end=end, selection=selection, parts=publish.format != "text" or detail
     )
     answer = found.answer
-    publish(lambda: factors_document(answer, detail=detail), FactorsObject.make, answer)
+    publish(lambda: factors_document(answer, detail=detail), "factors.FactorsObject", answer)

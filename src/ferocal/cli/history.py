@@ -30,7 +30,6 @@ def command(publish: Publication, directory: Path, everything: bool, moment: str
     """
     from ferocal.answers.history import file_at, make_history
     from ferocal.documents.history import history_document
-    from ferocal.documents.objects.history import HistoryObject
     from ferocal.study.load import load_study
 
     history = make_history(load_study(directory))
@@ -38,4 +37,6 @@ def command(publish: Publication, directory: Path, everything: bool, moment: str
         version = file_at(history, moment)
         say(version.text.rstrip("\n"))
         return
-    publish(lambda: history_document(history, everything=everything), HistoryObject.make, history)
+    publish(
+        lambda: history_document(history, everything=everything), "history.HistoryObject", history
+    )

@@ -55,17 +55,15 @@ def command(publish: Publication, directory: Path, bench: str | None, **faces: A
         return
     from ferocal.answers.inspect import inspect_study
     from ferocal.documents.inspect import inspection_document
-    from ferocal.documents.objects.inspect import InspectionObject
     from ferocal.study.load import load_study
 
     inspection = inspect_study(load_study(directory))
-    publish(lambda: inspection_document(inspection), InspectionObject.make, inspection)
+    publish(lambda: inspection_document(inspection), "inspect.InspectionObject", inspection)
 
 
 def _noise(publish: Publication, directory: Path, options: Mapping[str, Any]) -> None:
     """Measure the noise of this machine, and publish and record it."""
     from ferocal.documents.noise import noise_document
-    from ferocal.documents.objects.inspect import NoiseObject
     from ferocal.measure.noise_look import take_look
 
     seconds, bench = options["noise"], options["bench"]
@@ -75,17 +73,16 @@ def _noise(publish: Publication, directory: Path, options: Mapping[str, Any]) ->
     )
     with bar:
         figures, kept = take_look(directory, bench, seconds, lambda s: bar.update(round(s)))
-    publish(lambda: noise_document(figures, kept), NoiseObject.make, (figures, kept))
+    publish(lambda: noise_document(figures, kept), "inspect.NoiseObject", (figures, kept))
 
 
 def _integrity(publish: Publication, directory: Path, options: Mapping[str, Any]) -> None:
     """Check the ledger; status 1 if it is damaged."""
     from ferocal.answers.inspect import check_integrity
     from ferocal.documents.inspect import integrity_document
-    from ferocal.documents.objects.inspect import IntegrityObject
 
     found = check_integrity(directory)
-    publish(lambda: integrity_document(found), IntegrityObject.make, found)
+    publish(lambda: integrity_document(found), "inspect.IntegrityObject", found)
     if found.broken:
         sys.exit(1)
 
@@ -94,10 +91,9 @@ def _kept(publish: Publication, directory: Path, options: Mapping[str, Any]) -> 
     """What the ledger holds."""
     from ferocal.answers.inspect import list_holdings
     from ferocal.documents.inspect import kept_document
-    from ferocal.documents.objects.inspect import KeptObject
 
     held = list_holdings(directory)
-    publish(lambda: kept_document(held), KeptObject.make, held)
+    publish(lambda: kept_document(held), "inspect.KeptObject", held)
 
 
 def _overhead(publish: Publication, directory: Path, options: Mapping[str, Any]) -> None:
@@ -105,8 +101,7 @@ def _overhead(publish: Publication, directory: Path, options: Mapping[str, Any])
     from ferocal.bench.execution import local_executor
     from ferocal.bench.overhead import measure_overhead
     from ferocal.documents.inspect import overhead_document
-    from ferocal.documents.objects.inspect import OverheadObject
 
     with local_executor() as executor:
         overhead = measure_overhead(executor, directory)
-    publish(lambda: overhead_document(overhead), OverheadObject.make, overhead)
+    publish(lambda: overhead_document(overhead), "inspect.OverheadObject", overhead)

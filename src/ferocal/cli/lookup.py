@@ -22,8 +22,7 @@ def command(publish: Publication, directory: Path, text: tuple[str, ...]) -> Non
     """
     from ferocal.answers.lookup import look_up
     from ferocal.documents.lookup import lookup_document
-    from ferocal.documents.objects.lookup import LookupObject
     from ferocal.study.load import load_study
 
     found = look_up(load_study(directory), " ".join(text))
-    publish(lambda: lookup_document(found), LookupObject.make, found)
+    publish(lambda: lookup_document(found), "lookup.LookupObject", found)

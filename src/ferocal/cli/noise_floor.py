@@ -29,7 +29,6 @@ def command(publish: Publication, directory: Path, source: Path | None) -> None:
     """
     from ferocal.answers.noise_floors import find_noise_floors, known_noise_floors
     from ferocal.documents.noise import noise_floors_document
-    from ferocal.documents.objects.runs import NoiseFloorsObject
     from ferocal.intake.keeping import bring_noise_floors
     from ferocal.study.load import load_study
 
@@ -41,6 +40,6 @@ def command(publish: Publication, directory: Path, source: Path | None) -> None:
         bring_noise_floors(study, records)
     publish(
         lambda: noise_floors_document(records, brought=source is not None),
-        NoiseFloorsObject.make,
+        "runs.NoiseFloorsObject",
         records,
     )

@@ -35,7 +35,6 @@ def command(
     A note is about a configuration, a workload, a run or several of these, or about the whole
     study. Without TEXT, all notes are listed. The report shows them.
     """
-    from ferocal.documents.objects.runs import NotesObject
     from ferocal.documents.runs import notes_document
     from ferocal.ledger.opening import read_ledger
     from ferocal.ledger.reading.additions import read_notes
@@ -54,7 +53,7 @@ def command(
     if text is None:
         with read_ledger(directory) as ledger:
             notes = read_notes(ledger)
-        publish(lambda: notes_document(notes), NotesObject.make, notes)
+        publish(lambda: notes_document(notes), "runs.NotesObject", notes)
         return
     if configuration is not None:
         study.configuration(configuration)

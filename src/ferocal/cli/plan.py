@@ -68,7 +68,6 @@ def command(
     """
     if interactions and design is None:
         raise click.UsageError("--interaction needs --design separate")
-    from ferocal.documents.objects.plan import PlanObject
     from ferocal.study.load import load_study
 
     study = load_study(directory)
@@ -85,16 +84,15 @@ def command(
         stated_sd=None if sd is None else _share(sd, "--sd"),
         like=like,
     )
-    publish(lambda: plan_document(foresight, detail=detail), PlanObject.make, foresight)
+    publish(lambda: plan_document(foresight, detail=detail), "plan.PlanObject", foresight)
 
 
 def _publish_separation(publish: Publication, study: Study, interactions: Sequence[str]) -> None:
-    from ferocal.documents.objects.plan import SeparationObject
     from ferocal.documents.separation import separation_document
     from ferocal.plan.separation import separate
 
     found = separate(study, [_pair(text) for text in interactions])
-    publish(lambda: separation_document(found), SeparationObject.make, found)
+    publish(lambda: separation_document(found), "plan.SeparationObject", found)
 
 
 def _pair(text: str) -> tuple[str, str]:

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import functools
+import importlib
 import sys
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, get_args
 
 import click
 
 from ferocal.cli.common import Function, force_option, make_console, say, study_option
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.roles import Role
 from ferocal.terms.signs import masked
 
@@ -50,15 +51,16 @@ class Publication:
         return self.format == "html" or self.figure is not None
 
     def __call__(
-        self, document: Callable[[], Document], make: Callable[[Any], Object], result: Any
+        self, document: Callable[[], Document], make: Callable[[Any], Object] | str, result: Any
     ) -> None:
-        """Write a result: its JSON object, or what the document says of it."""
+        """Write a result: its JSON object, by name or made by a function, or its document."""
         plain = self.wants_json or self.format in TABLES
         made = None if plain and self.figure is None else document()
         if self.wants_json:
             from ferocal.media.json import dumps
 
-            self._write(dumps(make(result).model_dump()) + "\n")
+            made_of = object_named(make).make if isinstance(make, str) else make
+            self._write(dumps(made_of(result).model_dump()) + "\n")
         elif self.format in TABLES:
             from ferocal.media.effects import WRITERS
 
@@ -104,6 +106,12 @@ class Publication:
         with whole_file(self.output, force=self.force) as partial:
             partial.write_text(masked(text), encoding="utf-8")
         say(f"wrote {self.output}")
+
+
+def object_named(name: str) -> Any:
+    """The class of a JSON object by its module and name; it is loaded only where JSON is wanted."""
+    module, _, kind = name.partition(".")
+    return getattr(importlib.import_module(f"ferocal.documents.objects.{module}"), kind)
 
 
 def show(document: Document) -> None:

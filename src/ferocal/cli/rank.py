@@ -46,11 +46,10 @@ def command(
     which configuration is first in one metric but behind in another.
     """
     import ferocal
-    from ferocal.documents.objects.rank import RankingObject
     from ferocal.documents.rank import ranking_document
 
     found = ferocal.open(directory).ranking(
         preference=preference, per=per, across=across, selection=selection
     )
     answer = found.answer
-    publish(lambda: ranking_document(answer, detail=detail), RankingObject.make, answer)
+    publish(lambda: ranking_document(answer, detail=detail), "rank.RankingObject", answer)

@@ -48,13 +48,14 @@ def command(
     if context.invoked_subcommand is not None:
         return
     import ferocal
-    from ferocal.documents.objects.reference import ReferencesObject
     from ferocal.documents.references import references_document
 
     answer = ferocal.open(directory).references(selection=selection, search=search)
     everything = everything or bool(search)
     publish(
-        lambda: references_document(answer, everything=everything), ReferencesObject.make, answer
+        lambda: references_document(answer, everything=everything),
+        "reference.ReferencesObject",
+        answer,
     )
 
 

@@ -41,7 +41,6 @@ def command(
     common scale, so that drift, outliers and modes are visible.
     """
     from ferocal.answers.runs import RunFilter, list_runs
-    from ferocal.documents.objects.runs import RunListObject
     from ferocal.documents.runs import runs_document
     from ferocal.study.load import load_study
 
@@ -49,5 +48,5 @@ def command(
     listing = list_runs(load_study(directory), selection, wanted)
     metric = selection.metrics[0] if len(selection.metrics) == 1 else None
     publish(
-        lambda: runs_document(listing, metric, everything=everything), RunListObject.make, listing
+        lambda: runs_document(listing, metric, everything=everything), "runs.RunListObject", listing
     )

@@ -56,7 +56,6 @@ def command(
     earlier builds take nothing from what it finds. Expect one false alarm in eight hundred builds.
     """
     import ferocal
-    from ferocal.documents.objects.series import SeriesObject
     from ferocal.documents.seeking import next_document
     from ferocal.documents.series import series_document
 
@@ -65,9 +64,9 @@ def command(
     )
     answer = found.answer
     if only_next:
-        publish(lambda: next_document(answer), SeriesObject.make, answer)
+        publish(lambda: next_document(answer), "series.SeriesObject", answer)
     else:
-        publish(lambda: series_document(answer, detail=detail), SeriesObject.make, answer)
+        publish(lambda: series_document(answer, detail=detail), "series.SeriesObject", answer)
     if not only_next and publish.figure is not None and not publish.wants_json:
         from ferocal.media.figures.series import not_drawn
 

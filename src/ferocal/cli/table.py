@@ -27,8 +27,7 @@ def command(publish: Publication, directory: Path, selection: Selection, detail:
     is marked, and so are its statistical ties. `ferocal runs` lists the single runs.
     """
     import ferocal
-    from ferocal.documents.objects.table import TableObject
     from ferocal.documents.table import table_document
 
     table = ferocal.open(directory).table(selection)
-    publish(lambda: table_document(table, everything=detail), TableObject.make, table)
+    publish(lambda: table_document(table, everything=detail), "table.TableObject", table)

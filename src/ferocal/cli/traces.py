@@ -36,7 +36,6 @@ def publish_kind(
     import ferocal
     from ferocal.answers.evidence import gather
     from ferocal.answers.traces import compare_traces, find_trace_metrics, with_curves
-    from ferocal.documents.objects.table import TraceObject
     from ferocal.documents.traces import traces_document
     from ferocal.ledger.opening import read_ledger
 
@@ -47,4 +46,4 @@ def publish_kind(
         answer = compare_traces(opened.study, evidence, kind, against=against, selection=selection)
         if publish.wants_charts or answer.kind.takes_sessions:
             answer = with_curves(answer, opened.study, ledger, evidence, selection)
-    publish(lambda: traces_document(answer, detail=detail), TraceObject.make, answer)
+    publish(lambda: traces_document(answer, detail=detail), "table.TraceObject", answer)

@@ -6,7 +6,6 @@ import math
 import subprocess
 import sys
 from collections.abc import Sequence
-from dataclasses import dataclass
 from importlib.resources import as_file, files
 from pathlib import Path
 
@@ -25,6 +24,7 @@ from ferocal.ledger.reading.additions import read_references
 from ferocal.ledger.writing.additions import add_references
 from ferocal.ledger.writing.opening import open_ledger
 from ferocal.study.load import STUDY_FILE, Study
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

@@ -6,7 +6,6 @@ import itertools
 import math
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.caveats.together import TradeOff, find_trade_offs
@@ -19,6 +18,7 @@ from ferocal.documents.grids import place_of
 from ferocal.documents.next_steps import what_decides
 from ferocal.documents.numbers import change_text, change_words, factor_text
 from ferocal.documents.wording import margins_text, may_be_small, side_text
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.roles import DECIDING
 from ferocal.terms.wording import counted, listed
 

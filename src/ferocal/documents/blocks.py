@@ -7,11 +7,12 @@ are the writers' work.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any, Literal, NamedTuple
 
 from ferocal.analysis.inference.reach import Reach
 from ferocal.analysis.inference.verdicts import Verdict
+from ferocal.terms.frozen import dataclass
 
 # With more rows a grid is a wall: its verdicts are counted instead.
 MOST_ROWS = 32

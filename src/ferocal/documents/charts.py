@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from ferocal.analysis.data.series import factor_of
@@ -19,6 +18,7 @@ from ferocal.documents.rank import answer_sentences, percent_of, value_text
 from ferocal.documents.remarks import doubt_lines
 from ferocal.documents.series import step_lines
 from ferocal.documents.wording import evidence_text
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.numbers import significant
 from ferocal.terms.wording import listed, shortened
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.inference.effects import counting_effects
 from ferocal.analysis.inference.power import MOST_ROUNDS
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.documents.numbers import duration
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.wording import counted
 
 if TYPE_CHECKING:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal, Protocol
 
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.numbers import MINUS, as_read, grouped, significant
 
 if TYPE_CHECKING:

@@ -7,7 +7,7 @@ import re
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import partial
 from operator import eq
 from typing import Literal, get_args
@@ -16,6 +16,7 @@ from ferocal.errors import IntakeError
 from ferocal.intake.columns import FACTOR, Columns
 from ferocal.study.quantities import parse_amount, parse_quantity
 from ferocal.terms.bounds import is_time
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import plain_name
 from ferocal.terms.roles import Role
 from ferocal.terms.units import lower_is_better

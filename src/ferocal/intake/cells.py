@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -11,6 +10,7 @@ from ferocal.intake.columns import Columns, Labels, combine
 from ferocal.intake.forms import ALONE, NumberError, NumberForm
 from ferocal.intake.typed import TypedError, TypedMark, TypedReading, parse_mark, parse_reading
 from ferocal.terms.bounds import BEYOND, beyond
+from ferocal.terms.frozen import dataclass
 
 # Takes the rows that are wrong, a column, and what is wrong with it.
 Complain = Callable[[np.ndarray, str, "str | Callable[[int], str]"], None]

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, Self
 
 import numpy as np
+
+from ferocal.terms.frozen import dataclass
 
 # What the name of a column begins with that has the levels of a factor.
 FACTOR = "factor:"

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 import sqlalchemy as sa
@@ -27,6 +26,7 @@ from ferocal.study.combining import (
     renames,
 )
 from ferocal.study.load import STUDY_FILE, load_study
+from ferocal.terms.frozen import dataclass
 
 _HARDWARE = "hardware"
 

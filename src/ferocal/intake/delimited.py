@@ -6,12 +6,12 @@ import codecs
 import csv
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ferocal.errors import IntakeError
 from ferocal.intake.typed import comma_is_decimal
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.numbers import grouped
 from ferocal.terms.spreadsheets import unguarded
 from ferocal.terms.wording import counted

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from dataclasses import fields
 from pathlib import Path
 from typing import Annotated
 
@@ -12,6 +12,7 @@ from ferocal.errors import IntakeError, LedgerError
 from ferocal.intake.placed import ReadingPlace
 from ferocal.study.refusals import why_refused
 from ferocal.terms.bounds import MOST_ROUNDS, is_time
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.times import lacks_zone, zone_is_assumed
 from ferocal.terms.wording import shortened
 from ferocal.traces.capture import Trace

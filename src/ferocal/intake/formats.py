@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from functools import partial
 from itertools import islice
 from pathlib import Path
@@ -25,6 +24,7 @@ from ferocal.intake.trace_text import (
     not_utf8,
     numeric_columns,
 )
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.json_objects import parse_strictly
 
 # So many objects are in memory at one time.

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from ferocal.errors import IntakeError
+from ferocal.terms.frozen import dataclass
 
 BLANKS = "\N{NO-BREAK SPACE}\N{NARROW NO-BREAK SPACE}\N{THIN SPACE} "
 _APOSTROPHES = "'’"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from ferocal.errors import LedgerError, UsageError
 from ferocal.intake.typed import TypedError, TypedReading, parse_typed
@@ -13,6 +12,7 @@ from ferocal.ledger.writing.additions import correct_reading, freeze_claims, rec
 from ferocal.ledger.writing.opening import open_ledger
 from ferocal.study.claims import claims_of
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import called
 
 

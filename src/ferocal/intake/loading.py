@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -28,6 +28,7 @@ from ferocal.ledger.reading.runs import known_run_uids
 from ferocal.ledger.store import Ledger
 from ferocal.ledger.writing.batch import Batch
 from ferocal.ledger.writing.opening import open_ledger
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.times import is_date, zone_is_assumed
 from ferocal.terms.wording import be, counted
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -13,6 +12,7 @@ from ferocal.ledger import tables
 from ferocal.ledger.reading.runs import ID_LENGTH, MOST_IN_A_QUERY
 from ferocal.ledger.reading.sql import COUNTS, of_runs, places
 from ferocal.ledger.store import Ledger
+from ferocal.terms.frozen import dataclass
 
 if TYPE_CHECKING:
     from ferocal.intake.readings import Intake

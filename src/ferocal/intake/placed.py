@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -17,6 +17,7 @@ from ferocal.intake.readings import Intake
 from ferocal.intake.record import make_batch, record
 from ferocal.ledger.opening import read_ledger
 from ferocal.ledger.writing.opening import open_ledger
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import called, closest, resolve
 
 if TYPE_CHECKING:

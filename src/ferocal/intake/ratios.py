@@ -5,12 +5,12 @@ from __future__ import annotations
 import itertools
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ferocal.intake.record import runs_of_rows
+from ferocal.terms.frozen import dataclass
 
 if TYPE_CHECKING:
     from ferocal.intake.readings import Intake

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -33,6 +32,7 @@ from ferocal.terms.bounds import (
     MOST_SAMPLES,
     beyond,
 )
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.times import lacks_zone
 from ferocal.terms.units import is_time
 from ferocal.terms.wording import listed

@@ -5,10 +5,10 @@ from __future__ import annotations
 import shutil
 import subprocess
 import tempfile
-from dataclasses import dataclass
 from pathlib import Path
 
 from ferocal.errors import FerocalError, UsageError
+from ferocal.terms.frozen import dataclass
 
 # What a signature is for: one that was made for something else does not fit.
 _NAMESPACE = "ferocal-bundle"

@@ -7,12 +7,13 @@ import warnings
 import zipfile
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from xml.parsers import expat
 
 from ferocal.errors import IntakeError
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.numbers import grouped
 from ferocal.terms.wording import shortened
 

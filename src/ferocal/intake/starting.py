@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -32,6 +31,7 @@ from ferocal.ledger.opening import LEDGER_FILE
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import STUDY_FILE
 from ferocal.study.template import write_template
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest, plain_name, resolve
 
 _DEFAULT_MARGIN = "5 %"

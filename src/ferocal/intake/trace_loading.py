@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -22,6 +22,7 @@ from ferocal.intake.trace_roles import RATE, CaptureForm, Understood, notes_of, 
 from ferocal.ledger.writing.opening import open_ledger
 from ferocal.study.metrics import Metric
 from ferocal.study.sources import LOADED, TraceSource
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.units import UnitError, convert
 from ferocal.traces.capture import CaptureColumns, Trace, TraceError
 from ferocal.traces.kinds import TraceKind, summarise_trace

@@ -5,12 +5,13 @@ from __future__ import annotations
 import glob
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ferocal.errors import IntakeError, UsageError
 from ferocal.intake.placed import ReadingPlace
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest, resolve
 
 if TYPE_CHECKING:

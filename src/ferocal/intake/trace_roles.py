@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -12,6 +11,7 @@ from ferocal.intake.trace_text import Decimal, NumberColumns
 from ferocal.study.metrics import Metric
 from ferocal.study.sources import LOADED, TraceSource
 from ferocal.terms.bounds import LONGEST_MEDIAN, SHORTEST_MEDIAN
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.numbers import significant
 from ferocal.terms.units import TIME, UnitError, convert
 from ferocal.traces.capture import CaptureColumns, TraceError

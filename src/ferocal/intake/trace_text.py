@@ -7,7 +7,6 @@ import io
 import re
 import warnings
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
 from typing import Any, Literal
@@ -16,6 +15,7 @@ import numpy as np
 
 from ferocal.intake.delimited import find_delimiter, find_dialect
 from ferocal.intake.typed import comma_is_decimal
+from ferocal.terms.frozen import dataclass
 
 NumberColumns = Mapping[str, np.ndarray]
 Decimal = Literal["comma", "point"]

@@ -5,11 +5,12 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from ferocal.intake.forms import ALONE, NumberError, NumberForm
 from ferocal.study.metrics import RANGE, SETTLED, USUAL
 from ferocal.terms.bounds import BEYOND, BEYOND_SAMPLES, MOST_SAMPLES, beyond
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.units import TIME, UnitError, convert, is_time
 from ferocal.terms.wording import shortened
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from enum import StrEnum
 from typing import Any
 
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.numbers import grouped
 from ferocal.traces.capture import Trace
 

@@ -10,11 +10,11 @@ that ledgers can be merged; the integer keys are local to one ledger.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import partial
 from typing import Literal
 
 from ferocal.ledger.records import Mark, Outcome
+from ferocal.terms.frozen import dataclass
 
 SCHEMA_VERSION = 9
 # What the header of the file says it is (SQLite, "The Database Header": application id): "FERC".

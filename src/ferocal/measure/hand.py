@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from statistics import median
 
 from ferocal.errors import HoldError
@@ -18,6 +18,7 @@ from ferocal.measure.traces import summarise_captures
 from ferocal.study.load import Study
 from ferocal.study.metrics import Metric
 from ferocal.study.model import Workload
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.wording import counted
 from ferocal.traces.capture import Trace, TraceError
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 from enum import StrEnum
 from pathlib import Path
 from typing import Protocol
@@ -11,6 +11,7 @@ from ferocal.intake.typed import TypedMark, TypedReading
 from ferocal.ledger.records import Slot
 from ferocal.study.masking import Mask
 from ferocal.study.metrics import Metric
+from ferocal.terms.frozen import dataclass
 
 
 class Decision(StrEnum):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from ferocal.ledger.reading.planned import slots_of, wanted_metrics
 from ferocal.ledger.reading.runs import settled_slots
@@ -14,6 +14,7 @@ from ferocal.measure.progress import Observer, Summary
 from ferocal.measure.session import Options, Session
 from ferocal.plan.order import PlannedVisit
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 
 MOST_VISITS = 60
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import time
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 
 from ferocal.bench.conditions import ConditionReader
 from ferocal.bench.execution import FINDS_STRAYS, Executor
@@ -26,6 +26,7 @@ from ferocal.measure.survey import Survey
 from ferocal.measure.transition import SkipVisitError, StopSessionError, Transition
 from ferocal.plan.order import PlannedVisit
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.wording import first_line
 
 _UNFOUND = "processes that a run leaves behind in a separate session"

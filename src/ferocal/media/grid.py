@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
 from ferocal.documents.blocks import Grid, GridCell, Row
 from ferocal.media.console import Text
 from ferocal.media.signs import VERDICT_STYLES, Signs
+from ferocal.terms.frozen import dataclass
 
 _GAP = "  "
 _INDENT = "  "

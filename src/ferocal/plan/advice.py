@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -24,6 +23,7 @@ from ferocal.plan.order import PlannedVisit, count_runs, count_switches, workloa
 from ferocal.plan.separation import confounded_factors, planned_confounding
 from ferocal.study.load import Study
 from ferocal.study.metrics import margins_of
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.roles import DECIDING, Role
 
 # Below this many rounds an interval is so wide that few questions can be answered.

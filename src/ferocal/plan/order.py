@@ -5,10 +5,10 @@ from __future__ import annotations
 import itertools
 import random
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from ferocal.errors import UsageError
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 
 from ferocal.analysis.factors.confounding import find_confounding, separating_set
 from ferocal.analysis.factors.design import FactorDesign, Levels, Term, make_design
 from ferocal.errors import UsageError
 from ferocal.study.configurations import CONTROL, is_possible, name_of
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest
 from ferocal.terms.wording import listed
 

@@ -8,7 +8,6 @@ import json
 import math
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Annotated, Any, Literal, Self
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
@@ -16,6 +15,7 @@ from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 from ferocal.errors import Problem
 from ferocal.study.base import ArmName, Name, StudyTable
 from ferocal.study.metrics import derive
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest
 from ferocal.terms.numbers import MINUS
 

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 from ferocal.errors import UsageError
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import UNNAMED_BENCH, Study
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest
 
 KINDS = ("bench", "configuration", "workload", "factor")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from ferocal.errors import Problem
@@ -13,6 +13,7 @@ from ferocal.study.base import CompositionError
 from ferocal.study.checks import Check
 from ferocal.study.model import FactValue, Level, StudyFile
 from ferocal.terms.dimensions import ONE
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest
 from ferocal.terms.numbers import grouped
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import cast
 
 from ferocal.errors import Problem
@@ -31,6 +30,7 @@ from ferocal.terms.formulas import (
     Term,
     walk,
 )
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest
 from ferocal.terms.units import UnitError
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import functools
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Literal
+
+from ferocal.terms.frozen import dataclass
 
 if TYPE_CHECKING:
     from lark import Lark

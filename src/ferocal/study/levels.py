@@ -7,13 +7,13 @@ import re
 import tomllib
 from codecs import BOM_UTF8
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from ferocal.errors import FerocalError, StudyFileError, UsageError
 from ferocal.study.load import STUDY_FILE, Study, load_study, understand
 from ferocal.terms.files import replace_file
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest
 
 # What is of one level alone.

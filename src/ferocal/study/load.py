@@ -7,7 +7,7 @@ import os
 import re
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, get_args
 
@@ -28,6 +28,7 @@ from ferocal.study.metrics import Metric, derive
 from ferocal.study.model import Bench, Head, Level, StudyFile, Workload
 from ferocal.study.refusals import why_refused
 from ferocal.terms.formulas import Formula
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest
 from ferocal.terms.numbers import grouped
 from ferocal.terms.signs import hide

@@ -7,13 +7,13 @@ import html
 import json
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 from pydantic import BaseModel
 
 from ferocal.study.base import LEAST_PRIVATE, Command
 from ferocal.study.model import StudyFile
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.wording import CUT
 
 # It stands for what is private; a word that no syntax minds.

@@ -5,13 +5,14 @@ from __future__ import annotations
 import re
 import warnings
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Annotated, Any, Literal, TypeVar
 
 from pydantic import AfterValidator, Discriminator, Field, Tag, model_validator
 
 from ferocal.study.base import StudyTable
 from ferocal.study.quantities import Seconds
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.units import DATA, TIME
 from ferocal.traces.capture import Channel, Direction
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

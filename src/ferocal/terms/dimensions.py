@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from dataclasses import dataclass
 
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.units import UnitError, has_ratios, quantity_of
 
 # The unit of a number without dimension (SI Brochure, 9th edition, 2.3.3).

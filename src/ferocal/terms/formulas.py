@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Literal
+
+from ferocal.terms.frozen import dataclass
 
 Operator = Literal["+", "-", "*", "/"]
 Gathering = Literal["median", "geomean"]

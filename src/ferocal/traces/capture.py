@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
+
+from ferocal.terms.frozen import dataclass
 
 if TYPE_CHECKING:
     import numpy as np

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Literal, NamedTuple
 
 import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray, find_segments
+from ferocal.terms.frozen import dataclass
 from ferocal.traces.capture import CaptureColumns, Channel, Direction
 from ferocal.traces.events import LevelShift, bin_medians, bin_width
 from ferocal.traces.frames import summarise_frames

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from statistics import NormalDist
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ferocal.analysis.data.segments import FloatArray, find_segments
+from ferocal.terms.frozen import dataclass
 from ferocal.traces.capture import Direction
 
 # Chosen by simulation: no event in 200 hours each of drift to -15 %, AR(1) noise and spikes, and

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.units import TIME
 from ferocal.traces.capture import RowError, TraceSpec
 

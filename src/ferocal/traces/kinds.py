@@ -7,10 +7,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 from ferocal.terms.bounds import BEYOND, beyond
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.units import TIME
 from ferocal.traces.capture import (
     CaptureColumns,

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.terms.bounds import BEYOND, beyond
+from ferocal.terms.frozen import dataclass
 from ferocal.traces.capture import CaptureColumns, Direction, RowError, TraceSpec
 from ferocal.traces.events import (
     LevelShift,

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from ferocal.analysis.data.segments import FloatArray, IntArray
+from ferocal.terms.frozen import dataclass
 
 SeenValues = Mapping[str, frozenset[str]]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Callable, Collection, Hashable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any, Literal, NamedTuple, Protocol, get_args
 
 import numpy as np
@@ -17,6 +17,7 @@ from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.components import run_variances
 from ferocal.analysis.inference.effects import Effect, Setting
+from ferocal.terms.frozen import dataclass
 
 # All tests of one kind in a study share this chance of a false alarm.
 LEVEL = 0.01

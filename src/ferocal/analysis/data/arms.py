@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from ferocal.analysis.data.readings import Readings, to_scale
 from ferocal.analysis.data.segments import (
@@ -15,6 +14,7 @@ from ferocal.analysis.data.segments import (
     sort_within,
 )
 from ferocal.analysis.data.series import Scale, Series
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
 from ferocal.analysis.data.readings import Readings, choose_scales, summarise_visits
 from ferocal.analysis.data.segments import find_segments, sort_within
 from ferocal.analysis.data.series import Scale, Series
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
@@ -19,6 +19,7 @@ from ferocal.terms.formulas import (
     Reading,
     Term,
 )
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.wording import listed
 
 BY_ZERO = "a division by zero"

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
+
+from ferocal.terms.frozen import dataclass
 
 
 class GapMark(StrEnum):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from statistics import NormalDist
 from typing import Any
 
@@ -17,6 +17,7 @@ from ferocal.analysis.data.segments import (
     sort_within,
 )
 from ferocal.analysis.data.series import Scale, Series
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.units import has_ratios
 
 # With fewer runs than this, the mean summarises a visit; with more, the median does,

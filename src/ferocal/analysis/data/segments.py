@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ferocal.terms.frozen import dataclass
 
 IntArray = NDArray[np.int64]
 FloatArray = NDArray[np.float64]

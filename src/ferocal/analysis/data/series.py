@@ -6,9 +6,9 @@ Imports no NumPy, so that what only names metrics starts fast.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import Literal
 
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.roles import Role
 
 Scale = Literal["ratio", "difference"]

@@ -5,12 +5,12 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.factors.design import FactorDesign, Levels, Term, code
+from ferocal.terms.frozen import dataclass
 
 # Of more combinations only the neighbours of those that there are come into question.
 _MOST_COMBINATIONS = 4096

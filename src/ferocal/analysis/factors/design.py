@@ -5,11 +5,11 @@ from __future__ import annotations
 import functools
 import itertools
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray, IntArray
+from ferocal.terms.frozen import dataclass
 
 Levels = Mapping[str, str]
 # Rank is that of small whole numbers; what is below this is rounding.

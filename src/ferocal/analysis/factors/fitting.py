@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
 import numpy as np
 
@@ -25,6 +25,7 @@ from ferocal.analysis.factors.results import Judged
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.judging import judge_contrasts
 from ferocal.analysis.inference.weights import Arm, Contrast
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import functools
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
@@ -14,6 +13,7 @@ from ferocal.analysis.data.readings import NO_ROUND, VisitSummaries
 from ferocal.analysis.data.segments import FloatArray, IntArray
 from ferocal.analysis.factors.design import FactorDesign, Levels, Term, code, make_design
 from ferocal.analysis.inference.verdicts import SIGNIFICANCE
+from ferocal.terms.frozen import dataclass
 
 # With so many degrees of freedom lack of fit gives the error; simulated, a model that misses
 # deviations as large as the noise covers 61 to 77 % without it.

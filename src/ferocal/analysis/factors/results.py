@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.effects import Estimate
 from ferocal.analysis.inference.verdicts import Verdict
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -16,6 +16,7 @@ from ferocal.analysis.inference.judging import judge_contrasts
 from ferocal.analysis.inference.student import combine_errors, error_behind
 from ferocal.analysis.inference.verdicts import CONFIDENCE, Verdict, judge
 from ferocal.analysis.inference.weights import Arm, Contrast
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
@@ -21,6 +20,7 @@ from ferocal.analysis.inference.noise_floors import KNOWN_DEGREES, NoiseFloor, s
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.inference.verdicts import CONFIDENCE, Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast
+from ferocal.terms.frozen import dataclass
 
 
 class Span(NamedTuple):

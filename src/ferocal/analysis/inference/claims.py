@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from enum import StrEnum
 
 import numpy as np
@@ -27,6 +27,7 @@ from ferocal.analysis.inference.student import (
 )
 from ferocal.analysis.inference.verdicts import SIGNIFICANCE, Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast
+from ferocal.terms.frozen import dataclass
 
 # Equally likely parts of the distribution of a standard deviation.
 _STRIPS = 400

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from ferocal.analysis.data.readings import (
@@ -19,6 +17,7 @@ from ferocal.analysis.data.series import Scale
 from ferocal.analysis.inference.contrasts import METHODS, ContrastTable, Method, estimate_contrasts
 from ferocal.analysis.inference.families import against_baseline
 from ferocal.analysis.inference.noise_floors import NoiseFloor, share_of_runs
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from enum import StrEnum
 
 import numpy as np
@@ -29,6 +28,7 @@ from ferocal.analysis.inference.sides import (
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.inference.verdicts import CONFIDENCE
 from ferocal.analysis.inference.weights import Arm, Contrast, Terms, find_terms
+from ferocal.terms.frozen import dataclass
 
 
 class Method(StrEnum):

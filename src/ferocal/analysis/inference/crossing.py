@@ -5,7 +5,6 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -15,6 +14,7 @@ from ferocal.analysis.data.series import factor_of
 from ferocal.analysis.inference.effects import Estimate
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.inference.verdicts import CONFIDENCE
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING, Literal
 
 import numpy as np
@@ -14,6 +14,7 @@ from ferocal.analysis.inference.contrasts import Method
 from ferocal.analysis.inference.looks import LookPlan
 from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.analysis.inference.verdicts import CHANGED, Verdict
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.roles import DECIDING
 
 if TYPE_CHECKING:

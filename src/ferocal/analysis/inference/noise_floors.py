@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
@@ -14,6 +13,7 @@ from ferocal.analysis.data.segments import find_segments
 from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.power import rounds_to_detect
 from ferocal.analysis.inference.weights import Arm
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.wording import listed
 
 # A visit SD that has grown by half since takes the coverage of a 95 % interval to 86 %.

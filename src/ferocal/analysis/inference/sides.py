@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -11,6 +10,7 @@ from ferocal.analysis.data.readings import NO_ROUND, Readings, VisitSummaries, r
 from ferocal.analysis.data.segments import FloatArray, IntArray, find_segments
 from ferocal.analysis.inference.two_way import RoundEstimate, TwoWay
 from ferocal.analysis.inference.weights import Terms
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

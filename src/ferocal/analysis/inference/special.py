@@ -10,9 +10,10 @@ from __future__ import annotations
 
 import importlib
 import sys
-from importlib.util import find_spec
 from types import ModuleType
 from typing import Any
+
+import scipy
 
 _PACKAGE = "scipy.special"
 _NAMES = ("chdtri", "fdtrc", "nctdtr", "ndtr", "stdtr", "stdtrit")
@@ -20,11 +21,8 @@ _NAMES = ("chdtri", "fdtrc", "nctdtr", "ndtr", "stdtr", "stdtrit")
 
 def _compiled() -> ModuleType:
     """The compiled module, in a bare package that stands in for the real one meanwhile."""
-    scipy = find_spec("scipy")
-    if scipy is None or scipy.submodule_search_locations is None:
-        raise ImportError("SciPy is not installed")
     bare = ModuleType(_PACKAGE)
-    bare.__path__ = [f"{place}/special" for place in scipy.submodule_search_locations]
+    bare.__path__ = [f"{place}/special" for place in scipy.__path__]
     sys.modules[_PACKAGE] = bare
     try:
         return importlib.import_module(f"{_PACKAGE}._ufuncs")

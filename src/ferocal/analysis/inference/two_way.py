@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import functools
-from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray, IntArray
+from ferocal.terms.frozen import dataclass
 
 # Eigenvalues of a hundred arms, which are counts, differ from nothing by less than this.
 _ZERO = 1e-9

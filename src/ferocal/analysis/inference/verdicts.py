@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from enum import StrEnum
 
 import numpy as np
@@ -11,6 +10,7 @@ import numpy as np
 from ferocal.analysis.data.segments import FloatArray, IntArray
 from ferocal.analysis.inference.families import adjust_by_family
 from ferocal.analysis.inference.student import Interval, t_interval
+from ferocal.terms.frozen import dataclass
 
 SIGNIFICANCE = 0.05
 CONFIDENCE = 0.95

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
 
 from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.data.segments import FloatArray, IntArray
+from ferocal.terms.frozen import dataclass
 
 
 class Arm(NamedTuple):

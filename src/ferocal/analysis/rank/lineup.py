@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -13,6 +12,7 @@ from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.two_way import TwoWay
 from ferocal.analysis.inference.weights import Arm
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
 from ferocal.analysis.data.readings import Readings, summarise_visits
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.data.series import Scale
+from ferocal.terms.frozen import dataclass
 
 # A lead that changes hands only where a part weighs less than this, or all but this, is firm.
 _LEAST_SHARE = 0.005

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -18,6 +17,7 @@ from ferocal.analysis.inference.verdicts import CONFIDENCE, Verdict
 from ferocal.analysis.inference.weights import Arm, Contrast
 from ferocal.analysis.rank.first import chances_of_first
 from ferocal.analysis.rank.lineup import Contestant, Lineup, line_up, some_are_bounds
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.analysis.rank.standings import Ranking
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -17,6 +17,7 @@ from ferocal.analysis.data.segments import FloatArray, IntArray
 from ferocal.analysis.data.series import Scale
 from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.analysis.inference.two_way import TwoWay
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

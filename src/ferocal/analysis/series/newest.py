@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -15,6 +15,7 @@ from ferocal.analysis.inference.noise_floors import NoiseFloor
 from ferocal.analysis.series.course import Course
 from ferocal.analysis.series.shifts import release_contrast
 from ferocal.analysis.series.steps import Search, search_courses
+from ferocal.terms.frozen import dataclass
 
 # Who looks at every night's build makes one test a night. Each is one of so many, so that a false
 # alarm for the worse is raised in one night of eight hundred.

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray, IntArray
+from ferocal.terms.frozen import dataclass
 
 # From this chance on a place counts as found.
 FOUND = 0.96

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
 from enum import StrEnum
 
 import numpy as np
@@ -18,6 +17,7 @@ from ferocal.analysis.series.place import (
     locate,
     next_release,
 )
+from ferocal.terms.frozen import dataclass
 
 # While the ends differ by so little that p is above this, further visits to them come first; a
 # step that is still doubtful then is not sought.

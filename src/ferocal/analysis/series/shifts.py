@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Literal, NamedTuple
 
 from ferocal.analysis.data.readings import Readings
@@ -18,6 +18,7 @@ from ferocal.analysis.inference.weights import Arm, Contrast
 from ferocal.analysis.series.course import Course
 from ferocal.analysis.series.shapes import ShiftKind
 from ferocal.analysis.series.steps import Search
+from ferocal.terms.frozen import dataclass
 
 # How much of a shift is undone: all of it, some of it, or it is not known which.
 Extent = Literal["whole", "part", "open"]

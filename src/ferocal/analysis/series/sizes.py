@@ -5,7 +5,6 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -14,6 +13,7 @@ from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.series.course import Course
 from ferocal.analysis.series.fit import Fit
 from ferocal.analysis.series.shapes import Shape, ShiftKind, families_of
+from ferocal.terms.frozen import dataclass
 
 # At this level a slope beside a step holds, that is, 0.05 in two tails.
 _HOLDS = 0.975

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -18,6 +18,7 @@ from ferocal.analysis.series.fit import Fit
 from ferocal.analysis.series.neighbours import wander_instead
 from ferocal.analysis.series.shapes import Shape
 from ferocal.analysis.series.sizes import FoundShift, size_shapes
+from ferocal.terms.frozen import dataclass
 
 # A course changes where chance would do so in fewer than this share of families.
 _CHANGES = 0.05

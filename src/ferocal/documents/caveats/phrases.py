@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from ferocal.analysis.data.series import share_of
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.numbers import signed_significant
 
 if TYPE_CHECKING:

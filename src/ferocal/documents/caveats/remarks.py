@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.caveats.table import CAVEATS
 from ferocal.documents.caveats.words import seen_text, wording, words_of
 from ferocal.documents.wording import side_text
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.numbers import grouped
 from ferocal.terms.wording import counted, listed
 

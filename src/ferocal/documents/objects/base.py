@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import operator
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Annotated, Any, ClassVar, NamedTuple, Self
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
 from pydantic.json_schema import GenerateJsonSchema
+
+from ferocal.terms.frozen import dataclass
 
 # Text that is null where it is empty.
 Text = Annotated[str | None, BeforeValidator(lambda text: text or None)]

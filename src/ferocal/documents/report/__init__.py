@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ferocal.documents.across import across_document
@@ -45,6 +44,7 @@ from ferocal.documents.series import series_document
 from ferocal.documents.since import since_blocks
 from ferocal.documents.traces import traces_document
 from ferocal.errors import UsageError
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest
 from ferocal.terms.wording import counted
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ferocal.analysis.inference.contrasts import Method
 from ferocal.documents.blocks import Block, GridCell, make_table, method_anchor
+from ferocal.terms.frozen import dataclass
 
 if TYPE_CHECKING:
     from ferocal.answers.report import Report

@@ -5,10 +5,10 @@ from __future__ import annotations
 import datetime
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from ferocal.errors import IntakeError
 from ferocal.intake.tables.grids import Cell
+from ferocal.terms.frozen import dataclass
 
 _DOTS = re.compile(r"(\d{1,2})\.\s?(\d{1,2})\.\s?(\d{4})(?:,?\s+(\d{1,2}:\d\d(?::\d\d)?))?")
 _SLASHES = re.compile(r"(\d{1,2})/(\d{1,2})/(\d{4})(?:,?\s+(\d{1,2}:\d\d(?::\d\d)?))?")

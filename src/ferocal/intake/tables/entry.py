@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -15,6 +15,7 @@ from ferocal.intake.shapes import is_plain, is_text, to_long
 from ferocal.intake.tables.options import Known, TableOptions
 from ferocal.intake.tables.reading import TableReading, understand
 from ferocal.intake.tables.view import NOT_USED
+from ferocal.terms.frozen import dataclass
 
 if TYPE_CHECKING:
     from ferocal.study.load import Study

@@ -7,7 +7,6 @@ import io
 import re
 from collections import Counter
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -26,6 +25,7 @@ from ferocal.intake.formats import (
 from ferocal.intake.spreadsheets import read_sheets
 from ferocal.intake.tables.grids import Grid, grid_of_objects, make_grid, stripped
 from ferocal.intake.trace_text import not_utf8
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest
 from ferocal.terms.spreadsheets import unguarded
 

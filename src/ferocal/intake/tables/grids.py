@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from datetime import date, datetime, time, timedelta
 from pathlib import Path
 from typing import Any
 
 from ferocal.errors import IntakeError
+from ferocal.terms.frozen import dataclass
 
 # A merged area: its first and last row and column, counted from 0.
 Area = tuple[int, int, int, int]

@@ -6,13 +6,14 @@ import functools
 import re
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from ferocal.errors import IntakeError
 from ferocal.intake.delimited import MOST_NAMED, NO_READINGS, refusal
 from ferocal.intake.tables.grids import Cell, Grid
 from ferocal.intake.tables.words import HeaderCell, is_compared, role_by_name, unit_of
 from ferocal.intake.typed import FOOTNOTE, TypedError, parse_mark, unit_in
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.wording import counted, shortened
 
 _FOOTNOTE = re.compile(rf"\s*(?P<sign>{FOOTNOTE}|\d\))\s*(?P<text>\S.*)")

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Literal, NamedTuple
 
 from ferocal.errors import IntakeError
+from ferocal.terms.frozen import dataclass
 
 Across = Literal["configuration", "metric", "workload", "run"]
 # What stands for the name of a sheet or a file where a column is named.

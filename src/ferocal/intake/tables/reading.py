@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +23,7 @@ from ferocal.intake.tables.roles import find_roles
 from ferocal.intake.tables.rows import check_formulas, check_shares, fill_down, leave_out_rows
 from ferocal.intake.tables.view import Roles
 from ferocal.intake.tables.words import COLUMN_NAMES, role_by_name
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.wording import listed
 
 # Roles of columns of names, of which those are texts even if they look like numbers.

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -12,6 +11,7 @@ from ferocal.intake.forms import NumberError, NumberForm
 from ferocal.intake.spreadsheets import Share
 from ferocal.intake.tables.grids import Cell
 from ferocal.intake.typed import single_number
+from ferocal.terms.frozen import dataclass
 
 # Numbers of three digits.
 _TELLING = 100

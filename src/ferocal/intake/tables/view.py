@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
 
 from ferocal.errors import IntakeError
@@ -14,6 +14,7 @@ from ferocal.intake.tables.layout import Header, Layout, is_reading, is_value
 from ferocal.intake.tables.options import Across, Doubt, Known, TableOptions
 from ferocal.intake.tables.summaries import Numbers
 from ferocal.intake.tables.words import HeaderCell, small
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest, resolve
 
 # What a column is beside the roles of readings.

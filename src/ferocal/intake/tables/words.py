@@ -5,8 +5,8 @@ from __future__ import annotations
 import functools
 import re
 import unicodedata
-from dataclasses import dataclass
 
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.units import QUANTITIES
 
 # What people call a column, by what it is; ours come first.

@@ -8,7 +8,6 @@ from collections.abc import Iterator
 
 from ferocal.ledger import tables
 from ferocal.ledger.integrity.seals import CHANGED, FIRST_SEALED, Broken, broken_seals
-from ferocal.ledger.integrity.shapes import broken_values
 from ferocal.terms.signs import visible
 from ferocal.terms.wording import shortened
 
@@ -40,6 +39,9 @@ def _all(driver: sqlite3.Connection, version: int) -> Iterator[Broken]:
             yield Broken("file", 0, text)
     for table, row, parent, _ in driver.execute("PRAGMA foreign_key_check"):
         yield Broken("file", 0, f"{table}, row {row}, belongs to a {parent} that is not there")
+    # What it takes to know every shape is loaded only for a ledger that was not checked before.
+    from ferocal.ledger.integrity.shapes import broken_values
+
     values = list(broken_values(driver, version))
     try:
         yield from broken_seals(driver, version)

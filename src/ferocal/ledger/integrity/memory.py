@@ -8,16 +8,18 @@ a check. How many entries a ledger had tells later that some are gone.
 from __future__ import annotations
 
 import hashlib
+import json
 import sqlite3
 from contextlib import suppress
+from dataclasses import asdict, replace
 from pathlib import Path
 
 from platformdirs import user_cache_path
-from pydantic import BaseModel
 
 from ferocal._version import __version__
 from ferocal.ledger.integrity.seals import chain_of, chain_until, ledger_id
 from ferocal.terms.files import replace_file
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.numbers import grouped
 from ferocal.terms.times import now
 from ferocal.terms.wording import counted
@@ -27,7 +29,8 @@ _seen: set[tuple[Path, str]] = set()
 _MOST_LOSSES = 20
 
 
-class _Sight(BaseModel):
+@dataclass(frozen=True)
+class _Sight:
     """A ledger as it was when it was last seen here, and what of it was gone by then."""
 
     digest: str
@@ -35,7 +38,7 @@ class _Sight(BaseModel):
     entries: int
     head: str
     at: str
-    losses: list[str] = []
+    losses: list[str]
 
 
 def digest_of(driver: sqlite3.Connection) -> str:
@@ -85,7 +88,7 @@ def _keep(path: Path, sight: _Sight) -> None:
     with suppress(OSError):
         place = _place(path)
         place.parent.mkdir(parents=True, exist_ok=True)
-        replace_file(place, sight.model_dump_json())
+        replace_file(place, json.dumps(asdict(sight)))
 
 
 def note_entries(path: Path, driver: sqlite3.Connection) -> None:
@@ -94,8 +97,8 @@ def note_entries(path: Path, driver: sqlite3.Connection) -> None:
     if before is not None and before.id == ledger_id(driver):
         for known in [known for known in _seen if known[0] == path.resolve()]:
             _seen.remove(known)
-        now_there = {"entries": chain.length, "head": chain.head.hex(), "at": now()}
-        _keep(path, before.model_copy(update={"digest": "", **now_there}))
+        sight = replace(before, digest="", entries=chain.length, head=chain.head.hex(), at=now())
+        _keep(path, sight)
 
 
 def losses_seen(path: Path) -> list[str]:
@@ -105,8 +108,12 @@ def losses_seen(path: Path) -> list[str]:
 
 
 def _sight(path: Path) -> _Sight | None:
-    with suppress(OSError, ValueError):  # whatever others may have left there
-        return _Sight.model_validate_json(_place(path).read_bytes())
+    # Whatever others may have left there.
+    with suppress(OSError, ValueError, TypeError, KeyError):
+        kept = json.loads(_place(path).read_bytes())
+        names = (str(kept[name]) for name in ("digest", "id", "head", "at"))
+        digest, own, head, at = names
+        return _Sight(digest, own, int(kept["entries"]), head, at, [*map(str, kept["losses"])])
     return None
 
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, fields
+from dataclasses import fields
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from ferocal.ledger.reading.sql import parsed
 from ferocal.ledger.records import NoiseFloorRecord, Note, Reference
 from ferocal.ledger.store import Ledger
+from ferocal.terms.frozen import dataclass
 
 if TYPE_CHECKING:
     from _typeshed import DataclassInstance

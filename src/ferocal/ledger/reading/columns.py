@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +14,7 @@ from ferocal.ledger.reading.sql import COUNTS, ENDED_WELL, listed, of_runs
 from ferocal.ledger.reading.visits import VisitRow, read_visits
 from ferocal.ledger.store import Ledger
 from ferocal.study.metrics import READ_AS, SETTLED, USUAL
+from ferocal.terms.frozen import dataclass
 from ferocal.traces.packing import unpack_columns
 
 IntArray = NDArray[np.int64]

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 from ferocal.ledger import tables
 from ferocal.ledger.reading.sql import of_runs
 from ferocal.ledger.store import Ledger
+from ferocal.terms.frozen import dataclass
 
 # The keys of a run and a metric, which name a reading.
 ReadingKey = tuple[int, int]

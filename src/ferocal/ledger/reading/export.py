@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import Any
 
 from ferocal.ledger import tables
 from ferocal.ledger.reading.corrections import read_corrections
 from ferocal.ledger.reading.sql import COUNTS, of_runs
 from ferocal.ledger.store import Ledger
+from ferocal.terms.frozen import dataclass
 
 _COLUMNS = (
     "bench", "configuration", "round", "visit", "known", "key", "run", "started_at", "workload",

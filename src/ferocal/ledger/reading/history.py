@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass
 from typing import Any
 
 from ferocal.ledger import tables
 from ferocal.ledger.reading.runs import ID_LENGTH
 from ferocal.ledger.reading.sql import RUNS, RUNS_OF_SESSIONS, of_runs, parsed
 from ferocal.ledger.store import Ledger
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from ferocal.ledger.integrity.check import describe, find_broken, is_excluded
 from ferocal.ledger.integrity.memory import losses_seen
 from ferocal.ledger.integrity.seals import SEALED_AT, chain_of, ledger_id
 from ferocal.ledger.store import Ledger
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.wording import counted
 
 

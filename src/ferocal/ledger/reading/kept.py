@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 from ferocal.ledger.store import Ledger
+from ferocal.terms.frozen import dataclass
 
 
 @dataclass(frozen=True)

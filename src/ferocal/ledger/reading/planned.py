@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from ferocal.ledger.reading.sql import RUNS, listed
 from ferocal.ledger.records import SETTLED, Slot
 from ferocal.ledger.store import Ledger
 from ferocal.plan.order import PlannedVisit, plan_study, workloads_of
 from ferocal.study.load import Study
+from ferocal.terms.frozen import dataclass
 
 
 def wanted_metrics(study: Study) -> dict[str, set[tuple[str, str | None]]]:

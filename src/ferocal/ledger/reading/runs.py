@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from ferocal.errors import UsageError
@@ -14,6 +14,7 @@ from ferocal.ledger.reading.sql import OUTCOME, RUNS, listed, of_runs, parsed, p
 from ferocal.ledger.reading.visits import read_places
 from ferocal.ledger.records import FAILURES, SETTLED, Outcome, Slot
 from ferocal.ledger.store import Ledger
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.numbers import significant
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass
 from typing import Any
 
 from ferocal.ledger.reading.sql import (
@@ -15,6 +14,7 @@ from ferocal.ledger.reading.sql import (
 from ferocal.ledger.reading.visits import places_in_time
 from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
+from ferocal.terms.frozen import dataclass
 
 
 def read_planned_rounds(ledger: Ledger) -> dict[str, int]:

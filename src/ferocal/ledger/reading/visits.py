@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import Any
 
 from ferocal.ledger.reading.sql import ENDED_WELL, parsed
 from ferocal.ledger.store import Ledger
+from ferocal.terms.frozen import dataclass
 
 # Compared with each other.
 TimePlace = tuple[str, int]

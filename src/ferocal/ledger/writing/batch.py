@@ -6,7 +6,7 @@ import itertools
 import json
 import secrets
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 import numpy as np
@@ -18,6 +18,7 @@ from ferocal.ledger.records import Outcome, SessionRecord
 from ferocal.ledger.writing.keys import MetricKeys, facts_key
 from ferocal.ledger.writing.store import WritableLedger, insert_rows
 from ferocal.terms.conditions import AMBIENT
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.times import now
 from ferocal.traces.capture import Trace
 from ferocal.traces.packing import pack_trace

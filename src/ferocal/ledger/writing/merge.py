@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
 
 import sqlalchemy as sa
@@ -15,6 +14,7 @@ from ferocal.ledger.records import Outcome
 from ferocal.ledger.store import Ledger
 from ferocal.ledger.tables import Table
 from ferocal.ledger.writing.store import WritableLedger, change_row, insert_row, insert_rows
+from ferocal.terms.frozen import dataclass
 from ferocal.traces.packing import unpack_columns
 
 # What makes a row of a table without uid the same in both ledgers.

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
 
 import sqlalchemy as sa
@@ -31,6 +30,7 @@ from ferocal.ledger.opening import explained, refuse_missing
 from ferocal.ledger.refusing import version_of
 from ferocal.ledger.upgrading import keep_copy, stamp
 from ferocal.ledger.writing.store import WritableLedger
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.times import now
 
 # So many things are looked at; a ledger with more is brought back from a copy.

@@ -7,13 +7,13 @@ from __future__ import annotations
 
 import importlib
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ferocal.documents.blocks import Block, Chart, Details, Section
 from ferocal.errors import NothingToShowError
 from ferocal.media.figures.style import drawing, make_slide
+from ferocal.terms.frozen import dataclass
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure

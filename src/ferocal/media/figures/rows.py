@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from matplotlib.patches import Rectangle
@@ -13,6 +12,7 @@ from matplotlib.ticker import FixedLocator, FuncFormatter, NullLocator
 from ferocal.analysis.data.series import factor_of
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.media.figures.style import BAND, COLOURS, INK, PAPER, STRIPE, fitted, plain_axes
+from ferocal.terms.frozen import dataclass
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from typing import Any
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
@@ -27,6 +26,7 @@ from ferocal.documents.blocks import (
 )
 from ferocal.media.html.strips import Drawn, StripAxis, axis_of
 from ferocal.media.signs import Signs
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.numbers import unbroken
 from ferocal.terms.signs import visible
 

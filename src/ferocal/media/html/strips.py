@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from ferocal.analysis.inference.reach import Reach, ratio_ends
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.numbers import significant
 
 # The share of a cell that is left free on either side of the axis.
