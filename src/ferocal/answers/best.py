@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from ferocal.analysis.data.readings import Readings
 from ferocal.analysis.data.series import Series
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.rank.lineup import Contestant
-from ferocal.analysis.rank.standings import rank_contestants
+from ferocal.analysis.rank.standings import Contest, Ranking, rank_all
 from ferocal.answers.compare import find_barred, setting_of
 from ferocal.answers.evidence import Evidence
 from ferocal.study.configurations import CONTROL
@@ -33,11 +33,17 @@ def find_best(
     readings: Readings, setting: Setting, bench: str, series: Series, names: Sequence[str]
 ) -> Best | None:
     """The best of some configurations on a bench; None where none can be ranked."""
+    (found,) = rank_all(readings, [_contest(readings, bench, series, names)], setting)
+    return None if found is None else _best_of(found)
+
+
+def _contest(readings: Readings, bench: str, series: Series, names: Iterable[str]) -> Contest:
     place = readings.benches.index(bench)
     contestants = [Contestant(place, readings.configurations.index(name)) for name in names]
-    found = rank_contestants(readings, readings.series.index(series), contestants, setting)
-    if found is None:
-        return None
+    return Contest(readings.series.index(series), contestants)
+
+
+def _best_of(found: Ranking) -> Best:
     tied = tuple(s.configuration for s in found.standings if s.rank_best == 1)
     first = found.standings[0]
     return Best(first.configuration, tied, not math.isnan(first.chance))
@@ -53,12 +59,16 @@ def find_all_best(study: Study, evidence: Evidence) -> dict[tuple[str, Series], 
         (readings.benches[b], readings.series[s])
         for b, s in zip(readings.bench_of.tolist(), readings.series_of.tolist(), strict=True)
     }
-    best = {}
-    for bench, series in pairs:
-        if series.better == "none":
-            continue
-        ranked = [name for name in names if (bench, series, name) not in barred]
-        found = find_best(readings, setting, bench, series, ranked)
-        if found is not None:
-            best[bench, series] = found
-    return best
+    contests = {
+        (bench, series): _contest(
+            readings, bench, series, (n for n in names if (bench, series, n) not in barred)
+        )
+        for bench, series in pairs
+        if series.better != "none"
+    }
+    rankings = rank_all(readings, list(contests.values()), setting)
+    return {
+        key: _best_of(found)
+        for key, found in zip(contests, rankings, strict=True)
+        if found is not None
+    }

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Mapping, Sequence
+from typing import NamedTuple
 
 import numpy as np
 
@@ -87,13 +89,49 @@ def rank_contestants(
     than those shown to be better and those not shown to be worse. ``relative_to`` is the
     contestant to which values are relative.
     """
-    if some_are_bounds(readings, series, contestants):
-        return None
-    found = line_up(readings, series, contestants, setting, choose_scales(readings))
+    return rank_all(readings, [Contest(series, contestants, relative_to)], setting)[0]
+
+
+class Contest(NamedTuple):
+    """Who is ranked by which series, and who of them values are relative to, if they are."""
+
+    series: int
+    contestants: Sequence[Contestant]
+    relative_to: int | None = None
+
+
+def rank_all(
+    readings: Readings, contests: Sequence[Contest], setting: Setting
+) -> list[Ranking | None]:
+    """The rankings of several contests, each as `rank_contestants` makes it alone."""
+    scales = choose_scales(readings)
+    lineups: dict[int, tuple[int, Lineup]] = {}
+    for place, contest in enumerate(contests):
+        if not some_are_bounds(readings, contest.series, contest.contestants):
+            found = line_up(readings, contest.series, contest.contestants, setting, scales)
+            if len(found.present) > 1:
+                lineups[place] = contest.series, found
+    estimates = dict(
+        zip(lineups, _estimates(readings, list(lineups.values()), setting), strict=True)
+    )
+    return [
+        _ranking(readings, lineups[place][1], *estimates[place], setting, contest.relative_to)
+        if place in lineups
+        else None
+        for place, contest in enumerate(contests)
+    ]
+
+
+def _ranking(
+    readings: Readings,
+    found: Lineup,
+    pairs: Mapping[tuple[int, int], Estimate],
+    values: Mapping[int, Estimate],
+    setting: Setting,
+    relative_to: int | None,
+) -> Ranking:
+    """The order of those who were read, and which ranks each may have."""
     count = len(found.present)
-    if count < 2:
-        return None
-    pairs, values = _estimates(readings, series, found, setting)
     verdicts = {}
     for (a, b), estimate in pairs.items():
         verdicts[a, b] = estimate.verdict
@@ -133,7 +171,7 @@ def value_contestants(
 ) -> tuple[Standing, ...]:
     """Values with their intervals, without ranks: each is said to be between first and last."""
     found = line_up(readings, series, contestants, setting, choose_scales(readings))
-    _, values = _estimates(readings, series, found, setting, pairs=False)
+    ((_, values),) = _estimates(readings, [(series, found)], setting, pairs=False)
     return tuple(
         Standing(
             readings.benches[c.bench],
@@ -149,26 +187,32 @@ def value_contestants(
 
 
 def _estimates(
-    readings: Readings, series: int, found: Lineup, setting: Setting, *, pairs: bool = True
-) -> tuple[dict[tuple[int, int], Estimate], dict[int, Estimate]]:
-    """Of all pairs the first against the second, and of each its value."""
-    count = len(found.present)
-    arms = [Arm(series, c.bench, c.configuration) for c in found.present]
-    offsets = [c.offset for c in found.present]
-    asked: list[Contrast] = [
-        Contrast(((arm, 1.0),), f"value {n}", offset=-offset)
-        for n, (arm, offset) in enumerate(zip(arms, offsets, strict=True))
-    ]
-    places = [(a, b) for a in range(count) for b in range(a)] if pairs else []
-    asked += [
-        Contrast(((arms[a], 1.0), (arms[b], -1.0)), "rank", offset=offsets[b] - offsets[a])
-        for a, b in places
-    ]
-    judged = judge_contrasts(readings, asked, setting)
-    return (
-        {pair: judged[count + k] for k, pair in enumerate(places)},
-        {n: judged[n] for n in range(count)},
-    )
+    readings: Readings,
+    lineups: Sequence[tuple[int, Lineup]],
+    setting: Setting,
+    *,
+    pairs: bool = True,
+) -> list[tuple[dict[tuple[int, int], Estimate], dict[int, Estimate]]]:
+    """By lineup, of all pairs the first against the second, and of each its value."""
+    asked: dict[tuple[int, tuple[int, ...]], Contrast] = {}
+    for place, (series, found) in enumerate(lineups):
+        arms = [Arm(series, c.bench, c.configuration) for c in found.present]
+        offsets = [c.offset for c in found.present]
+        for n, arm in enumerate(arms):
+            family = f"value {place} {n}"
+            asked[place, (n,)] = Contrast(((arm, 1.0),), family, offset=-offsets[n])
+        for a, b in itertools.combinations(reversed(range(len(arms))), 2) if pairs else ():
+            weights, offset = ((arms[a], 1.0), (arms[b], -1.0)), offsets[b] - offsets[a]
+            asked[place, (a, b)] = Contrast(weights, f"rank {place}", offset=offset)
+    judged = judge_contrasts(readings, list(asked.values()), setting)
+    estimates: list[tuple[dict[tuple[int, int], Estimate], dict[int, Estimate]]]
+    estimates = [({}, {}) for _ in lineups]
+    for k, (place, who) in enumerate(asked):
+        if len(who) == 1:
+            estimates[place][1][who[0]] = judged[k]
+        else:
+            estimates[place][0][who[0], who[1]] = judged[k]
+    return estimates
 
 
 def _order(found: Lineup, verdicts: Mapping[tuple[int, int], Verdict]) -> list[int]:
