@@ -12,6 +12,7 @@ from ferocal.analysis.rank.lineup import Contestant
 from ferocal.analysis.rank.standings import Contest, Ranking, rank_all
 from ferocal.answers.compare import find_barred, setting_of
 from ferocal.answers.evidence import Evidence
+from ferocal.answers.selection import Selection
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import Study
 from ferocal.terms.frozen import dataclass
@@ -49,8 +50,13 @@ def _best_of(found: Ranking) -> Best:
     return Best(first.configuration, tied, not math.isnan(first.chance))
 
 
-def find_all_best(study: Study, evidence: Evidence) -> dict[tuple[str, Series], Best]:
-    """The best of every metric on every bench, by these; what is not comparable takes no part."""
+def find_all_best(
+    study: Study, evidence: Evidence, selection: Selection
+) -> dict[tuple[str, Series], Best]:
+    """The best of every wanted metric on every bench, by these.
+
+    All configurations take part, wanted or not, but those that are not comparable.
+    """
     setting = setting_of(study, evidence, study.baseline)
     barred = find_barred(study, evidence, study.baseline, setting)
     readings = evidence.readings
@@ -65,6 +71,7 @@ def find_all_best(study: Study, evidence: Evidence) -> dict[tuple[str, Series], 
         )
         for bench, series in pairs
         if series.better != "none"
+        and any(selection.wants(bench, n, series.workload, series.metric) for n in names)
     }
     rankings = rank_all(readings, list(contests.values()), setting)
     return {

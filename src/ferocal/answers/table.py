@@ -65,7 +65,7 @@ def make_table(
         ),
         asked=selection.places is not None,
         mixed=find_mixed_statistics(evidence.contexts),
-        best=find_all_best(study, evidence) if len(evidence.readings.value) else {},
+        best=find_all_best(study, evidence, selection) if len(evidence.readings.value) else {},
     )
 
 
