@@ -43,7 +43,9 @@ class StudyChange:
 
 def find_study_changes(study: Study, snapshots: Sequence[Snapshot]) -> tuple[StudyChange, ...]:
     """How question, baseline, number of rounds and design differ from when measuring began."""
-    first = next((s for s in map(parse_study, (s.text for s in snapshots)) if s is not None), None)
+    now = (study.text, study.kept_text)
+    files = (study.file if s.text in now else parse_study(s.text) for s in snapshots)
+    first = next((file for file in files if file is not None), None)
     if first is None:
         return ()
     pairs = zip(_whole_study(first), _whole_study(study.file), strict=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
 from typing import Any
@@ -47,6 +47,7 @@ from ferocal.ledger.reading.corrections import (
 from ferocal.ledger.reading.planned import Progress, read_progress
 from ferocal.ledger.reading.runs import read_lost
 from ferocal.ledger.reading.sessions import (
+    Snapshot,
     read_criteria,
     read_kinds,
     read_look_limits,
@@ -127,6 +128,7 @@ def _gather(study: Study, ledger: Ledger) -> Evidence:
     facts = recorded_facts(ledger)
     limits = read_look_limits(ledger)
     changes = find_criteria_changes(study, read_criteria(ledger))
+    snapshots = read_snapshots(ledger)
     floors = _noise_floors(readings, read_noise_floors(ledger), list(visits.values()))
     ordered = study.ordered_factor is not None and len(readings.value) > 0
     return Evidence(
@@ -135,7 +137,9 @@ def _gather(study: Study, ledger: Ledger) -> Evidence:
         visits=list(visits.values()),
         visit_order=order,
         facts=facts,
-        contexts=_contexts(study, ledger, columns, stray, visits, facts, changes, uncomputed),
+        contexts=_contexts(
+            study, ledger, columns, stray, visits, facts, changes, uncomputed, snapshots
+        ),
         noise_floors=floors,
         looks=plan_looks(max(limits.values())) if limits else None,
         looks_taken=read_looks(ledger),
@@ -147,7 +151,7 @@ def _gather(study: Study, ledger: Ledger) -> Evidence:
         set_aside=tuple(v for v in visits.values() if v.state != "active"),
         notes=tuple(note for _, note in read_notes(ledger)),
         criteria_changes=changes,
-        study_changes=find_study_changes(study, read_snapshots(ledger)),
+        study_changes=find_study_changes(study, snapshots),
         left_out=int(np.sum(~known)),
         excluded=columns.excluded,
     )
@@ -162,6 +166,7 @@ def _contexts(
     facts: dict[int, list[dict[str, Any]]],
     changes: tuple[CriteriaChange, ...],
     uncomputed: Mapping[str, Uncomputed],
+    snapshots: Sequence[Snapshot],
 ) -> dict[str, Context]:
     """What is known of every bench besides its readings."""
     losses: dict[str, dict[tuple[str, str], dict[str, int]]] = {}
@@ -170,7 +175,7 @@ def _contexts(
         of_bench.setdefault((workload, configuration), {})[how] = count
     strays, by_place = _strays(study, columns, stray), changes_by_place(changes)
     sampled = read_conditions(ledger, _MOST_CONDITIONS)
-    definitions = find_definition_changes(study, read_snapshots(ledger))
+    definitions = find_definition_changes(study, snapshots)
     statistics = _statistics(study, ledger) if columns.states_statistics else {}
     return {
         bench: Context(

@@ -155,6 +155,8 @@ def _everything_open(comparison: Comparison, effects: Sequence[Effect]) -> str |
 class _Alike:
     names: list[str]
     effects: list[Effect]
+    verdicts: dict[Series, Verdict]
+    is_quiet: bool
 
 
 def _by_configuration(comparison: Comparison, effects: Sequence[Effect]) -> list[Line]:
@@ -162,11 +164,13 @@ def _by_configuration(comparison: Comparison, effects: Sequence[Effect]) -> list
     lines: list[_Alike] = []
     for name in sorted(dict.fromkeys(e.configuration for e in effects), key=_rank(effects)):
         own = [e for e in effects if e.configuration == name]
-        alike = [line for line in lines if _says_the_same(line.effects, own)]
+        verdicts = {e.series: e.verdict for e in own}
+        alike = [line for line in lines if line.is_quiet and line.verdicts == verdicts]
         if alike:
             alike[0].names.append(name)
         else:
-            lines.append(_Alike([name], own))
+            quiet = not any(v in _WITH_CHANGE for v in verdicts.values())
+            lines.append(_Alike([name], own, verdicts, quiet))
     shown = lines if len(lines) <= _MOST_LINES else lines[: _MOST_LINES - 1]
     rest = [e for line in lines[len(shown) :] for e in line.effects]
     names = short_names(comparison.series)
@@ -185,13 +189,6 @@ def _by_configuration(comparison: Comparison, effects: Sequence[Effect]) -> list
         answer.append(Line(_counts(rest), more))
     once = all(e.verdict is Verdict.SEEN_ONCE for e in effects)
     return [*answer, Line(_CHANCE)] if once else answer
-
-
-def _says_the_same(first: Sequence[Effect], second: Sequence[Effect]) -> bool:
-    """Whether two configurations leave the same open or equal, and change nothing."""
-    verdicts = [{e.series: e.verdict for e in effects} for effects in (first, second)]
-    quiet = not any(v in _WITH_CHANGE for known in verdicts for v in known.values())
-    return quiet and verdicts[0] == verdicts[1]
 
 
 def _rank(effects: Sequence[Effect]) -> Callable[[str], tuple[float, ...]]:

@@ -107,7 +107,8 @@ def _overview(
 
 def caveat_blocks(comparison: Comparison, series: Sequence[Series]) -> Iterator[Caveats]:
     """The caveats of what is shown, the gravest first; nothing where there are none."""
-    shown = [e for e in comparison.effects if e.series in set(series) and not e.control]
+    wanted = set(series)
+    shown = [e for e in comparison.effects if e.series in wanted and not e.control]
     remarks = [r for r in make_remarks(shown, comparison.levels) if r.code not in _TOLD]
     first = [r for r in remarks if r.weight == WEIGHTS[0] or CAVEATS[r.code].leads]
     grave = [_caveat(r) for r in first]

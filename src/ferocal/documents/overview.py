@@ -104,8 +104,8 @@ def _largest(comparison: Comparison, series: Sequence[Series]) -> list[Series]:
         for e in sorted(comparison.effects, key=lambda e: abs(e.shift.mean))
         if e.verdict in CHANGED
     }
-    wanted = sorted(series, key=lambda s: -largest.get(s, 0.0))[:MOST_ROWS]
-    return [s for s in series if s in set(wanted)]
+    wanted = set(sorted(series, key=lambda s: -largest.get(s, 0.0))[:MOST_ROWS])
+    return [s for s in series if s in wanted]
 
 
 def _counts(comparison: Comparison, series: Sequence[Series]) -> Iterator[Block]:
@@ -170,7 +170,8 @@ class _Overview:
             lambda s: (self._base(s), {name: self._cell(s, name) for name in self._names}),
             lambda workload: self._notes(workload, None),
         )
-        effects = [e for (s, _), e in self._effects.items() if s in self._series and not e.control]
+        shown = set(self._series)
+        effects = [e for (s, _), e in self._effects.items() if s in shown and not e.control]
         equal = [e for e in effects if e.verdict is Verdict.EQUIVALENT]
         within = margins_text(equal) if equal else ""
         return Grid(
@@ -292,10 +293,11 @@ class _Overview:
         text, _ = known.most_common(1)[0]
         if not sure:
             return f"{text}; no intervals"
+        shown = set(self._series)
         cells = [
             c
             for (bench, _, _), c in self._comparison.base_cells.items()
-            if bench == self._bench and c.series in self._series and c.rounds
+            if bench == self._bench and c.series in shown and c.rounds
         ]
         runs = {c.runs / c.rounds for c in cells}
         each = runs.pop() if len(runs) == 1 else 0.0

@@ -17,6 +17,8 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+# So many rows are taken from the driver together.
+_PART = 20_000
 # What goes wrong with a store; the driver itself does not decode what a damaged file says.
 STORE_ERRORS = (sqlite3.Error, UnicodeDecodeError)
 
@@ -91,9 +93,12 @@ class Ledger:
         import numpy as np
 
         with self.driver() as driver:
-            rows = driver.execute(query)
-            flat = np.fromiter(itertools.chain.from_iterable(rows), dtype=np.float64)
-        return flat.reshape(-1, columns)
+            cursor, parts = driver.execute(query), [np.zeros(0)]
+            # In parts: all rows together take several times the memory of the numbers.
+            while rows := cursor.fetchmany(_PART):
+                flat = itertools.chain.from_iterable(rows)
+                parts.append(np.fromiter(flat, np.float64, len(rows) * columns))
+        return np.concatenate(parts).reshape(-1, columns)
 
 
 def cause(error: Exception) -> str:

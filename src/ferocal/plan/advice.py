@@ -60,7 +60,7 @@ def estimate_cost(
     each = {name: seen_runs.get(name, w.takes) for name, w in study.workloads.items()}
     unknown = tuple(name for name, seconds in each.items() if seconds is None)
     seconds = 0.0
-    for name in (name for visit in visits for name in workloads_of(study, visit)):
+    for name in (name for visit in visits for name in workloads_of(study, visit.configuration)):
         seconds += (study.head.runs + study.workloads[name].warmups) * (each[name] or 0.0)
     switching = _stated_switching(study) if seen_switching is None else seen_switching
     runs, warmups = count_runs(study, visits)

@@ -78,14 +78,14 @@ def by_round(visits: Sequence[PlannedVisit]) -> dict[int, list[str]]:
     return order
 
 
-def workloads_of(study: Study, visit: PlannedVisit) -> list[str]:
+def workloads_of(study: Study, configuration: str) -> list[str]:
     """The workloads that are run in a visit, in order: all that go with its configuration."""
-    return [w for w in study.workloads if not study.is_impossible(visit.configuration, w)]
+    return [w for w in study.workloads if not study.is_impossible(configuration, w)]
 
 
 def count_runs(study: Study, visits: Sequence[PlannedVisit]) -> tuple[int, int]:
     """How many runs these visits take, and how many times they warm up."""
-    made = [workload for visit in visits for workload in workloads_of(study, visit)]
+    made = [workload for visit in visits for workload in workloads_of(study, visit.configuration)]
     return len(made) * study.head.runs, sum(study.workloads[w].warmups for w in made)
 
 

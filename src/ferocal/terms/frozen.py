@@ -50,6 +50,8 @@ def _equality(kind: Any) -> dict[str, Callable[..., Any]]:
             return tuple(getattr(value, name) for name in names)
 
     def equal(self: object, other: object) -> Any:
+        if other is self:
+            return True
         if other.__class__ is not self.__class__:
             return NotImplemented
         return content(self) == content(other)

@@ -63,15 +63,18 @@ def index_members(readings: Readings, places: Sequence[int]) -> list[int]:
 def why_not_in_index(readings: Readings, places: Sequence[int]) -> dict[int, WhyNot]:
     """By the place of each metric that cannot enter an index, the reason."""
     numbers, scales = readings.numbers, index_scales(readings)
-    cell_of = numbers.cell_of
-    seen = set(cell_of.tolist())
+    seen = set(numbers.cell_of.tolist())
+    cells: dict[int, set[int]] = {}
+    for arm in np.unique(numbers.arm_of).tolist():
+        n, cell = divmod(arm, len(readings.benches) * len(readings.configurations))
+        cells.setdefault(n, set()).add(cell)
     found = {}
     for n in places:
         if not has_ratios(readings.series[n].unit):
             found[n] = WhyNot.NO_ZERO
         elif scales[n] != "ratio":
             found[n] = WhyNot.NO_RATIO
-        elif set(cell_of[numbers.series_of == n].tolist()) != seen:
+        elif cells.get(n, set()) != seen:
             found[n] = WhyNot.NOT_EVERYWHERE
     return found
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import fields, replace
 from statistics import NormalDist
 from typing import Any
 
@@ -34,7 +35,7 @@ def round_number(round_of: IntArray) -> IntArray:
     return np.where(round_of < 0, NO_ROUND, round_of % ROUND_STRIDE)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Readings:
     """Valid readings, one per row.
 
@@ -68,10 +69,10 @@ class Readings:
 
     def select(self, rows: np.ndarray) -> Readings:
         """Only these rows, named by a mask or by indices."""
-        columns = {k: v[rows] for k, v in vars(self).items() if isinstance(v, np.ndarray)}
+        columns: dict[str, Any] = {name: getattr(self, name)[rows] for name in _COLUMNS}
         return replace(self, **columns)
 
-    @property
+    @functools.cached_property
     def arm_of(self) -> IntArray:
         """The arm of every reading, shape (n,): a series on a bench under a configuration."""
         strand = self.series_of * len(self.benches) + self.bench_of
@@ -91,7 +92,7 @@ class Readings:
         """The readings that were taken on one bench."""
         return self if len(self.benches) == 1 else self.select(self.bench_of == bench)
 
-    @property
+    @functools.cached_property
     def numbers(self) -> Readings:
         """The readings without those that are only bounds, which enter no mean."""
         return self.select(self.bound == 0) if self.bound.any() else self
@@ -99,6 +100,11 @@ class Readings:
     def up_to_round(self, last: int) -> Readings:
         """The readings of the first rounds."""
         return self.select(round_number(self.round_of) <= last)
+
+
+_COLUMNS = tuple(field.name for field in fields(Readings) if field.type.endswith("Array"))
+# What several questions ask of the same readings is found once; so many answers are kept.
+_KEPT = 6
 
 
 @dataclass(frozen=True)
@@ -146,11 +152,11 @@ def middle_of_runs(visits: Segments, ascending: FloatArray) -> FloatArray:
 
 def concatenate(parts: Sequence[Readings]) -> Readings:
     """Readings of the same study in one piece."""
-    names = [name for name, column in vars(parts[0]).items() if isinstance(column, np.ndarray)]
-    columns: dict[str, Any] = {n: np.concatenate([getattr(p, n) for p in parts]) for n in names}
+    columns: dict[str, Any] = {n: np.concatenate([getattr(p, n) for p in parts]) for n in _COLUMNS}
     return replace(parts[0], **columns)
 
 
+@functools.lru_cache(maxsize=_KEPT)
 def choose_scales(readings: Readings, *, margins: bool = True) -> tuple[Scale, ...]:
     """Ratios where every reading of a series is positive, differences elsewhere.
 
@@ -176,6 +182,7 @@ def to_scale(readings: Readings, scales: tuple[Scale, ...]) -> FloatArray:
     return np.log(readings.value, where=logarithmic, out=readings.value.astype(float))
 
 
+@functools.lru_cache(maxsize=_KEPT)
 def summarise_visits(readings: Readings, scales: tuple[Scale, ...] | None = None) -> VisitSummaries:
     """Summarise the runs of each visit by their median (their mean if fewer than 3).
 

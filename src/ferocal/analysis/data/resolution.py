@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from typing import NamedTuple
 
 import numpy as np
@@ -15,6 +16,7 @@ _DECIMALS = 9
 _FEWEST_DISTINCT = 6
 
 
+@functools.lru_cache(maxsize=4)
 def find_steps(readings: Readings) -> FloatArray:
     """The step of readings by series, shape (s,), in the unit of each; 0 where there is none.
 

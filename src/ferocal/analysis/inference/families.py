@@ -55,8 +55,9 @@ def find_references(
     names, floor_arm = readings.configurations, setting.floor_arm
     base = names.index(baseline)
     read: dict[tuple[int, int], set[int]] = {}
-    places = np.stack([readings.bench_of, readings.series_of, readings.configuration_of])
-    for b, s, c in np.unique(places, axis=1).T.tolist():
+    for arm in np.unique(readings.arm_of).tolist():
+        strand, c = divmod(arm, len(names))
+        s, b = divmod(strand, len(readings.benches))
         read.setdefault((b, s), set()).add(c)
     found = {}
     for (b, s), present in read.items():

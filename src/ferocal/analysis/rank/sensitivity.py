@@ -10,6 +10,7 @@ import numpy as np
 from ferocal.analysis.data.readings import Readings, summarise_visits
 from ferocal.analysis.data.segments import FloatArray
 from ferocal.analysis.data.series import Scale
+from ferocal.analysis.inference.weights import Arm
 from ferocal.terms.frozen import dataclass
 
 # A lead that changes hands only where a part weighs less than this, or all but this, is firm.
@@ -119,12 +120,10 @@ def turned_means(
 ) -> np.ndarray:
     """Means of visits, turned so that more is better, with ``offsets``; shape (k, m) each."""
     summaries = summarise_visits(readings.numbers, scales)
-    means = np.zeros((len(cells), len(series)))
-    for column, n in enumerate(series):
-        sign = -1.0 if readings.series[n].better == "lower" else 1.0
-        for row, (b, c) in enumerate(cells):
-            rows = (summaries.series_of == n) & (summaries.bench_of == b)
-            rows &= summaries.configuration_of == c
-            means[row, column] = sign * summaries.centre[rows].mean() if rows.any() else np.nan
-    found: np.ndarray = means + offsets
+    visits = np.bincount(summaries.arm_of, minlength=readings.arm_count)
+    total = np.bincount(summaries.arm_of, summaries.centre, readings.arm_count)
+    mean = np.where(visits > 0, total / np.maximum(visits, 1), np.nan)
+    arms = np.array([[Arm(n, b, c).code(readings) for n in series] for b, c in cells], dtype=int)
+    sign = np.array([-1.0 if readings.series[n].better == "lower" else 1.0 for n in series])
+    found: np.ndarray = sign * mean[arms] + offsets
     return found

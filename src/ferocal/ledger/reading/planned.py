@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from ferocal.ledger.reading.sql import RUNS, listed
+import itertools
+
+from ferocal.ledger.reading.sql import listed
 from ferocal.ledger.records import SETTLED, Slot
 from ferocal.ledger.store import Ledger
 from ferocal.plan.order import PlannedVisit, plan_study, workloads_of
@@ -26,7 +28,7 @@ def slots_of(study: Study, planned: PlannedVisit) -> list[Slot]:
     """The runs of a planned visit, in order."""
     return [
         Slot(planned.round, planned.configuration, workload, number)
-        for workload in workloads_of(study, planned)
+        for workload in workloads_of(study, planned.configuration)
         for number in range(1, study.head.runs + 1)
     ]
 
@@ -44,19 +46,34 @@ class Progress:
 
 def read_progress(study: Study, ledger: Ledger) -> dict[str, Progress]:
     """The progress of every bench, which counts runs that failed as there."""
-    query = (
-        "SELECT DISTINCT visit.bench, visit.round, visit.configuration, run.workload, run.number "
-        f"FROM {RUNS} WHERE run.outcome IN {listed(SETTLED)} AND NOT run.warmup "
-        "AND visit.state = 'active' AND visit.round IS NOT NULL"
-    )
-    planned = {slot for visit in plan_study(study) for slot in slots_of(study, visit)}
-    settled: dict[str, set[Slot]] = {}
-    for bench, *place in ledger.rows(query):
-        settled.setdefault(bench, set()).add(Slot(*place))
+    settled = _settled_runs(ledger)
+    planned = {(visit.round, visit.configuration) for visit in plan_study(study)}
+    numbers = range(1, study.head.runs + 1)
+    wanted = {
+        c.name: set(itertools.product(workloads_of(study, c.name), numbers))
+        for c in study.configurations
+    }
     return {
         bench: Progress(
-            len(planned - settled.get(bench, set())),
-            max((slot.round for slot in settled.get(bench, ())), default=0),
+            sum(len(wanted[c] - settled.get((bench, r, c), set())) for r, c in planned),
+            max((r for of_bench, r, _ in settled if of_bench == bench), default=0),
         )
         for bench in study.benches
     }
+
+
+def _settled_runs(ledger: Ledger) -> dict[tuple[str, int, str], set[tuple[str, int]]]:
+    """By bench, round and configuration the runs that are there: workloads with their numbers."""
+    places = {
+        key: (bench, number, configuration)
+        for key, bench, number, configuration in ledger.rows(
+            "SELECT id, bench, round, configuration FROM visit "
+            "WHERE state = 'active' AND round IS NOT NULL"
+        )
+    }
+    settled: dict[tuple[str, int, str], set[tuple[str, int]]] = {}
+    query = f"SELECT visit_id, workload, number FROM run WHERE outcome IN {listed(SETTLED)}"
+    for visit, *run in ledger.rows(f"{query} AND NOT warmup"):
+        if visit in places:
+            settled.setdefault(places[visit], set()).add(tuple(run))
+    return settled

@@ -100,18 +100,21 @@ class Snapshot:
 
 def read_snapshots(ledger: Ledger) -> list[Snapshot]:
     """The snapshots of all sessions in which runs ended well, in the order of time."""
-    used = (
-        "SELECT visit.session_id, visit.configuration, max(visit.levels), run.workload "
-        f"FROM {RUNS} WHERE run.outcome = '{Outcome.OK}' AND visit.state = 'active' "
-        "GROUP BY visit.session_id, visit.configuration, run.workload"
-    )
-    by_session: dict[int, tuple[dict[str, dict[str, str]], dict[str, None]]] = {}
-    for key, name, levels, workload in ledger.rows(used):
-        configurations, workloads = by_session.setdefault(key, ({}, {}))
-        configurations[name], workloads[workload] = parsed(levels), None
     rows = ledger.rows(
         "SELECT id, started_at, study_file FROM session WHERE study_file IS NOT NULL"
     )
+    if not rows:
+        return []
+    used = (
+        "SELECT visit.session_id, visit.configuration, visit.levels, ended.workload FROM visit "
+        "JOIN (SELECT DISTINCT visit_id, workload FROM run WHERE outcome = ?) AS ended "
+        "ON ended.visit_id = visit.id WHERE visit.state = 'active' "
+        "ORDER BY visit.session_id, visit.configuration, ended.workload"
+    )
+    by_session: dict[int, tuple[dict[str, dict[str, str]], dict[str, None]]] = {}
+    for key, name, levels, workload in ledger.rows(used, [Outcome.OK]):
+        configurations, workloads = by_session.setdefault(key, ({}, {}))
+        configurations[name], workloads[workload] = parsed(levels), None
     return [
         Snapshot(at, text, tuple(by_session[key][0].items()), tuple(by_session[key][1]))
         for key, at, text in _in_order(ledger, rows)
