@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 WORKERS ?= 2
 TESTS ?=
 
-.PHONY: demo test elsewhere check bench examples examples-again examples-install screenshots clean
+.PHONY: demo test elsewhere check bench mutants examples examples-again examples-install screenshots clean
 
 demo: $(VENV)/demo.stamp
 	rm -rf build/demo
@@ -29,6 +29,10 @@ check: $(VENV)/dev.stamp
 
 bench: $(VENV)/dev.stamp
 	for script in benchmarks/bench_*.py benchmarks/faults.py benchmarks/exports.py; do $(BIN)/python $$script || exit 1; done
+
+# A day or more; it goes on where it was. MUTANTS="--sample 200" for some, "--report" for what is known.
+mutants: $(VENV)/dev.stamp
+	$(BIN)/python benchmarks/mutants/judge.py $(MUTANTS)
 
 # Those whose software is installed; ROUNDS=2 for a short look, NAMES="browsers" for some.
 examples: $(VENV)/dev.stamp

@@ -1,0 +1,276 @@
+"""Mutants: how many small faults in the code the tests notice, with the tests that reach the line.
+
+First every test is run once and its lines are kept (an hour or more), then fault after fault is
+made in a copy of the repository, and the tests that reach its line are run, the quickest first,
+until one fails. What was found is kept in ``build/mutants``; when it is called again it goes on
+where it was. ``--sample N`` takes so many faults by chance, always the same; ``--only PART`` those
+of modules with this in their path; ``--report`` only tells what is known. Faults that change
+nothing that can be seen are listed in ``equivalent.txt`` beside this file, one key a line.
+"""
+
+from __future__ import annotations
+
+import argparse
+import concurrent.futures
+import hashlib
+import json
+import os
+import random
+import re
+import shutil
+import sqlite3
+import subprocess
+import sys
+import threading
+import xml.etree.ElementTree as ET
+from collections import Counter, defaultdict
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+from sites import Site, sites_of, with_fault
+
+ROOT = Path(__file__).resolve().parents[2]
+PACKAGE = Path("src/ferocal")
+PARTS = ("analysis", "answers", "documents", "intake")
+KEPT = ROOT / "build" / "mutants"
+TARGET = 0.9
+WORKERS = 2
+_COPIED = (
+    "src", "tests", "benchmarks", "docs", "examples", "pyproject.toml", "README.md",
+    "CONTRIBUTING.md", "CHANGELOG.md", "Makefile", "constraints.txt",
+)  # fmt: skip
+# A fault may have a program go on for ever.
+PATIENCE, SLOWER = 60.0, 4.0
+CONFIGURATION = """
+[run]
+source =
+{parts}
+data_file = {data}
+parallel = true
+context = ${{PYTEST_CURRENT_TEST-}}
+dynamic_context = test_function
+patch = subprocess, _exit
+"""
+
+
+@dataclass(frozen=True)
+class Fault:
+    """A fault, by a key that stays while the module does; the path is within the package."""
+
+    key: str
+    path: str
+    site: Site
+
+
+def all_faults() -> list[Fault]:
+    """Every fault that can be made, in the order of modules and lines."""
+    found = []
+    for part in PARTS:
+        for path in sorted((ROOT / PACKAGE / part).rglob("*.py")):
+            source = path.read_text(encoding="utf-8")
+            name = str(path.relative_to(ROOT / PACKAGE))
+            lines = source.splitlines()
+            for site in sites_of(source):
+                text = f"{name}|{lines[site.line - 1]}|{site.node}|{site.change}|{site.text}"
+                found.append(Fault(hashlib.sha256(text.encode()).hexdigest()[:12], name, site))
+    return found
+
+
+def map_tests(chosen: list[str]) -> None:
+    """Run all tests, or those chosen, and keep which lines each reaches and how long it takes."""
+    KEPT.mkdir(parents=True, exist_ok=True)
+    data = KEPT / "data"
+    shutil.rmtree(data, ignore_errors=True)
+    data.mkdir()
+    parts = "\n".join(f"    {ROOT / PACKAGE / part}" for part in PARTS)
+    configuration = KEPT / "coverage.ini"
+    configuration.write_text(CONFIGURATION.format(parts=parts, data=data / "lines"))
+    coverage = [sys.executable, "-m", "coverage"]
+    option = f"--rcfile={configuration}"
+    times = KEPT / "times.xml"
+    tests = [
+        "-m", "pytest", "-q", "-n", str(WORKERS), f"--junitxml={times}", "-p", "no:cacheprovider",
+        *chosen,
+    ]  # fmt: skip
+    done = subprocess.run([*coverage, "run", option, *tests], cwd=ROOT, check=False)
+    if done.returncode not in (0, 1):
+        raise SystemExit("the tests did not run")
+    subprocess.run([*coverage, "combine", option, "-q"], cwd=ROOT, check=True)
+    (KEPT / "reached.json").write_text(json.dumps(_reached(data / "lines")))
+    (KEPT / "times.json").write_text(json.dumps(_times(times)))
+    shutil.rmtree(data)
+
+
+def _reached(path: Path) -> dict[str, dict[int, list[str]]]:
+    """By module and line, the tests that reach it."""
+    from coverage.numbits import numbits_to_nums
+
+    reached: dict[str, dict[int, set[str]]] = defaultdict(lambda: defaultdict(set))
+    query = (
+        "SELECT file.path, context.context, line_bits.numbits FROM line_bits "
+        "JOIN file ON file.id = file_id JOIN context ON context.id = context_id"
+    )
+    for name, context, bits in sqlite3.connect(path).execute(query):
+        test = _test_of(context)
+        if test:
+            module = str(Path(name).relative_to(ROOT / PACKAGE))
+            for line in numbits_to_nums(bits):
+                reached[module][line].add(test)
+    return {m: {n: sorted(tests) for n, tests in of.items()} for m, of in reached.items()}
+
+
+def _test_of(context: str) -> str:
+    """The test that a context names, as pytest or as a function does, without its parameters."""
+    last = context.split("|")[-1] or context.split("|")[0]
+    if found := re.match(r"(tests/\w+\.py::\w+)", last):
+        return found[1]
+    found = re.fullmatch(r"(?:tests\.)?(test_\w+)\.(test_\w+)", last)
+    return f"tests/{found[1]}.py::{found[2]}" if found else ""
+
+
+def _times(path: Path) -> dict[str, float]:
+    """By test the seconds that it takes with all of its parameters."""
+    times: Counter[str] = Counter()
+    for case in ET.parse(path).iter("testcase"):
+        module = case.get("classname", "").rpartition(".")[2]
+        test = f"tests/{module}.py::{case.get('name', '').partition('[')[0]}"
+        times[test] += float(case.get("time", 0))  # type: ignore[assignment]
+    return dict(times)
+
+
+class Judge:
+    """Makes faults in copies of the repository, one in each thread."""
+
+    def __init__(self) -> None:
+        self._reached = json.loads((KEPT / "reached.json").read_text())
+        self._times: dict[str, float] = json.loads((KEPT / "times.json").read_text())
+        self._own = threading.local()
+
+    def _copy(self) -> Path:
+        """The copy of this thread."""
+        if not hasattr(self._own, "place"):
+            self._own.place = KEPT / "copies" / str(threading.get_ident())
+            shutil.rmtree(self._own.place, ignore_errors=True)
+            self._own.place.mkdir(parents=True)
+            for name in _COPIED:
+                source = ROOT / name
+                if source.is_dir():
+                    shutil.copytree(source, self._own.place / name)
+                elif source.exists():
+                    shutil.copy(source, self._own.place / name)
+        place: Path = self._own.place
+        return place
+
+    def judge(self, fault: Fault) -> dict[str, object]:
+        """Whether the tests that reach a line notice a fault in it: caught, survived, unreached."""
+        lines = self._reached.get(fault.path, {})
+        tests = lines.get(str(fault.site.line)) or lines.get(str(fault.site.statement), [])
+        tests = sorted(tests, key=lambda test: self._times.get(test, 0.0))
+        if not tests:
+            return self._found(fault, "unreached", "")
+        place = self._copy()
+        module = place / PACKAGE / fault.path
+        before = module.read_text(encoding="utf-8")
+        module.write_text(with_fault(before, fault.site), encoding="utf-8")
+        try:
+            return self._found(fault, *self._run(place, tests))
+        finally:
+            module.write_text(before, encoding="utf-8")
+
+    def _run(self, place: Path, tests: list[str]) -> tuple[str, str]:
+        environment = {**os.environ, "PYTHONPATH": str(place / "src")}
+        arguments = place / "these-tests"
+        arguments.write_text("\n".join(tests))
+        command = [
+            sys.executable, "-m", "pytest", "-q", "-x", "-n", "0", "--tb=no", "-p",
+            "no:cacheprovider", f"@{arguments}",
+        ]  # fmt: skip
+        patience = PATIENCE + SLOWER * sum(self._times.get(test, 1.0) for test in tests)
+        try:
+            done = subprocess.run(
+                command, cwd=place, env=environment, capture_output=True, text=True,
+                timeout=patience, check=False, start_new_session=True,
+            )  # fmt: skip
+        except subprocess.TimeoutExpired:
+            return "caught", "does not end"
+        if done.returncode == 0:
+            return "survived", f"{len(tests)} tests"
+        failed = re.search(r"^(?:FAILED|ERROR) (\S+)", done.stdout, re.MULTILINE)
+        return "caught", failed[1] if failed else done.stdout[-200:]
+
+    @staticmethod
+    def _found(fault: Fault, verdict: str, by: str) -> dict[str, object]:
+        return {**asdict(fault), "verdict": verdict, "by": by}
+
+
+def known() -> dict[str, dict[str, object]]:
+    """What was found before, by key."""
+    path = KEPT / "found.jsonl"
+    if not path.exists():
+        return {}
+    rows = map(json.loads, path.read_text(encoding="utf-8").splitlines())
+    return {row["key"]: row for row in rows}
+
+
+def judge_all(faults: list[Fault]) -> Iterator[dict[str, object]]:
+    """Judge faults side by side; what was found is kept one by one."""
+    judge = Judge()
+    with (
+        (KEPT / "found.jsonl").open("a", encoding="utf-8") as kept,
+        concurrent.futures.ThreadPoolExecutor(WORKERS) as pool,
+    ):
+        for found in pool.map(judge.judge, faults):
+            kept.write(json.dumps(found, ensure_ascii=False) + "\n")
+            kept.flush()
+            yield found
+
+
+def report(faults: list[Fault], found: dict[str, dict[str, object]]) -> None:
+    """Print the score by part, and what was not noticed."""
+    equivalent = set((Path(__file__).with_name("equivalent.txt")).read_text().split())
+    counts: dict[str, Counter[str]] = defaultdict(Counter)
+    missed = []
+    for fault in faults:
+        if fault.key in found:
+            verdict = str(found[fault.key]["verdict"])
+            if verdict != "caught" and fault.key in equivalent:
+                verdict = "equivalent"
+            counts[fault.path.partition("/")[0]][verdict] += 1
+            if verdict in ("survived", "unreached"):
+                missed.append((fault, verdict))
+    for fault, verdict in missed:
+        print(f"{fault.key} {fault.path}:{fault.site.line} {verdict}: {fault.site.text[:120]}")
+    for part, of_part in counts.items():
+        judged = sum(of_part.values()) - of_part["equivalent"]
+        score = of_part["caught"] / judged if judged else float("nan")
+        print(f"{part}: {of_part['caught']} of {judged} noticed, {score:.0%} (target {TARGET:.0%}),"
+              f" {of_part['equivalent']} equivalent")  # fmt: skip
+
+
+def main() -> None:
+    """Judge what is not judged yet, and report."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--sample", type=int)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--only", default="")
+    parser.add_argument("--tests", nargs="*", default=[], help="only these reach a line")
+    parser.add_argument("--report", action="store_true")
+    given = parser.parse_args()
+    faults = [fault for fault in all_faults() if given.only in fault.path]
+    if given.sample is not None:
+        faults = random.Random(given.seed).sample(faults, min(given.sample, len(faults)))
+    before = known()
+    if not given.report:
+        if not (KEPT / "reached.json").exists():
+            map_tests(given.tests)
+        for found in judge_all([fault for fault in faults if fault.key not in before]):
+            site = found["site"]
+            assert isinstance(site, dict)
+            print(f"{found['verdict']}: {found['path']}:{site['line']} {site['text'][:80]}",
+                  flush=True)  # fmt: skip
+    report(faults, known())
+
+
+if __name__ == "__main__":
+    main()
