@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import fields, replace
 from typing import Any
 
 import numpy as np
@@ -66,7 +66,8 @@ def readings_of(
 
 
 def columns(readings: Readings) -> dict[str, np.ndarray]:
-    return {k: v for k, v in vars(readings).items() if isinstance(v, np.ndarray)}
+    values = {field.name: getattr(readings, field.name) for field in fields(readings)}
+    return {name: v for name, v in values.items() if isinstance(v, np.ndarray)}
 
 
 @given(st.lists(st.tuples(st.integers(0, 70_000), st.floats(-9, 9)), min_size=1, max_size=60))
@@ -319,7 +320,7 @@ def test_looking_until_decided_finds_no_more_than_there_is() -> None:
     assert early
     for study in early[:20]:
         late = (study.round_of > 8) & (study.configuration_of == 1)
-        turned = Readings(**{**vars(study), "value": study.value * np.where(late, 2, 1)})
+        turned = replace(study, value=study.value * np.where(late, 2, 1))
         assert effects_of(turned, setting)[0].verdict is Verdict.EQUIVALENT
 
 
