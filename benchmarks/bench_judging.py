@@ -10,6 +10,7 @@ import math
 import sys
 from collections.abc import Callable, Sequence
 from concurrent.futures import ProcessPoolExecutor
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import TypeVar
@@ -201,7 +202,7 @@ def one_across(visits: int, seed: int) -> bool:
 
 
 def _on_benches(readings: Readings, bench: Sequence[int]) -> Readings:
-    return Readings(**{**vars(readings), "benches": ("one", "two"), "bench_of": np.array(bench)})
+    return replace(readings, benches=("one", "two"), bench_of=np.array(bench))
 
 
 def one_claim(way: str, degrees: int, seed: int) -> ClaimVerdict:
@@ -256,9 +257,7 @@ def one_consistency(seed: int) -> bool:
     noise = np.exp(rng.normal(-4, 0.7, count)).tolist()
     readings = in_rounds(rng, rng.normal(0, 0.03, count).tolist(), noise, rounds, missing=missing)
     if not interleaved:
-        readings = Readings(
-            **{**vars(readings), "round_of": np.full(len(readings.value), NO_ROUND)}
-        )
+        readings = replace(readings, round_of=np.full(len(readings.value), NO_ROUND))
     setting = Setting(interleaved=interleaved)
     compared = {e.configuration: e for e in estimate_effects(readings, "c0", setting)}
     levels = [{"driver": f"r{c}"} for c in range(count)]

@@ -277,7 +277,7 @@ def test_families_hold_their_error_rate_and_primary_and_control_are_their_own() 
     assert np.mean([any(e.verdict in CHANGED for e in study) for study in studies]) < 0.1
     readings = simulate(rng, metrics=4, names=NAMES)
     first = Series("flight", "m0", "fps", "higher", 0.02, role="primary")
-    lone = Readings(**{**vars(readings), "series": (first, *readings.series[1:])})
+    lone = replace(readings, series=(first, *readings.series[1:]))
     effects = effects_of(lone, Setting(control="third"))
     by_name = {(e.series.metric, e.configuration): e for e in effects}
     alone = by_name["m0", "other"]

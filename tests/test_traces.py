@@ -9,6 +9,7 @@ import re
 import subprocess
 import sys
 from collections.abc import Callable, Iterable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -321,7 +322,7 @@ def test_a_pattern_of_names_that_does_not_fit_says_why(ferocal: Ferocal) -> None
 
 def test_a_range_off_a_display_widens_the_interval_by_its_width() -> None:
     readings = simulate(np.random.default_rng(7), rounds=6)
-    vague = type(readings)(**{**vars(readings), "width": 0.03 * readings.value})
+    vague = replace(readings, width=0.03 * readings.value)
     sharp, wide = (estimate_effects(r, "base", Setting())[0] for r in (readings, vague))
     assert wide.change == sharp.change
     # By hand: a half width of 3 % on both sides adds 0.03 / sqrt(3) * sqrt(2) to the error.
