@@ -110,9 +110,10 @@ def adjust_by_family(
     adjusted = np.full(len(p_values), np.nan)
     multiplied = np.ones(len(p_values), dtype=np.int64)
     size = np.zeros(len(p_values), dtype=np.int64)
-    names = np.array(families, dtype=object)
-    for family in dict.fromkeys(families):
-        members = np.equal(names, family).astype(bool) & counts
+    places: dict[str, list[int]] = {}
+    for n in np.flatnonzero(counts).tolist():
+        places.setdefault(families[n], []).append(n)
+    for members in places.values():
         adjusted[members], multiplied[members] = adjust_holm(p_values[members])
         size[members] = np.sum(~np.isnan(p_values[members]))
     return adjusted, multiplied, size
