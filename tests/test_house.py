@@ -64,6 +64,21 @@ def test_analysis_imports_numpy_and_scipy_alone() -> None:
     assert roots - sys.stdlib_module_names == {"numpy", "scipy", "ferocal"}
 
 
+def test_reading_commands_load_no_more_than_they_need(demo: tuple[Ferocal, str]) -> None:
+    program = (
+        "import sys; from click.testing import CliRunner; from ferocal.cli.main import ferocal\n"
+        "for name in ('compare', 'table', 'runs', 'inspect', 'plan', 'rank', 'factors'):\n"
+        "    assert CliRunner().invoke(ferocal, [name]).exit_code == 0, name\n"
+        "heavy = {'sqlalchemy', 'pandas', 'matplotlib', 'pyarrow', 'jinja2', 'scipy.special'}\n"
+        "print(*sorted(heavy & sys.modules.keys()))"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", program],
+        cwd=demo[0].directory, env=surroundings(), capture_output=True, text=True, check=True,
+    )  # fmt: skip
+    assert done.stdout.split() == []
+
+
 @pytest.mark.parametrize("name", ["tables", "json"])
 def test_pages_of_the_manual_are_made_from_the_code(name: str) -> None:
     made = subprocess.run(
