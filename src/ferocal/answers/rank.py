@@ -20,9 +20,10 @@ from ferocal.analysis.data.series import Series
 from ferocal.analysis.rank.lineup import Contestant
 from ferocal.analysis.rank.sensitivity import find_tippings, orders_without, turned_means
 from ferocal.analysis.rank.standings import (
+    Contest,
     Ranking,
     Standing,
-    rank_contestants,
+    rank_all,
     value_contestants,
 )
 from ferocal.analysis.rank.tally import Reversal, Tally, count_tallies, find_reversals
@@ -165,6 +166,7 @@ class _Maker:
             find_barred(study, evidence, study.baseline, setting) if across != "benches" else {}
         )
         self.readings = evidence.readings
+        self._chosen: dict[frozenset[int], Readings] = {}
         self.per_metric = None if per is None else _metric_named(self.readings, study, per)
         self.composites = Composites(study, self.readings, setting, preference, self.per_metric)
         self.quantity: Per | None = None
@@ -229,8 +231,10 @@ class _Maker:
         reasons |= {n: WhyNot.NOT_COMPARABLE for n in metrics if barred[n] and n not in reasons}
         members = [n for n in metrics if n not in reasons]
         whole = self.composites.make(members, reasons)
-        found = {n: self._rank_metric(n, [c for c in cells if c not in barred[n]]) for n in metrics}
-        ranked = {n: ranking for n, ranking in found.items() if ranking is not None}
+        contests = {
+            n: self._contest_of(n, [c for c in cells if c not in barred[n]]) for n in metrics
+        }
+        ranked = self._rank_all({n: c for n, c in contests.items() if c is not None})
         composite = None if whole is None else self._rank_whole(whole, cells, self.quantity)
         if composite is None and not ranked:
             return None
@@ -311,22 +315,38 @@ class _Maker:
     def _only(self, cells: Sequence[tuple[int, int]]) -> Readings:
         """The readings of those who compete."""
         readings = self.readings
-        codes = np.array([b * len(readings.configurations) + c for b, c in cells])
-        return readings.select(np.isin(readings.cell_of, codes))
+        codes = frozenset(b * len(readings.configurations) + c for b, c in cells)
+        if codes not in self._chosen:
+            self._chosen[codes] = readings.select(np.isin(readings.cell_of, list(codes)))
+        return self._chosen[codes]
 
-    def _rank_metric(self, series: int, cells: Sequence[tuple[int, int]]) -> Ranking | None:
+    def _rank_all(self, contests: Mapping[int, tuple[Readings, Contest]]) -> dict[int, Ranking]:
+        """The rankings by metric; those of the same readings are judged together."""
+        by_readings: dict[Readings, dict[int, Contest]] = {}
+        for n, (readings, contest) in contests.items():
+            by_readings.setdefault(readings, {})[n] = contest
+        found: dict[int, Ranking | None] = {}
+        for readings, asked in by_readings.items():
+            rankings = rank_all(readings, list(asked.values()), self.composites.setting)
+            found |= dict(zip(asked, rankings, strict=True))
+        return {n: ranking for n in contests if (ranking := found[n]) is not None}
+
+    def _contest_of(
+        self, series: int, cells: Sequence[tuple[int, int]]
+    ) -> tuple[Readings, Contest] | None:
+        """How it is ranked by a metric, perhaps per something; None where it cannot be."""
         readings = self.readings
         ratios = index_scales(self._only(cells))
         if self.per_metric is None or self.per_metric == series:
             if self.quantity is not None and ratios[series] != "ratio":
                 return None
-            return self._rank(readings, series, cells, self.quantity)
+            return self._contest(readings, series, cells, self.quantity)
         if ratios[series] != "ratio" or ratios[self.per_metric] != "ratio":
             return None
         s = readings.series[series]
         index = replace(s, unit="1", better="higher")
         extended, place = self.composites.with_index({index: {series: 1.0}})
-        return self._rank(extended, place, cells, None, {series: 1.0})
+        return self._contest(extended, place, cells, None, {series: 1.0})
 
     def _rank(
         self,
@@ -336,7 +356,19 @@ class _Maker:
         per: Per | None,
         weights: Mapping[int, float] | None = None,
     ) -> Ranking | None:
-        """A ranking; of an index with the ``weights`` of its metrics, relative to the baseline."""
+        """A ranking of some, by a metric or an index; see `_contest`."""
+        made, contest = self._contest(readings, series, cells, per, weights)
+        return rank_all(made, [contest], self.composites.setting)[0]
+
+    def _contest(
+        self,
+        readings: Readings,
+        series: int,
+        cells: Sequence[tuple[int, int]],
+        per: Per | None,
+        weights: Mapping[int, float] | None = None,
+    ) -> tuple[Readings, Contest]:
+        """What is ranked; an index with the ``weights`` of its metrics is relative to the baseline."""
         relative = weights is not None
         weights = weights or {}
         better = readings.series[series].better
@@ -357,13 +389,7 @@ class _Maker:
             0.0 if per is None else scale + offset_of(per, name, better, share) for name in names
         ]
         contestants = [Contestant(*c, o) for c, o in zip(cells, offsets, strict=True)]
-        return rank_contestants(
-            readings,
-            series,
-            contestants,
-            self.composites.setting,
-            relative_to=self._base(cells) if relative else None,
-        )
+        return readings, Contest(series, contestants, self._base(cells) if relative else None)
 
     def _base(self, cells: Sequence[tuple[int, int]]) -> int:
         """Who composite values are relative to: the baseline, or the first bench."""

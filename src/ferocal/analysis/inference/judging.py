@@ -44,6 +44,8 @@ def judge_contrasts(
     contrasts: Sequence[Contrast],
     setting: Setting,
     misfits: Mapping[int, tuple[float, float]] | None = None,
+    *,
+    foresees: bool = True,
 ) -> dict[int, Estimate]:
     """Estimate and judge contrasts; by their place, those of which all arms have readings.
 
@@ -54,6 +56,7 @@ def judge_contrasts(
     measured until decided, intervals have the level of a look, and a verdict stands from the
     look at which it was reached. ``misfits`` are what a model leaves unexplained of contrasts that
     rest on one: a standard error and its degrees of freedom, which count where they are wider.
+    Unless it ``foresees``, it is left open how many more rounds would decide.
 
     Raises
     ------
@@ -64,7 +67,7 @@ def judge_contrasts(
         return {}
     scales = choose_scales(readings)
     analysis = _Analysis(readings.numbers, contrasts, setting, scales, misfits or {})
-    found = analysis.estimates() if len(readings.numbers.value) else {}
+    found = analysis.estimates(foresees) if len(readings.numbers.value) else {}
     if readings.bound.any():
         found |= analysis.bounds(readings, found)
     return dict(sorted(found.items()))
@@ -166,11 +169,13 @@ class _Analysis:
                 names = [self.readings.series[arm.series].metric for arm, _ in contrast.weights]
                 raise ValueError(f"{', '.join(names)} are on different scales: no contrast of them")
 
-    def estimates(self) -> dict[int, Estimate]:
+    def estimates(self, foresees: bool) -> dict[int, Estimate]:
         looks = self.setting.looks
         table = self._contrast(self.readings)
         judgement = self._judge(table) if looks is None else self._judge_by_looks(table, looks)
-        needed = self._more_rounds(table, judgement)
+        needed = np.zeros(len(table.contrast_of), dtype=np.int64)
+        if foresees:
+            needed = self._more_rounds(table, judgement)
         rows = _rows(table, judgement, needed, self._next_looks(table))
         return {row.contrast: self._estimate(row) for row in rows}
 

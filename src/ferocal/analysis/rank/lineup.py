@@ -60,14 +60,16 @@ def line_up(
     scales: tuple[Scale, ...],
 ) -> Lineup:
     """Those contestants of which a series was read; bounds are in no level."""
-    numbers = readings.numbers
-    summaries = summarise_visits(numbers.select(numbers.series_of == series), scales)
+    summaries = summarise_visits(readings.numbers, scales)
     arms = [Arm(series, c.bench, c.configuration).code(readings) for c in contestants]
-    places = [n for n, arm in enumerate(arms) if (summaries.arm_of == arm).any()]
+    present = set(summaries.arm_of[summaries.series_of == series].tolist())
+    places = [n for n, arm in enumerate(arms) if arm in present]
     columns = np.zeros((4, len(places)))
     for bench in {contestants[n].bench for n in places}:
         own = [k for k, n in enumerate(places) if contestants[n].bench == bench]
-        columns[:, own] = _levels(summaries, bench, [arms[places[k]] for k in own], setting)
+        columns[:, own] = _levels(
+            summaries, (series, bench), [arms[places[k]] for k in own], setting
+        )
     columns[0] += [contestants[n].offset for n in places]
     return Lineup(
         readings.series[series],
@@ -82,10 +84,13 @@ def line_up(
 
 
 def _levels(
-    summaries: VisitSummaries, bench: int, arms: Sequence[int], setting: Setting
+    summaries: VisitSummaries, of: tuple[int, int], arms: Sequence[int], setting: Setting
 ) -> FloatArray:
-    """Level, visits, and squares and degrees of what is left, of arms on a bench; shape (4, a)."""
-    rows = np.flatnonzero(summaries.bench_of == bench)
+    """Level, visits, and squares and degrees of what is left, of arms; shape (4, a).
+
+    They are ``of`` one series on one bench.
+    """
+    rows = np.flatnonzero((summaries.series_of == of[0]) & (summaries.bench_of == of[1]))
     value = summaries.centre[rows]
     codes, arm = np.unique(summaries.arm_of[rows], return_inverse=True)
     visits = np.bincount(arm)

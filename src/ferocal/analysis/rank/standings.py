@@ -204,7 +204,7 @@ def _estimates(
         for a, b in itertools.combinations(reversed(range(len(arms))), 2) if pairs else ():
             weights, offset = ((arms[a], 1.0), (arms[b], -1.0)), offsets[b] - offsets[a]
             asked[place, (a, b)] = Contrast(weights, f"rank {place}", offset=offset)
-    judged = judge_contrasts(readings, list(asked.values()), setting)
+    judged = judge_contrasts(readings, list(asked.values()), setting, foresees=False)
     estimates: list[tuple[dict[tuple[int, int], Estimate], dict[int, Estimate]]]
     estimates = [({}, {}) for _ in lineups]
     for k, (place, who) in enumerate(asked):

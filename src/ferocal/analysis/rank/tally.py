@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 
 from ferocal.analysis.data.series import Series
@@ -58,17 +59,15 @@ def find_reversals(rankings: Sequence[Ranking], across: str) -> list[Reversal]:
 
 def count_tallies(rankings: Sequence[Ranking], across: str) -> list[Tally]:
     """How often each contestant is shown to be better, worse, or equal."""
-    names = dict.fromkeys(
-        r.label(place, across) for r in rankings for place in range(len(r.standings))
-    )
+    counted: dict[str, Counter[Verdict]] = {}
+    for ranking in rankings:
+        names = [ranking.label(place, across) for place in range(len(ranking.standings))]
+        for name in names:
+            counted.setdefault(name, Counter())
+        for (a, _), verdict in ranking.verdicts.items():
+            counted[names[a]][verdict] += 1
     found = []
-    for name in names:
-        counts = dict.fromkeys(Verdict, 0)
-        for ranking in rankings:
-            places = [n for n in range(len(ranking.standings)) if ranking.label(n, across) == name]
-            for (a, _), verdict in ranking.verdicts.items():
-                if a in places:
-                    counts[verdict] += 1
+    for name, counts in counted.items():
         sure = (counts[v] for v in (Verdict.BETTER, Verdict.WORSE, Verdict.EQUIVALENT))
         wins, losses, ties = sure
         others = sum(counts.values()) - wins - losses - ties
