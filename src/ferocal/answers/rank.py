@@ -368,7 +368,7 @@ class _Maker:
         per: Per | None,
         weights: Mapping[int, float] | None = None,
     ) -> tuple[Readings, Contest]:
-        """What is ranked; an index with the ``weights`` of its metrics is relative to the baseline."""
+        """What is ranked; an index, with the ``weights`` of its metrics, against the baseline."""
         relative = weights is not None
         weights = weights or {}
         better = readings.series[series].better
