@@ -42,6 +42,8 @@ from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.inference.verdicts import Verdict
 from ferocal.analysis.rank.lineup import Contestant
 from ferocal.analysis.rank.standings import rank_contestants
+from ferocal.analysis.series.chance import chances_of_none
+from ferocal.analysis.series.course import find_courses
 from ferocal.answers import compare as comparing
 from ferocal.ledger.reading.runs import read_values
 from ferocal.ledger.reading.visits import read_visits
@@ -131,6 +133,19 @@ def test_a_drift_has_the_p_value_of_least_squares() -> None:
     (effect,) = add_caveats(effects, readings, Setting(), {"node": Context()})
     (drift,) = [caveat for caveat in effect.caveats if caveat.code == "drift"]
     assert drift.values["p"] == pytest.approx(expected.pvalues[2], rel=1e-6)
+
+
+@pytest.mark.parametrize("count", [7, 24])
+def test_chances_of_steps_are_the_same_in_any_unit(count: int) -> None:
+    """However large: 32 bits hold no more than 3e38."""
+    values = np.random.default_rng(9).normal(0, 1, count)
+    chances = []
+    for factor in (1.0, 2.0**-140, 2.0**140):
+        at = range(count)
+        columns = ([0] * count, at, [NO_ROUND] * count, at, (factor * values).tolist())
+        readings = make_readings([SERIES], [f"r{n}" for n in at], *columns)
+        chances.append(chances_of_none(list(find_courses(readings, 0, at, interleaved=False))))
+    assert chances[0].tolist() == chances[1].tolist() == chances[2].tolist()
 
 
 # What shares a level -----------------------------------------------------------------------------

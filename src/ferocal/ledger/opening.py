@@ -31,19 +31,20 @@ def read_ledger(directory: Path, *, checked: bool = True) -> Iterator[Ledger]:
     refuse_missing(path)
     with contextlib.ExitStack() as stack:
         ledger = stack.enter_context(Ledger(path))
-        stack.enter_context(explained(path))
         with ledger.driver() as driver:
             version = version_of(driver, path)
         if version != tables.SCHEMA_VERSION:
             from ferocal.ledger.upgrading import copy_ledger
 
             scratch = Path(stack.enter_context(tempfile.TemporaryDirectory())) / LEDGER_FILE
-            copy_ledger(path, scratch)
+            with explained(path):
+                copy_ledger(path, scratch)
             ledger = stack.enter_context(Ledger(path, scratch))
-        driver = stack.enter_context(ledger.driver())
+        stack.enter_context(ledger.snapshot())
         if checked:
             # Within the snapshot: what is read is what was checked.
-            check(driver, path, is_copy=version != tables.SCHEMA_VERSION)
+            with ledger.driver() as driver:
+                check(driver, path, is_copy=version != tables.SCHEMA_VERSION)
         yield ledger
 
 

@@ -60,26 +60,33 @@ class Ledger:
 
         Others cannot write meanwhile, and neither can this process: nothing is written within.
         """
-        with self.driver():
+        if self._is_reading:
             yield
+            return
+        with self._explained():
+            if self._driver is None:
+                self._driver = connect(self._store)
+            begin(self._driver)
+        self._is_reading = True
+        try:
+            yield
+        finally:
+            self._is_reading = False
+            with self._explained():
+                self._driver.rollback()
 
     @contextlib.contextmanager
     def driver(self) -> Iterator[sqlite3.Connection]:
         """The connection of the driver, in a transaction that reads; may be nested."""
-        if self._is_reading:
+        with self._explained(), self.snapshot():
             assert self._driver is not None
             yield self._driver
-            return
+
+    @contextlib.contextmanager
+    def _explained(self) -> Iterator[None]:
+        """Errors of the store, as errors of this ledger."""
         try:
-            if self._driver is None:
-                self._driver = connect(self._store)
-            begin(self._driver)
-            self._is_reading = True
-            try:
-                yield self._driver
-            finally:
-                self._is_reading = False
-                self._driver.rollback()
+            yield
         except STORE_ERRORS as error:
             raise LedgerError(f"{self.path}: cannot be read: {cause(error)}") from error
 

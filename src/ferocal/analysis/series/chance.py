@@ -167,9 +167,12 @@ class _Test:
         return scale
 
     def _largest(self, values: FloatArray) -> FloatArray:
-        sums = values.astype(np.float32) @ self._contrasts
-        largest: FloatArray = np.maximum(sums.max(axis=1), -sums.min(axis=1)).astype(np.float64)
-        return largest
+        # Halved or doubled until they are near 1, they fit into a short number and lose nothing.
+        exponent = int(np.frexp(np.abs(values).max())[1])
+        sums = np.ldexp(values, -exponent).astype(np.float32) @ self._contrasts
+        largest = np.maximum(sums.max(axis=1), -sums.min(axis=1)).astype(np.float64)
+        whole: FloatArray = np.ldexp(largest, exponent)
+        return whole
 
     def _least_favourable(self, draws: int) -> FloatArray:
         """Draws of that shape of noise under which the course is least unlikely.
