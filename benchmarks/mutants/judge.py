@@ -220,7 +220,9 @@ def judge_all(faults: list[Fault]) -> Iterator[dict[str, object]]:
         (KEPT / "found.jsonl").open("a", encoding="utf-8") as kept,
         concurrent.futures.ThreadPoolExecutor(WORKERS) as pool,
     ):
-        for found in pool.map(judge.judge, faults):
+        asked = [pool.submit(judge.judge, fault) for fault in faults]
+        for done in concurrent.futures.as_completed(asked):
+            found = done.result()
             kept.write(json.dumps(found, ensure_ascii=False) + "\n")
             kept.flush()
             yield found
