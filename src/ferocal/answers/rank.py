@@ -243,7 +243,7 @@ class _Maker:
         alone = next((n for n in ranked if n not in reasons), next(iter(ranked), metrics[0]))
         resources = self._resources(cells)
         per = {
-            r.name: self._rank(self.readings, alone, cells, r)
+            r.name: self._rank(*self._contest(self.readings, alone, cells, r))
             if whole is None
             else self._rank_whole(whole, cells, r)
             for r in resources
@@ -273,7 +273,7 @@ class _Maker:
     def _rank_whole(
         self, whole: Composite, cells: Sequence[tuple[int, int]], per: Per | None
     ) -> Ranking | None:
-        return self._rank(whole.readings, whole.series, cells, per, whole.weights)
+        return self._rank(*self._contest(whole.readings, whole.series, cells, per, whole.weights))
 
     def _amounts(self, resource: Per, cells: Sequence[tuple[int, int]]) -> dict[str, float]:
         """How much of a resource each contestant has."""
@@ -348,17 +348,8 @@ class _Maker:
         extended, place = self.composites.with_index({index: {series: 1.0}})
         return self._contest(extended, place, cells, None, {series: 1.0})
 
-    def _rank(
-        self,
-        readings: Readings,
-        series: int,
-        cells: Sequence[tuple[int, int]],
-        per: Per | None,
-        weights: Mapping[int, float] | None = None,
-    ) -> Ranking | None:
-        """A ranking of some, by a metric or an index; see `_contest`."""
-        made, contest = self._contest(readings, series, cells, per, weights)
-        return rank_all(made, [contest], self.composites.setting)[0]
+    def _rank(self, readings: Readings, contest: Contest) -> Ranking | None:
+        return rank_all(readings, [contest], self.composites.setting)[0]
 
     def _contest(
         self,

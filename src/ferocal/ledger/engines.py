@@ -18,19 +18,13 @@ from ferocal.ledger.connecting import begin, connect
 def writing_engine(path: Path) -> sa.Engine:
     """An engine for a ledger, whose transactions write."""
     engine = sa.create_engine(f"sqlite:///{path}", creator=functools.partial(connect, path))
-    sa.event.listen(engine, "begin", lambda connection: begin(_raw(connection), writes=True))
+    sa.event.listen(engine, "begin", lambda connection: begin(driver_of(connection), writes=True))
     return engine
 
 
-def _raw(connection: sa.Connection) -> sqlite3.Connection:
-    return cast("sqlite3.Connection", connection.connection.driver_connection)
-
-
 def driver_of(connection: sa.Connection) -> sqlite3.Connection:
-    """The connection of the driver, in a transaction: outside, no statement waits for others."""
-    if not connection.in_transaction():
-        connection.begin()
-    return _raw(connection)
+    """The connection of the driver behind one of SQLAlchemy, in the same transaction."""
+    return cast("sqlite3.Connection", connection.connection.driver_connection)
 
 
 @contextlib.contextmanager

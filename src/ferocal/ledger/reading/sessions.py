@@ -111,12 +111,17 @@ def read_snapshots(ledger: Ledger) -> list[Snapshot]:
         "ON ended.visit_id = visit.id WHERE visit.state = 'active' "
         "ORDER BY visit.session_id, visit.configuration, ended.workload"
     )
-    by_session: dict[int, tuple[dict[str, dict[str, str]], dict[str, None]]] = {}
+    by_session: dict[int, tuple[dict[str, str], dict[str, None]]] = {}
     for key, name, levels, workload in ledger.rows(used, [Outcome.OK]):
         configurations, workloads = by_session.setdefault(key, ({}, {}))
-        configurations[name], workloads[workload] = parsed(levels), None
+        configurations[name], workloads[workload] = levels, None
     return [
-        Snapshot(at, text, tuple(by_session[key][0].items()), tuple(by_session[key][1]))
+        Snapshot(
+            at,
+            text,
+            tuple((name, parsed(levels)) for name, levels in by_session[key][0].items()),
+            tuple(by_session[key][1]),
+        )
         for key, at, text in _in_order(ledger, rows)
         if key in by_session
     ]

@@ -7,7 +7,6 @@ import sqlite3
 import uuid
 from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
-from types import TracebackType
 from typing import Any
 
 import sqlalchemy as sa
@@ -42,18 +41,10 @@ class WritableLedger(Ledger):
         self._touched: list[Rows] = []
         self._has_written = False
 
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        if self._has_written:
-            self._note_entries()
-        super().__exit__(kind, error, trace)
-
     def close(self) -> None:
         """Leave the store; it is entered again if something is asked or written later."""
+        if self._has_written:
+            self._note_entries()
         super().close()
         self._engine.dispose()
 
