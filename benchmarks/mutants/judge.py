@@ -3,21 +3,27 @@
 First every test is run once and its lines are kept (an hour or more), then fault after fault is
 made in a copy of the repository, and the tests that reach its line are run, the quickest first,
 until one fails. What was found is kept in ``build/mutants``; when it is called again it goes on
-where it was. ``--sample N`` takes so many faults by chance, always the same; ``--only PART`` those
-of modules with this in their path; ``--report`` only tells what is known. Faults that change
-nothing that can be seen are listed in ``equivalent.txt`` beside this file, one key a line.
+where it was, and finds the lines of modules that were edited since by their text. ``--sample N``
+takes so many faults by chance, always the same; ``--only PART`` those of modules with this in their
+path; ``--seconds N`` leaves out the slow tests beyond so many seconds; ``--report`` only tells what
+is known. Faults that change nothing that can be seen are listed in ``equivalent.txt`` beside this
+file, one key a line with the reason.
 """
 
 from __future__ import annotations
 
 import argparse
 import concurrent.futures
+import difflib
+import functools
 import hashlib
 import json
+import math
 import os
 import random
 import re
 import shutil
+import signal
 import sqlite3
 import subprocess
 import sys
@@ -99,6 +105,7 @@ def map_tests(chosen: list[str]) -> None:
     subprocess.run([*coverage, "combine", option, "-q"], cwd=ROOT, check=True)
     (KEPT / "reached.json").write_text(json.dumps(_reached(data / "lines")))
     (KEPT / "times.json").write_text(json.dumps(_times(times)))
+    shutil.copytree(ROOT / PACKAGE, KEPT / "mapped", dirs_exist_ok=True)
     shutil.rmtree(data)
 
 
@@ -142,10 +149,12 @@ def _times(path: Path) -> dict[str, float]:
 class Judge:
     """Makes faults in copies of the repository, one in each thread."""
 
-    def __init__(self) -> None:
+    def __init__(self, seconds: float) -> None:
         self._reached = json.loads((KEPT / "reached.json").read_text())
         self._times: dict[str, float] = json.loads((KEPT / "times.json").read_text())
         self._own = threading.local()
+        self._seconds = seconds
+        _measure_demo()
 
     def _copy(self) -> Path:
         """The copy of this thread."""
@@ -164,9 +173,7 @@ class Judge:
 
     def judge(self, fault: Fault) -> dict[str, object]:
         """Whether the tests that reach a line notice a fault in it: caught, survived, unreached."""
-        lines = self._reached.get(fault.path, {})
-        tests = lines.get(str(fault.site.line)) or lines.get(str(fault.site.statement), [])
-        tests = sorted(tests, key=lambda test: self._times.get(test, 0.0))
+        tests = self._tests_of(fault)
         if not tests:
             return self._found(fault, "unreached", "")
         place = self._copy()
@@ -178,8 +185,24 @@ class Judge:
         finally:
             module.write_text(before, encoding="utf-8")
 
+    def _tests_of(self, fault: Fault) -> list[str]:
+        """The tests that reach the line of a fault, the quickest first, one at least."""
+        mapped, lines = _lines_when_mapped(fault.path), self._reached.get(fault.path, {})
+        places = (str(mapped.get(line)) for line in (fault.site.line, fault.site.statement))
+        tests: list[str] = next((lines[place] for place in places if place in lines), [])
+        chosen: list[str] = []
+        left = self._seconds
+        for test in sorted(tests, key=lambda test: self._times.get(test, 0.0)):
+            left -= self._times.get(test, 0.0)
+            if chosen and left < 0:
+                break
+            chosen.append(test)
+        return chosen
+
     def _run(self, place: Path, tests: list[str]) -> tuple[str, str]:
-        environment = {**os.environ, "PYTHONPATH": str(place / "src")}
+        environment = {
+            **os.environ, "PYTHONPATH": str(place / "src"), "MEASURED_DEMO": str(KEPT)
+        }  # fmt: skip
         arguments = place / "these-tests"
         arguments.write_text("\n".join(tests))
         command = [
@@ -187,21 +210,45 @@ class Judge:
             "no:cacheprovider", f"@{arguments}",
         ]  # fmt: skip
         patience = PATIENCE + SLOWER * sum(self._times.get(test, 1.0) for test in tests)
-        try:
-            done = subprocess.run(
-                command, cwd=place, env=environment, capture_output=True, text=True,
-                timeout=patience, check=False, start_new_session=True,
-            )  # fmt: skip
-        except subprocess.TimeoutExpired:
-            return "caught", "does not end"
-        if done.returncode == 0:
+        with subprocess.Popen(
+            command, cwd=place, env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+            text=True, start_new_session=True,
+        ) as running:  # fmt: skip
+            try:
+                said, _ = running.communicate(timeout=patience)
+            except subprocess.TimeoutExpired:
+                os.killpg(running.pid, signal.SIGKILL)
+                return "caught", "does not end"
+        if running.returncode == 0:
             return "survived", f"{len(tests)} tests"
-        failed = re.search(r"^(?:FAILED|ERROR) (\S+)", done.stdout, re.MULTILINE)
-        return "caught", failed[1] if failed else done.stdout[-200:]
+        failed = re.search(r"^(?:FAILED|ERROR) (\S+)", said, re.MULTILINE)
+        return "caught", failed[1] if failed else said[-200:]
 
     @staticmethod
     def _found(fault: Fault, verdict: str, by: str) -> dict[str, object]:
         return {**asdict(fault), "verdict": verdict, "by": by}
+
+
+def _measure_demo() -> None:
+    """Measure the demo for all tests, without a fault: each fault would wait a minute for it."""
+    said = KEPT / "demo.txt"
+    if not said.exists():
+        shutil.rmtree(KEPT / "demo", ignore_errors=True)
+        program = str(Path(sys.executable).with_name("ferocal"))
+        command = [program, "demo", "."]
+        (KEPT / "demo").mkdir()
+        done = subprocess.run(command, cwd=KEPT / "demo", stdout=subprocess.PIPE, check=True)
+        said.write_bytes(done.stdout)
+
+
+@functools.cache
+def _lines_when_mapped(path: str) -> dict[int, int]:
+    """By line of a module today the same line when the tests were mapped."""
+    now = (ROOT / PACKAGE / path).read_text(encoding="utf-8").splitlines()
+    kept = KEPT / "mapped" / path
+    then = kept.read_text(encoding="utf-8").splitlines() if kept.exists() else []
+    same = difflib.SequenceMatcher(None, then, now, autojunk=False).get_matching_blocks()
+    return {b + i + 1: a + i + 1 for a, b, size in same for i in range(size)}
 
 
 def known() -> dict[str, dict[str, object]]:
@@ -213,12 +260,12 @@ def known() -> dict[str, dict[str, object]]:
     return {row["key"]: row for row in rows}
 
 
-def judge_all(faults: list[Fault]) -> Iterator[dict[str, object]]:
+def judge_all(faults: list[Fault], seconds: float, workers: int) -> Iterator[dict[str, object]]:
     """Judge faults side by side; what was found is kept one by one."""
-    judge = Judge()
+    judge = Judge(seconds)
     with (
         (KEPT / "found.jsonl").open("a", encoding="utf-8") as kept,
-        concurrent.futures.ThreadPoolExecutor(WORKERS) as pool,
+        concurrent.futures.ThreadPoolExecutor(workers) as pool,
     ):
         asked = [pool.submit(judge.judge, fault) for fault in faults]
         for done in concurrent.futures.as_completed(asked):
@@ -230,7 +277,8 @@ def judge_all(faults: list[Fault]) -> Iterator[dict[str, object]]:
 
 def report(faults: list[Fault], found: dict[str, dict[str, object]]) -> None:
     """Print the score by part, and what was not noticed."""
-    equivalent = set((Path(__file__).with_name("equivalent.txt")).read_text().split())
+    listed = Path(__file__).with_name("equivalent.txt").read_text(encoding="utf-8")
+    equivalent = {line.split()[0] for line in listed.splitlines() if line.strip()}
     counts: dict[str, Counter[str]] = defaultdict(Counter)
     missed = []
     for fault in faults:
@@ -257,6 +305,8 @@ def main() -> None:
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--only", default="")
     parser.add_argument("--tests", nargs="*", default=[], help="only these reach a line")
+    parser.add_argument("--seconds", type=float, default=math.inf)
+    parser.add_argument("--workers", type=int, default=WORKERS)
     parser.add_argument("--report", action="store_true")
     given = parser.parse_args()
     faults = [fault for fault in all_faults() if given.only in fault.path]
@@ -266,7 +316,8 @@ def main() -> None:
     if not given.report:
         if not (KEPT / "reached.json").exists():
             map_tests(given.tests)
-        for found in judge_all([fault for fault in faults if fault.key not in before]):
+        left = [fault for fault in faults if fault.key not in before]
+        for found in judge_all(left, given.seconds, given.workers):
             site = found["site"]
             assert isinstance(site, dict)
             print(f"{found['verdict']}: {found['path']}:{site['line']} {site['text'][:80]}",

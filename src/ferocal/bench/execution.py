@@ -18,8 +18,9 @@ from typing import Any, Literal, Protocol
 
 from ferocal.bench._linux import ProcessSight
 from ferocal.bench.conversation import Launcher
-from ferocal.bench.scratch import check_room, scratch_directory
+from ferocal.bench.room import check_room
 from ferocal.study.masking import NOTHING_PRIVATE, Mask
+from ferocal.terms.files import scratch_directory
 from ferocal.terms.frozen import dataclass
 from ferocal.terms.numbers import grouped
 from ferocal.terms.wording import listed

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import contextlib
-import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from ferocal.cli.common import example, force_option, make_console, say, study_option
+from ferocal.terms.files import scratch_directory
 
 if TYPE_CHECKING:
     from ferocal.answers.report import Report
@@ -74,8 +74,7 @@ def command(
     study = load_study(directory)
     ledger = directory / LEDGER_FILE
     refuse_missing(ledger)
-    with tempfile.TemporaryDirectory() as scratch, make_console(stderr=True).status("packing"):
-        place = Path(scratch)
+    with scratch_directory() as place, make_console(stderr=True).status("packing"):
         (place / STUDY_FILE).write_bytes(study.kept_text.encode())
         with explained(ledger):
             copy_ledger(ledger, place / LEDGER_FILE)

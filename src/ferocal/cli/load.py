@@ -67,7 +67,6 @@ def command(
     from ferocal.documents.intake import loaded_lines, reading_document, readings_table
     from ferocal.intake.exported import read_exported
     from ferocal.intake.loading import load_files
-    from ferocal.study.levels import write_study
     from ferocal.study.load import load_study
 
     if again and only_new:
@@ -78,13 +77,9 @@ def command(
     options = settle(make_options(**table), tables, study, preview=preview)
     study, added = _with_new(study, tables, options, add=add)
     with make_console(stderr=True).status(work):
-        if added and not preview:
-            # The study file changes where all else is right only.
-            load_files(study, files, options=options, preview=True, again=again, only_new=only_new)
-            write_study(study)
         loaded = load_files(
             study, files, options=options, preview=preview, again=again, only_new=only_new,
-            operator=operator,
+            operator=operator, changed=bool(added),
         )  # fmt: skip
     for line in added:
         say(f"would add {line}" if preview else f"added {line}")

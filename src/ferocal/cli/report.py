@@ -117,14 +117,13 @@ def command(
 
 def _changes(path: Path, study: Study, now: Comparison, against: str | None) -> SinceAnswer:
     """What is otherwise than in a bundle."""
-    import tempfile
-
     import ferocal
     from ferocal.answers.since import compare_since
     from ferocal.intake.bundle import open_bundle, write_study
+    from ferocal.terms.files import scratch_directory
 
-    with tempfile.TemporaryDirectory() as scratch, open_bundle(path) as bundle:
-        write_study(bundle, Path(scratch))
+    with scratch_directory() as scratch, open_bundle(path) as bundle:
+        write_study(bundle, scratch)
         opened = ferocal.open(scratch)
         known = against if against in opened.study.names else None
         before = (opened.study, opened.compare(against=known))

@@ -6,10 +6,7 @@ import base64
 import contextlib
 import hashlib
 import json
-import os
-import shutil
 import stat
-import tempfile
 import zipfile
 import zlib
 from collections.abc import Iterable, Iterator, Mapping
@@ -35,6 +32,7 @@ from ferocal.terms.bundles import (
     STUDY,
     digest_in,
 )
+from ferocal.terms.files import scratch_directory
 
 # A manifest is no longer than this, and all files together no larger than so many times the
 # bundle, or than what any bundle may have.
@@ -219,29 +217,23 @@ def restore_bundle(bundle: Bundle, directory: Path) -> None:
     FerocalError
         When it cannot be written.
     """
-    if directory.exists() and (not directory.is_dir() or any(directory.iterdir())):
-        raise UsageError(f"{directory} exists and is not empty: name a new directory")
     try:
         directory.parent.mkdir(parents=True, exist_ok=True)
-        scratch = Path(tempfile.mkdtemp(prefix=f".{directory.name}-", dir=directory.parent))
-    except OSError as error:
-        raise FerocalError(f"{directory}: cannot be created: {error.strerror}") from None
-    try:
-        write_study(bundle, scratch)
-        if REPORT in bundle.manifest.files:
-            (scratch / REPORT).write_bytes(bundle.read(REPORT))
-        for name in bundle.manifest.files:
-            bundle.read(name)  # whatever is not used is checked all the same
-        if directory.exists():
-            directory.rmdir()
-        mask = os.umask(0)
-        os.umask(mask)
-        scratch.chmod(0o777 & ~mask)
-        scratch.rename(directory)
+        with scratch_directory(directory.parent, f".{directory.name}-") as scratch:
+            if directory.exists() and (not directory.is_dir() or any(directory.iterdir())):
+                raise UsageError(f"{directory} exists and is not empty: name a new directory")
+            made = scratch / "study"
+            made.mkdir()
+            write_study(bundle, made)
+            if REPORT in bundle.manifest.files:
+                (made / REPORT).write_bytes(bundle.read(REPORT))
+            for name in bundle.manifest.files:
+                bundle.read(name)  # whatever is not used is checked all the same
+            if directory.exists():
+                directory.rmdir()
+            made.rename(directory)
     except OSError as error:
         raise FerocalError(f"{directory}: cannot be written: {error.strerror}") from None
-    finally:
-        shutil.rmtree(scratch, ignore_errors=True)
 
 
 def write_study(bundle: Bundle, directory: Path) -> None:

@@ -8,7 +8,6 @@ from pathlib import Path
 
 import sqlalchemy as sa
 
-from ferocal.bench.scratch import scratch_directory
 from ferocal.errors import FerocalError, StudyFileError, UsageError
 from ferocal.ledger import schema, tables
 from ferocal.ledger.opening import LEDGER_FILE, read_ledger
@@ -26,6 +25,7 @@ from ferocal.study.combining import (
     renames,
 )
 from ferocal.study.load import STUDY_FILE, load_study
+from ferocal.terms.files import scratch_directory
 from ferocal.terms.frozen import dataclass
 
 _HARDWARE = "hardware"
@@ -130,10 +130,10 @@ def combine_studies(combined: CombinedStudy, target: Path) -> list[Brought]:
     """
     import tomli_w
 
-    if target.exists():
-        raise UsageError(f"{target} already exists: name a new directory")
     target.parent.mkdir(parents=True, exist_ok=True)
-    with scratch_directory(target.parent, ".combining-") as scratch:
+    with scratch_directory(target.parent, f".{target.name}-") as scratch:
+        if target.exists():
+            raise UsageError(f"{target} already exists: name a new directory")
         made = scratch / "study"
         made.mkdir()
         text = tomli_w.dumps(combined.tables)

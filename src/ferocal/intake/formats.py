@@ -169,10 +169,7 @@ def _read_json(path: Path, is_text: IsText) -> SourceTable:
 def _read_lines(path: Path, is_text: IsText) -> SourceTable:
     objects = read_objects(path)
     parts = iter(lambda: [row for _, row in islice(objects, _PART)], [])
-    try:
-        columns = columns_of_objects(parts, path, is_text)
-    except UnicodeDecodeError as error:
-        raise IntakeError(f"{path}: {not_utf8(error)}") from None
+    columns = columns_of_objects(parts, path, is_text)
     return SourceTable(path, columns, "line", lambda rows: _lines_of(path, rows))
 
 
@@ -182,19 +179,24 @@ def read_objects(path: Path) -> Iterator[tuple[int, dict[str, Any]]]:
     Raises
     ------
     IntakeError
-        When a line has none.
+        When a line has none, or the file is not UTF-8.
     """
-    with path.open(encoding="utf-8-sig") as file:
-        for number, line in enumerate(file, 1):
-            if not line.strip():
-                continue
-            where = f"{path}, line {number}"
-            row = _parse_json(line, where)
-            if not isinstance(row, dict):
-                raise IntakeError(f"{where}: not a JSON object")
-            if _SURROGATE.search(line):
-                _check_characters(row, where)
-            yield number, row
+    try:
+        with path.open(encoding="utf-8-sig") as file:
+            for number, line in enumerate(file, 1):
+                if line.strip():
+                    yield number, _object_in(line, f"{path}, line {number}")
+    except UnicodeDecodeError as error:
+        raise IntakeError(f"{path}: {not_utf8(error)}") from None
+
+
+def _object_in(line: str, where: str) -> dict[str, Any]:
+    row = _parse_json(line, where)
+    if not isinstance(row, dict):
+        raise IntakeError(f"{where}: not a JSON object")
+    if _SURROGATE.search(line):
+        _check_characters(row, where)
+    return row
 
 
 def _parse_json(text: str, where: str) -> Any:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import nullcontext
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -28,6 +29,7 @@ from ferocal.ledger.reading.runs import known_run_uids
 from ferocal.ledger.store import Ledger
 from ferocal.ledger.writing.batch import Batch
 from ferocal.ledger.writing.opening import open_ledger
+from ferocal.study.levels import changed_study
 from ferocal.terms.frozen import dataclass
 from ferocal.terms.times import is_date, zone_is_assumed
 from ferocal.terms.wording import be, counted
@@ -129,13 +131,15 @@ def load_files(
     only_new: bool = False,
     operator: str | None = None,
     begun: bool = False,
+    changed: bool = False,
 ) -> list[Loaded]:
     """Load files, all or nothing; with ``preview`` nothing is recorded.
 
     Rows that the ledger has already are refused, unless they are to be recorded ``again`` as
     further runs, or ``only_new`` ones are to be.
 
-    The study may have been ``begun`` from the files.
+    The study may have been ``begun`` from the files, or ``changed`` for them: then its file is
+    written with what is recorded, or stays as it is.
 
     Exported traces belong to the runs that other files name; without these, what is
     computed of them is recorded with them.
@@ -185,7 +189,12 @@ def load_files(
                 refuse_recorded(ledger, sources, batches)
         return loaded
     # Nobody else records between looking for runs that are there and adding to them.
-    with open_ledger(study.directory, create=True, mask=study.mask) as ledger, ledger.together():
+    change = changed_study(study) if changed else nullcontext()
+    with (
+        open_ledger(study.directory, create=True, mask=study.mask) as ledger,
+        change,
+        ledger.together(),
+    ):
         refuse_recorded(ledger, sources, batches)
         for source, batch in zip(sources, batches, strict=True):
             digest = " ".join(source.digests)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import shutil
 import subprocess
-import tempfile
 from pathlib import Path
 
 from ferocal.errors import FerocalError, UsageError
+from ferocal.terms.files import scratch_directory
 from ferocal.terms.frozen import dataclass
 
 # What a signature is for: one that was made for something else does not fit.
@@ -32,8 +32,8 @@ def sign(text: bytes, key: Path) -> bytes:
     FerocalError
         When there is no `ssh-keygen`.
     """
-    with tempfile.TemporaryDirectory() as scratch:
-        place = Path(scratch) / "text"
+    with scratch_directory() as scratch:
+        place = scratch / "text"
         place.write_bytes(text)
         # It may ask for a passphrase in the terminal.
         done = subprocess.run(
@@ -58,8 +58,8 @@ def check_signature(text: bytes, signature: bytes, signers: Path | None) -> Sign
     FerocalError
         When there is no `ssh-keygen`.
     """
-    with tempfile.TemporaryDirectory() as scratch:
-        place = Path(scratch) / "signature"
+    with scratch_directory() as scratch:
+        place = scratch / "signature"
         place.write_bytes(signature)
         common = ["-n", _NAMESPACE, "-s", str(place)]
         if signers is None:

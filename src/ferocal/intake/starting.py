@@ -8,7 +8,6 @@ from pathlib import Path
 
 import numpy as np
 
-from ferocal.bench.scratch import scratch_directory
 from ferocal.errors import FerocalError, IntakeError, UsageError
 from ferocal.intake.beginning import (
     STATED,
@@ -31,6 +30,7 @@ from ferocal.ledger.opening import LEDGER_FILE
 from ferocal.study.configurations import CONTROL
 from ferocal.study.load import STUDY_FILE
 from ferocal.study.template import write_template
+from ferocal.terms.files import scratch_directory
 from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest, plain_name, resolve
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -11,6 +10,7 @@ from ferocal.errors import LedgerError
 from ferocal.ledger import tables
 from ferocal.ledger.refusing import check, version_of
 from ferocal.ledger.store import STORE_ERRORS, Ledger, cause
+from ferocal.terms.files import scratch_directory
 
 LEDGER_FILE = "ledger.sqlite"
 
@@ -36,7 +36,7 @@ def read_ledger(directory: Path, *, checked: bool = True) -> Iterator[Ledger]:
         if version != tables.SCHEMA_VERSION:
             from ferocal.ledger.upgrading import copy_ledger
 
-            scratch = Path(stack.enter_context(tempfile.TemporaryDirectory())) / LEDGER_FILE
+            scratch = stack.enter_context(scratch_directory()) / LEDGER_FILE
             with explained(path):
                 copy_ledger(path, scratch)
             ledger = stack.enter_context(Ledger(path, scratch))

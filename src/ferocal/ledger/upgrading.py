@@ -7,7 +7,6 @@ import itertools
 import logging
 import os
 import sqlite3
-import tempfile
 import uuid
 from collections.abc import Iterator
 from pathlib import Path
@@ -25,6 +24,7 @@ from ferocal.ledger.integrity.seals import (
     seal_as_damaged,
 )
 from ferocal.ledger.refusing import refuse, version_of
+from ferocal.terms.files import replacing
 from ferocal.terms.signs import visible
 from ferocal.terms.times import now
 
@@ -130,15 +130,8 @@ def keep_copy(path: Path, ending: str) -> Path:
     """A copy of a ledger beside it, named by an ending, which no power cut takes back."""
     names = itertools.chain((f"{path.name}.{ending}",), _numbered(f"{path.name}.{ending}"))
     kept = next(place for name in names if not (place := path.with_name(name)).exists())
-    handle, scratch = tempfile.mkstemp(prefix=f".{kept.name}-", dir=path.parent)
-    os.close(handle)
-    try:
-        _back_up(path, Path(scratch))
-        with Path(scratch).open("rb") as file:
-            os.fsync(file.fileno())
-        Path(scratch).replace(kept)
-    finally:
-        Path(scratch).unlink(missing_ok=True)
+    with replacing(kept, durable=True, mode=0o600) as partial:
+        _back_up(path, partial)
     return kept
 
 

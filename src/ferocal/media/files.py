@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import os
-import tempfile
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from pathlib import Path
 
 from ferocal.errors import FerocalError, UsageError
 from ferocal.study.load import STUDY_FILE
+from ferocal.terms.files import replacing
 from ferocal.traces.packing import CONTEXT_KEY
 
 # How much of a file is looked at to recognise it.
@@ -93,10 +93,7 @@ def _ends(path: Path) -> tuple[bytes, bytes]:
 
 @contextmanager
 def whole_file(path: Path, *, force: bool = False) -> Iterator[Path]:
-    """A new file beside a target, which takes its place when all of it is written.
-
-    Its name cannot be foreseen, and it is gone if something fails. A link is replaced, and not
-    followed.
+    """A new file, which takes the place of a target when all of it is written (`replacing`).
 
     Raises
     ------
@@ -107,26 +104,7 @@ def whole_file(path: Path, *, force: bool = False) -> Iterator[Path]:
     """
     check_target(path, force=force)
     try:
-        handle, name = tempfile.mkstemp(
-            prefix=f".{path.stem}-", suffix=path.suffix, dir=path.parent
-        )
-        os.close(handle)
+        with replacing(path) as partial:
+            yield partial
     except OSError as error:
         raise FerocalError(f"{path}: cannot be written: {error.strerror}") from None
-    partial = Path(name)
-    try:
-        yield partial
-        # As readable as any file that the user makes.
-        partial.chmod(0o666 & ~_umask())
-        partial.replace(path)
-    except OSError as error:
-        raise FerocalError(f"{path}: cannot be written: {error.strerror}") from None
-    finally:
-        with suppress(FileNotFoundError):
-            partial.unlink()
-
-
-def _umask() -> int:
-    mask = os.umask(0)
-    os.umask(mask)
-    return mask

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
 import re
+import shutil
 import tomllib
 from codecs import BOM_UTF8
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 from ferocal.errors import FerocalError, StudyFileError, UsageError
 from ferocal.study.load import STUDY_FILE, Study, load_study, understand
-from ferocal.terms.files import replace_file
+from ferocal.terms.files import replace_file, scratch_directory
 from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest
 
@@ -115,6 +117,34 @@ def write_study(study: Study) -> None:
         When the file cannot be written.
     """
     _write(study.directory / STUDY_FILE, study.text)
+
+
+@contextlib.contextmanager
+def changed_study(study: Study) -> Iterator[None]:
+    """Within, the file of a study has its text; if what is done there fails, it is as it was.
+
+    Raises
+    ------
+    FerocalError
+        When the file cannot be written.
+    """
+    path = (study.directory / STUDY_FILE).resolve()
+    with scratch_directory(path.parent, f".{path.name}-") as scratch:
+        # A full disk lets files be renamed.
+        before = _kept(path, scratch)
+        write_study(study)
+        try:
+            yield
+        except BaseException:
+            before.replace(path)
+            raise
+
+
+def _kept(path: Path, scratch: Path) -> Path:
+    try:
+        return Path(shutil.copy2(path, scratch))
+    except OSError as error:
+        raise FerocalError(f"{path}: cannot be kept: {error.strerror}") from None
 
 
 def _renamed(value: Any, old: str, new: str) -> Any:

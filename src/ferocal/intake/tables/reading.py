@@ -99,6 +99,8 @@ def understand(path: Path, options: TableOptions, known: Known) -> TableReading:
         and ``options`` do not agree to take it as it seems.
     """
     grids = chosen(read_grids(path, Where(options.path, options.pattern)), options.sheets)
+    if not grids:
+        raise IntakeError(f"{path}: there is no table in it")
     with_numbers = [grid for grid in grids if _has_numbers(grid)]
     passed = tuple(grid.name for grid in grids if grid not in with_numbers and grid.name)
     layouts = [find_layout(grid, options.header) for grid in with_numbers or grids[:1]]

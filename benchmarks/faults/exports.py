@@ -11,16 +11,12 @@ import os
 import shutil
 import subprocess
 import sys
-import tempfile
-import time
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-from faults import PROGRAM, STUDY
-from sizes import scaled
+from material import PROGRAM, STUDY
 
-TIMES = scaled(500, 1)
 AT_ONCE = 4
 BUSY = "while True: sum(range(10**6))"
 
@@ -45,32 +41,25 @@ def there_and_back(source: Path, scratch: Path, number: int) -> list[int]:
     return [*statuses, traces - 6]
 
 
-def main() -> None:
-    """Print how the processes ended."""
-    with tempfile.TemporaryDirectory() as name:
-        os.environ["FEROCAL_LOCKS"] = name  # nothing is timed: others may measure meanwhile
-        source = Path(name) / "source"
-        source.mkdir()
-        (source / "study.toml").write_text(STUDY)
-        subprocess.run([PROGRAM, "measure"], cwd=source, check=True, capture_output=True)
-        busy = [subprocess.Popen([sys.executable, "-c", BUSY]) for _ in range(os.cpu_count() or 1)]
-        start = time.perf_counter()
-        try:
-            with ThreadPoolExecutor(AT_ONCE) as pool:
-                jobs = [(source, Path(name), number) for number in range(TIMES)]
-                found = list(pool.map(lambda job: there_and_back(*job), jobs))
-        finally:
-            for process in busy:
-                process.kill()
-                process.wait()
-        seconds = time.perf_counter() - start
+def exports(times: int, scratch: Path) -> int:
+    """Export and load so many times; how many ended otherwise, or without all traces."""
+    source = scratch / "source"
+    source.mkdir()
+    (source / "study.toml").write_text(STUDY)
+    subprocess.run([PROGRAM, "measure"], cwd=source, check=True, capture_output=True)
+    busy = [subprocess.Popen([sys.executable, "-c", BUSY]) for _ in range(os.cpu_count() or 1)]
+    try:
+        with ThreadPoolExecutor(AT_ONCE) as pool:
+            jobs = [(source, scratch, number) for number in range(times)]
+            found = list(pool.map(lambda job: there_and_back(*job), jobs))
+    finally:
+        for process in busy:
+            process.kill()
+            process.wait()
     statuses = Counter(status for one in found for status in one[:2])
     missing = sum(one[2] != 0 for one in found)
     wrong = sum(count for status, count in statuses.items() if status != 0)
-    print(f"{TIMES} exports and {TIMES} loads in {seconds:.0f} s, exit statuses {dict(statuses)}:")
-    print(f"  {wrong} ended in another way (target 0), {missing} without all traces (target 0)")
-    sys.exit(wrong + missing != 0)
-
-
-if __name__ == "__main__":
-    main()
+    print(f"{times} exports and {times} loads, exit statuses {dict(statuses)}: "
+          f"{wrong} ended in another way (target 0), {missing} without all traces (target 0)",
+          flush=True)  # fmt: skip
+    return wrong + missing

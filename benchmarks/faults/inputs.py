@@ -1,26 +1,21 @@
-"""What must not happen: mutated inputs of every kind, and kills and Ctrl-C while measuring.
+"""Mutated inputs of every kind, as whole commands.
 
-Inputs are seeded: a number names one, and ``--only KIND:NUMBER`` shows what it does. Commands run
-in this program's workers, as `ferocal` would run them, each with ten seconds. Targets: no
-traceback, no load of which a part was recorded though it was refused, no hang; after all kills
-and interrupts exactly the runs that were planned, each once.
+Inputs are seeded: a number names one, and ``inputs.py KIND:NUMBER`` shows what it does. Commands
+run in this program's workers, as `ferocal` would run them, each with ten seconds. Targets: no
+traceback, no load of which a part was recorded though it was refused, no hang.
 """
 
 from __future__ import annotations
 
-import argparse
 import contextlib
 import faulthandler
 import hashlib
 import io
-import json
 import multiprocessing
 import os
 import random
 import re
 import shutil
-import signal
-import subprocess
 import sys
 import tempfile
 import time
@@ -31,6 +26,7 @@ from dataclasses import dataclass
 from multiprocessing.connection import Connection
 from pathlib import Path
 
+from material import LEDGER, make_folder
 from mutations import (
     TOKENS,
     leave,
@@ -41,10 +37,7 @@ from mutations import (
     mutate_ledger,
     mutate_parquet,
 )
-from sizes import scaled
 
-PROGRAM = str(Path(sys.executable).with_name("ferocal"))
-LEDGER = "ledger.sqlite"
 # Where what a command makes is, by its first word.
 _MAKES = {("new",): "made", ("combine",): "made"}
 # What reads a ledger afterwards, whatever was accepted.
@@ -59,45 +52,6 @@ AFTER = tuple(
 )  # fmt: skip
 NUMBERS = (0, -1, 1, 2**31, 2**63 - 1, 2**63, 10**30, 1e308, 1e50, 1e-50, 1e-300, 20260512)
 PATIENCE = 10  # seconds for a command
-STUDY = """
-[study]
-question = "Is the dome faster with it?"
-margin = "5 %"
-rounds = 3
-runs = 1
-[bench.dome-node]
-[factor.mode.level.off]
-environment = { GAIN = "100" }
-[factor.mode.level.on]
-environment = { GAIN = "120" }
-verify = [{ command = "true", equals = "" }]
-[workload.flight]
-shell = true
-timeout = "5 s"
-command = "echo score $GAIN.$((FEROCAL_VISIT % 3))"
-[workload.flight.metric.score]
-unit = "points"
-better = "higher"
-source = { pattern = "score ([0-9.]+)" }
-[workload.show]
-shell = true
-command = "for i in 1 2 3 4 5 6; do echo $i; done"
-[workload.show.metric.frames]
-kind = "frames"
-unit = "ms"
-source = { output = "lines" }
-[claim.faster]
-says = "It is faster."
-metric = "flight score"
-configuration = "on"
-at-least = "2 %"
-"""
-ROWS = [
-    {"configuration": name, "workload": "flight", "metric": "score", "round": number,
-     "unit": "points", "value": value + number / 4, "started_at": f"2026-05-0{number}T14:30"}
-    for number in (4, 5, 6, 7) for name, value in (("off", 100), ("on", 120))
-]  # fmt: skip
-FRAMES = ["time,frame"] + [f"{i / 60:.4f},{16 + i % 3}" for i in range(200)]
 LOAD_TRACE = ("load-trace", "--configuration", "on", "--workload", "show", "--column", "frame")
 NEW = (
     ("new", "made", "--from"),
@@ -162,60 +116,6 @@ KINDS = (
     Kind("journal", "measure.journal", mutate_json, (("measure",),)),
     Kind("options", "call.json", leave, ((),)),
 )
-
-
-def make_folder(folder: Path) -> None:
-    """A measured study, with a good file of every kind beside it."""
-    import pandas as pd
-
-    (folder / "study.toml").write_text(STUDY)
-    for words in (["measure"], ["export", "all.csv", "--traces", "traces"]):
-        subprocess.run([PROGRAM, *words], cwd=folder, check=True, capture_output=True)
-    (folder / "copy").mkdir()
-    for name in ("study.toml", LEDGER):
-        shutil.copy(folder / name, folder / "copy" / name)
-    frame = pd.DataFrame(ROWS)
-    frame.to_csv(folder / "rows.csv", index=False)
-    (folder / "rows.json").write_text(json.dumps({"readings": ROWS}))
-    (folder / "rows.jsonl").write_text("\n".join(map(json.dumps, ROWS)))
-    frame.to_parquet(folder / "rows.parquet")
-    frame.to_excel(folder / "rows.xlsx", index=False)
-    with pd.ExcelWriter(folder / "rows.ods", engine="odf") as writer:
-        frame.to_excel(writer, index=False)
-    (folder / "frames.csv").write_text("\n".join(FRAMES))
-    (folder / "refs.csv").write_text(
-        "device,workload,metric,value,unit,source,date\nHalden 5,flight,score,118,points,a poster,"
-        "2026-01-03\nLarkspur 2,flight,score,90..95,points,a leaflet,2025-11\n"
-    )
-    shutil.copy(sorted((folder / "traces").glob("*.parquet"))[0], folder / "trace.parquet")
-    frame.drop(columns="round").to_csv(folder / "long.csv", index=False)
-    (folder / "call.json").write_text("[]")
-    _make_journal(folder)
-
-
-def _make_journal(folder: Path) -> None:
-    """A run of which the ledger does not have the end, and the journal that has it."""
-    import sqlite3
-
-    from ferocal.ledger import tables
-    from ferocal.ledger.records import Ending, Outcome, Value
-    from ferocal.ledger.writing.opening import open_ledger
-    from ferocal.ledger.writing.runs import Recorder
-    from ferocal.measure.journal import keep_ending
-
-    with sqlite3.connect(folder / LEDGER) as connection:
-        visit, uid = connection.execute("SELECT visit_id, uid FROM run LIMIT 1").fetchone()
-    with open_ledger(folder) as ledger:
-        ledger.insert(
-            tables.RUN, uid="0" * 31 + "1", visit_id=visit, workload="flight", number=9,
-            warmup=False, position=9, started_at="2026-05-01T14:30:00.000+00:00",
-            outcome=Outcome.RUNNING,
-        )  # fmt: skip
-        recorder = Recorder(ledger)
-        recorder.begun = "0" * 31 + "1"
-        values = [Value("flight", "score", "points", 101.0)]
-        keep_ending(recorder, Ending(Outcome.OK, None, 0.5, values))
-    (folder / "run").write_text(uid[:12])
 
 
 class Bed:
@@ -361,7 +261,7 @@ def try_inputs(good: Path, jobs: list[tuple[Kind, int]]) -> Iterator[tuple[str, 
             left = left[done:]
 
 
-def inputs(count: int, seed: int, share: tuple[int, int]) -> list[tuple[Kind, int]]:
+def _share_of(count: int, seed: int, share: tuple[int, int]) -> list[tuple[Kind, int]]:
     """A worker's share of so many inputs, spread evenly over the kinds."""
     place, workers = share
     jobs = [(KINDS[i % len(KINDS)], seed * 10**7 + i // len(KINDS)) for i in range(count)]
@@ -370,10 +270,10 @@ def inputs(count: int, seed: int, share: tuple[int, int]) -> list[tuple[Kind, in
 
 def _collect(job: tuple[Path, int, int, tuple[int, int]]) -> list[tuple[str, int, str]]:
     good, count, seed, share = job
-    return list(try_inputs(good, inputs(count, seed, share)))
+    return list(try_inputs(good, _share_of(count, seed, share)))
 
 
-def mutated(good: Path, count: int, seed: int) -> int:
+def inputs(good: Path, count: int, seed: int) -> int:
     """Try so many inputs on all processors; the number of faults."""
     from concurrent.futures import ThreadPoolExecutor
 
@@ -389,140 +289,20 @@ def mutated(good: Path, count: int, seed: int) -> int:
         print(f"  {fault}: {sum(f == fault for *_, f in wrong)} (target 0)")
     for (kind, fault), times in sorted(Counter((k, f) for k, _, f in wrong).items()):
         first = next(n for k, n, f in wrong if (k, f) == (kind, fault))
-        print(f"  {kind}: {fault}, {times} times, such as --only '{kind}:{first}'")
+        print(f"  {kind}: {fault}, {times} times, such as '{kind}:{first}'")
     return len(wrong)
 
 
-def ended(count: int, number: int, seed: int) -> tuple[int, int]:
-    """End a study's measuring by a signal so many times; ends that were wrong, runs missing."""
-    rng, wrong = random.Random(f"{seed} {number}"), 0
-    rounds, name = scaled(24, 1), "SIGKILL" if number == signal.SIGKILL else "SIGINT"
-    with tempfile.TemporaryDirectory() as folder:
-        text = STUDY.replace("rounds = 3", f"rounds = {rounds}")
-        slow = text.replace("echo score", "sleep 0.02; echo score")
-        (Path(folder) / "study.toml").write_text(slow)
-        environment = {**os.environ, "FEROCAL_LOCKS": folder, "TMPDIR": folder}
-        for _ in range(count):
-            process = subprocess.Popen(
-                [PROGRAM, "measure"],
-                cwd=folder,
-                stdout=subprocess.DEVNULL,
-                stderr=subprocess.PIPE,
-                text=True,
-                env=environment,
-            )
-            time.sleep(rng.uniform(0.02, 1.2))
-            process.send_signal(number)
-            _, error = process.communicate(timeout=60)
-            expected = (-9, 0) if name == "SIGKILL" else (130, 0)
-            if process.returncode not in expected or "Traceback" in error:
-                wrong += 1
-                print(f"  {name}: ended with {process.returncode}: {error[-300:]}")
-        last = subprocess.run(
-            [PROGRAM, "measure"], cwd=folder, capture_output=True, env=environment
-        )
-        # Nothing is left of the scratch directories either.
-        wrong += (last.returncode != 0) + len(list(Path(folder).glob("ferocal-*-*")))
-        return wrong, _off(Path(folder), 2 * 2 * rounds)
-
-
-def _off(folder: Path, planned: int) -> int:
-    """By how many the good runs of a ledger are not those that were planned, each once."""
-    import sqlite3
-
-    connection = sqlite3.connect(folder / LEDGER)
-    runs = connection.execute(
-        "SELECT v.round, v.configuration, r.workload, r.number FROM run r JOIN visit v "
-        "ON v.id = r.visit_id WHERE r.outcome = 'ok' AND NOT r.warmup"
-    ).fetchall()
-    running = connection.execute("SELECT count(*) FROM run WHERE outcome = 'running'").fetchone()
-    connection.close()
-    return abs(len(set(runs)) - planned) + len(runs) - len(set(runs)) + int(running[0])
-
-
-def ends(count: int, seed: int) -> int:
-    """Kills and interrupts, twenty to a study; the number of faults."""
-    from concurrent.futures import ThreadPoolExecutor
-
-    faults = 0
-    for number, name in ((signal.SIGKILL, "kills"), (signal.SIGINT, "Ctrl-C")):
-        portions = [min(20, count - i) for i in range(0, count, 20)]
-        seeds = range(seed, seed + len(portions))
-        with ThreadPoolExecutor(os.cpu_count()) as pool:
-            found = list(pool.map(ended, portions, [number] * len(portions), seeds))
-        wrong, off = sum(w for w, _ in found), sum(o for _, o in found)
-        print(f"{count} {name}: {wrong} wrong ends, {off} runs too many or few (target 0)")
-        faults += wrong + off
-    return faults
-
-
-def beside(count: int, seed: int) -> int:
-    """Reading commands and notes beside runs that are being recorded; the number of failures."""
-    rng, wrong, notes = random.Random(seed), 0, 0
+def _main() -> None:
+    """Try one input and show it; what `ferocal` itself takes may follow."""
+    chosen, *debug = sys.argv[1:]
+    kind, _, number = chosen.rpartition(":")
+    (found,) = (k for k in KINDS if k.name == kind)
     with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
-        quick = STUDY.replace("rounds = 3", "rounds = 10000").replace("runs = 1", "runs = 50")
-        (folder / "study.toml").write_text(quick.replace("echo score", "sleep 0.01; echo score"))
-        environment = {**os.environ, "FEROCAL_LOCKS": name, "TMPDIR": name}
-        measuring = subprocess.Popen(
-            [PROGRAM, "measure"],
-            cwd=folder,
-            env=environment,
-            stdout=subprocess.DEVNULL,
-            stderr=subprocess.PIPE,
-        )
-        while not (folder / LEDGER).exists():
-            time.sleep(0.05)
-        time.sleep(1)
-        for number in range(count):
-            note = number % 3 == 2
-            words = ["note", "x"] if note else rng.choice((["table"], ["runs"], ["compare"]))
-            done = subprocess.run(
-                [PROGRAM, *words], cwd=folder, env=environment, capture_output=True, text=True
-            )
-            notes += note
-            if done.returncode:
-                wrong += 1
-                print(f"  {words}: {done.returncode}: {done.stderr[-300:]}")
-        wrong += measuring.poll() is not None
-        measuring.send_signal(signal.SIGINT)
-        measuring.communicate(timeout=60)
-        listed = subprocess.run(
-            [PROGRAM, "note", "--json"], cwd=folder, capture_output=True, text=True
-        )
-        wrong += abs(len(json.loads(listed.stdout)["notes"]) - notes)
-    print(
-        f"{count} commands beside a measurement, {notes} of them notes: {wrong} failed (target 0)"
-    )
-    return wrong
-
-
-def main() -> None:
-    """Try everything, or one input and show it."""
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--inputs", type=int, default=scaled(50_000, 36))
-    parser.add_argument("--ends", type=int, default=scaled(200, 1))
-    parser.add_argument("--beside", type=int, default=scaled(300, 3))
-    parser.add_argument("--tiny", action="store_true", help="just enough to run all of it")
-    parser.add_argument("--seed", type=int, default=1)
-    parser.add_argument("--only", metavar="KIND:NUMBER")
-    parser.add_argument("--debug", action="store_const", const=["--debug"], default=[])
-    chosen = parser.parse_args()
-    with tempfile.TemporaryDirectory() as name:
-        good = Path(name)
-        # Nothing is timed, so others may measure on this machine meanwhile.
         os.environ["FEROCAL_LOCKS"] = name
-        make_folder(good)
-        if chosen.only:
-            kind, _, number = chosen.only.rpartition(":")
-            (found,) = (k for k in KINDS if k.name == kind)
-            print("\n".join(Bed(good).attempt(found, int(number), *chosen.debug)))
-            return
-        faults = mutated(good, chosen.inputs, chosen.seed) if chosen.inputs else 0
-        faults += ends(chosen.ends, chosen.seed) if chosen.ends else 0
-        faults += beside(chosen.beside, chosen.seed) if chosen.beside else 0
-    sys.exit(faults != 0)
+        make_folder(Path(name))
+        print("\n".join(Bed(Path(name)).attempt(found, int(number), *debug)))
 
 
 if __name__ == "__main__":
-    main()
+    _main()
