@@ -26,6 +26,7 @@ from conftest import PROGRAM, Ferocal, surroundings
 from ferocal.bench.execution import Completed
 from ferocal.errors import FerocalError
 from ferocal.ledger import connecting
+from ferocal.ledger.writing.store import WritableLedger
 from ferocal.measure import extract
 from ferocal.measure.journal import _digest as journal_digest
 from ferocal.measure.lock import measuring_lock
@@ -334,6 +335,57 @@ def small_disk(tmp_path: Path) -> Iterator[Path]:
 
 
 FILLS = "head -c 2000000 /dev/zero > {place}/filler"
+
+
+@pytest.mark.parametrize(
+    ("words", "made"),
+    [("bundle", "bundle.zip"), ("open given.zip opened", "opened"), ("report -o a.html", "a.html"),
+     ("combine . copy -o made --yes", "made"), ("load new.csv --add", "study.toml"),
+     ("export all.csv", "all.csv")],
+)  # fmt: skip
+def test_what_a_killed_command_was_writing_is_cleared_by_the_next(
+    small_study: Study, words: str, made: str
+) -> None:
+    ferocal = small_study(rounds=1)
+    ferocal.quick("measure")
+    ferocal.quick("bundle", "-o", "given.zip")
+    shutil.copytree(ferocal.directory, ferocal.directory / "copy")
+    new = "configuration,workload,metric,value\nauto,flight,score,7\n"
+    (ferocal.directory / "new.csv").write_text(new)
+    place = ferocal.directory / made
+    start = f".{place.name}-"
+    nobody = 2**22 + 1  # no process has this number
+    left, other, ours = (place.parent / f"{start}{n}" for n in (f"{nobody}-x", f"{os.getpid()}-x",
+                                                               "notes"))  # fmt: skip
+    for scratch in (left, other, ours):
+        scratch.mkdir()
+        (scratch / "half").write_text("half")
+    ferocal.quick(*words.split())
+    assert not left.exists()
+    assert (other / "half").exists() and (ours / "half").exists()
+    assert {p.name for p in place.parent.glob(".*")} == {other.name, ours.name}
+
+
+def test_a_level_is_added_with_its_readings_or_not_at_all(
+    small_study: Study, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ferocal = small_study(rounds=1)
+    ferocal.quick("measure")
+    text = (ferocal.directory / "study.toml").read_text()
+    new = ferocal.directory / "new.csv"
+    new.write_text("configuration,workload,metric,value\nauto,flight,score,7\n")
+    with monkeypatch.context() as failing:
+        failing.setattr(WritableLedger, "_check_touched", _fail)
+        status, _, error = ferocal.attempt("load", "new.csv", "--add")
+    assert status == 1 and "disk I/O error" in error
+    assert (ferocal.directory / "study.toml").read_text() == text
+    ferocal.quick("load", "new.csv", "--add")
+    assert "level.auto" in (ferocal.directory / "study.toml").read_text()
+    assert len(valid_runs(ferocal)) == 3
+
+
+def _fail(*_: object) -> None:
+    raise sqlite3.OperationalError("disk I/O error")
 
 
 @pytest.mark.parametrize("where", ["scratch", "study"])

@@ -63,6 +63,11 @@ def with_member(content: bytes, name: str, member: bytes) -> bytes:
 
 HEADER, GOOD = list(ROW), sheet(list(ROW), list(ROW.values()))
 SHEET = "xl/worksheets/sheet1.xml"
+BOOK = "xl/workbook.xml"
+SHEETLESS = (
+    b'<workbook xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><sheets/>'
+    b"</workbook>"
+)
 BEGIN = b'<worksheet xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><sheetData>'
 LAST_CELL = BEGIN + b'<row r="1048576"><c r="XFD1048576"><v>7</v></c></row></sheetData></worksheet>'
 SPARSE = BEGIN + b"".join(
@@ -99,6 +104,7 @@ FILES: dict[str, tuple[bytes, str]] = {
     "blank.jsonl": (b"\n \n", "no readings"),
     "comma.json": (b'[{"value": 1,,}]', "is not JSON: see column 14"),
     "latin.json": (b'[{"value": "\xff"}]', "is not UTF-8 (byte 13)"),
+    "latin.jsonl": (b'{"value": 1}\n{"value": "\xff"}\n', "is not UTF-8 (byte 25)"),
     "quote.csv": (b'configuration,value\non,"2\n', "line 2: no row can be read from here"),
     "junk.xlsx": (b"junk", "cannot be read as a spreadsheet"),
     "junk.parquet": (b"junk", "is not a whole Parquet file"),
@@ -111,6 +117,7 @@ FILES: dict[str, tuple[bytes, str]] = {
     "twice.xlsx": (sheet(["value", "value"], [1, 2]), 'columns A and B are both called "value"'),
     "row.xlsx": (sheet(HEADER, [], ["on", "flight", "score", "#REF!"]), 'row 3, value: "#REF!"'),
     "empty.xlsx": (sheet(), "is empty"),
+    "sheetless.xlsx": (with_member(GOOD, BOOK, SHEETLESS), "there is no table in it"),
     "last.xlsx": (with_member(GOOD, SHEET, LAST_CELL), "a header but no readings"),
     "sparse.xlsx": (with_member(GOOD, SHEET, SPARSE), "3000 rows and 3000 columns, more than"),
     "bomb.xlsx": (with_member(GOOD, SHEET, BOMB), "more than 134 217 728"),

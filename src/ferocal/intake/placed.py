@@ -182,7 +182,8 @@ def enter_values(
     with open_ledger(study.directory, create=True, mask=study.mask) as ledger, ledger.together():
         counts = record(ledger, study, batch, kind="enter", source="typed", operator=operator)
     kept = np.array([not getattr(r, "kept", False) for r in read], dtype=bool)
-    with read_ledger(study.directory) as recorded:
+    # It was checked when it was opened to be written, and what was added as it was.
+    with read_ledger(study.directory, checked=False) as recorded:
         odd = find_odd(study, recorded, intake.select(kept))
     return counts, odd, find_wrong_ratios(study, intake)
 

@@ -1,7 +1,7 @@
 """Files that are there whole or not at all, and scratch directories.
 
-What is being written is in a directory of its own, which its process holds. If that is killed, the
-next one that writes there finds the directory held by nobody and removes it.
+What is being written is in a separate directory, which the process holds. If the process is
+killed, the next one that writes there removes the directory.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ _PREFIX = "ferocal-"
 
 @contextlib.contextmanager
 def scratch_directory(parent: Path | None = None, prefix: str = _PREFIX) -> Iterator[Path]:
-    """A directory of our own that is gone afterwards; those of killed processes are cleared.
+    """A new directory that is gone afterwards; those of killed processes are cleared.
 
     It is where temporary files are, or in another ``parent``.
 

@@ -121,6 +121,11 @@ class _Followers:
         self._groups = itertools.groupby(rows, operator.itemgetter(0))
         self._next = next(self._groups, None)
 
+    @property
+    def has_some(self) -> bool:
+        """Whether any are left."""
+        return self._next is not None
+
     def of(self, key: int) -> list[tuple[Any, ...]]:
         """Those of a key; those of keys that did not come are passed over."""
         while self._next is not None and self._next[0] <= key:
@@ -136,13 +141,15 @@ def digests(
 ) -> Iterator[Seal]:
     """The seals that rows should have, as they are now; texts are to be read as bytes."""
     name, ends = rows.table.name, (rows.first, rows.last)
-    followers = (
-        [_Followers(driver.execute(q, ends), has_blobs=blobs) for q, blobs in _OF_RUNS]
-        if name == "run"
-        else []
-    )
+    queries = _OF_RUNS if name == "run" else []
+    followers = [_Followers(driver.execute(q, ends), has_blobs=blobs) for q, blobs in queries]
+    # Most runs have readings and nothing else, for which nothing is asked run by run.
+    content: list[Any] = [None, *([] for _ in followers)]
+    asked = [(n, follower.of) for n, follower in enumerate(followers, 1) if follower.has_some]
     for row in driver.execute(_own_rows(rows.table, version), ends):
-        content = [row, *(follower.of(row[0]) for follower in followers)]
+        content[0] = row
+        for n, of in asked:
+            content[n] = of(row[0])
         digest = hashlib.blake2b(ascii(content).encode(), digest_size=_SIZE).digest()
         yield Seal(name, row[0], digest)
 
