@@ -48,11 +48,11 @@ def find_confounding(
     """
     terms = design.main_terms
     vectors = design.null_vectors(terms)
-    candidates = list(_candidates(design, grid or design.factors, allowed))
+    separation = _Separation(design, terms, grid or design.factors, allowed, cost_of)
     return tuple(
         Confounding(
             tuple(term for term, weight in zip(terms, vector, strict=True) if abs(weight) > _ZERO),
-            _best_separation(design, vector, candidates, terms, cost_of),
+            separation.best(vector),
         )
         for vector in vectors
     )
@@ -64,17 +64,15 @@ def find_blind_pairs(
     """Pairs of factors of which no interaction is estimable, each with what would show one."""
     known = {term.factors for term in design.estimable_interactions}
     terms = (*design.main_terms, *design.interaction_terms)
-    candidates = list(_candidates(design, design.factors, allowed))
+    separation = _Separation(design, terms, design.factors, allowed, None)
+    null = design.null_vectors(terms)
     found = []
     for pair in itertools.combinations(design.factors, 2):
         if pair in known:
             continue
-        vectors = [
-            v for v in design.null_vectors(terms)
-            if any(abs(w) > _ZERO and t.factors == pair for t, w in zip(terms, v, strict=True))
-        ]  # fmt: skip
-        best = _best_separation(design, vectors[0], candidates, terms, None) if vectors else None
-        found.append((pair, best))
+        own = np.array([term.factors == pair for term in terms], dtype=bool)
+        vectors = null[np.any(np.abs(null[:, own]) > _ZERO, axis=1)]
+        found.append((pair, separation.best(vectors[0]) if len(vectors) else None))
     return tuple(found)
 
 
@@ -101,29 +99,46 @@ def _candidates(
             yield levels
 
 
-def _best_separation(
-    design: FactorDesign,
-    vector: FloatArray,
-    candidates: Sequence[Levels],
-    terms: Sequence[Term],
-    cost_of: CostOf | None,
-) -> Levels | None:
-    """The cheapest and nearest combination for which the vector is not nothing."""
-    if not candidates:
-        return None
-    coded = code(candidates, terms)
-    # In common rounds with the others, the vector is what it is with any of those.
-    constant = float(code(design.rows[:1], terms)[0] @ vector)
-    parts = np.abs(coded @ vector - constant) > _ZERO
-    able = [levels for levels, part in zip(candidates, parts, strict=True) if part]
-    cost = cost_of or (lambda levels: 0.0)
-    return min(able, key=lambda c: (cost(c), _distance(design, c)), default=None)
+class _Separation:
+    """Combinations that can be measured and were not, by what each would tell and cost."""
+
+    def __init__(
+        self,
+        design: FactorDesign,
+        terms: Sequence[Term],
+        grid: Mapping[str, Sequence[str]],
+        allowed: Allowed,
+        cost_of: CostOf | None,
+    ) -> None:
+        self._candidates = list(_candidates(design, grid, allowed))
+        if not self._candidates:
+            return
+        # In common rounds with the others, a vector is what it is with any of those.
+        self._coded = code(self._candidates, terms) - code(design.rows[:1], terms)
+        cost = cost_of or (lambda levels: 0.0)
+        keys = (map(cost, self._candidates), *_distances(design, self._candidates))
+        self._keys = list(zip(*keys, strict=True))
+
+    def best(self, vector: FloatArray) -> Levels | None:
+        """The cheapest and nearest combination for which the vector is not nothing."""
+        if not self._candidates:
+            return None
+        able = np.flatnonzero(np.abs(self._coded @ vector) > _ZERO).tolist()
+        place = min(able, key=self._keys.__getitem__, default=None)
+        return None if place is None else self._candidates[place]
 
 
-def _distance(design: FactorDesign, levels: Levels) -> tuple[int, int]:
-    """How many levels differ from the nearest row, and from the references."""
-    nearest = min(sum(levels[f] != row[f] for f in row) for row in design.rows)
-    return nearest, sum(levels[f] != known[0] for f, known in design.factors.items() if f in levels)
+def _distances(design: FactorDesign, candidates: Sequence[Levels]) -> tuple[list[int], list[int]]:
+    """In how many levels each differs from the nearest row, and from the references."""
+    factors = list(design.rows[0])
+    shape = (len(candidates), len(design.rows))
+    apart, away = np.zeros(shape, dtype=int), np.zeros(len(candidates), dtype=int)
+    for factor in factors:
+        levels = np.array([candidate[factor] for candidate in candidates])
+        apart += levels[:, None] != np.array([row[factor] for row in design.rows])
+        if factor in design.factors:
+            away += levels != design.factors[factor][0]
+    return apart.min(axis=1).tolist(), away.tolist()
 
 
 def separating_set(

@@ -35,10 +35,6 @@ class Term:
         """The factors that it is on."""
         return tuple(factor for factor, _ in self.levels)
 
-    def holds(self, levels: Levels) -> bool:
-        """Whether a combination has all of its levels."""
-        return all(levels.get(factor) == level for factor, level in self.levels)
-
 
 @dataclass(frozen=True)
 class FactorDesign:
@@ -102,8 +98,16 @@ def make_design(rows: Sequence[Levels], reference: Levels, blocks: Sequence[int]
 
 def code(rows: Iterable[Levels], terms: Sequence[Term]) -> FloatArray:
     """1 where a combination has the levels of a term, else 0; shape (rows, terms)."""
-    found = [[float(term.holds(row)) for term in terms] for row in rows]
-    return np.array(found).reshape(len(found), len(terms))
+    known = list(rows)
+    holds = {
+        (factor, level): np.array([row.get(factor) == level for row in known], dtype=bool)
+        for factor, level in dict.fromkeys(pair for term in terms for pair in term.levels)
+    }
+    found = np.ones((len(known), len(terms)))
+    for column, term in enumerate(terms):
+        for pair in term.levels:
+            found[:, column] *= holds[pair]
+    return found
 
 
 def null_vectors(matrix: FloatArray, block_of: IntArray) -> FloatArray:
