@@ -213,9 +213,9 @@ def made_up(bed: Bed, seconds: float, seed: int) -> None:
             max_examples=2000, deadline=None, database=None, phases=[hypothesis.Phase.generate],
             suppress_health_check=list(hypothesis.HealthCheck),
         )  # fmt: skip
-        given = hypothesis.given(_documents(st, bed))(run)
-        seed_it: Any = hypothesis.seed
-        settings(seed_it(seed * 10**6 + portion)(given))()
+        given: Any = hypothesis.given(_documents(st, bed))
+        seeded: Any = hypothesis.seed(seed * 10**6 + portion)
+        settings(seeded(given(run)))()
 
 
 def _documents(st: Any, bed: Bed) -> Any:

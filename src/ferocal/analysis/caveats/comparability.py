@@ -258,9 +258,12 @@ def _conditions_of_visits(view: View, level: float) -> Iterator[Finding]:
         return
     others = [c for c in present if c != base]
     level /= max(1, len(others) * len(conditions.numbers))
+    effects: dict[str, list[int]] = {}
+    for n, effect in enumerate(view.effects):
+        effects.setdefault(effect.configuration, []).append(n)
     for c in others:
         name = conditions.configurations[c]
-        members = [n for n, effect in enumerate(view.effects) if effect.configuration == name]
+        members = effects.get(name, [])
         for values in _differing_numbers(view, conditions, c, base, level):
             yield Finding(members, values, name)
         for values in _differing_words(conditions, c, base):

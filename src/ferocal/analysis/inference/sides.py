@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import math
 
 import numpy as np
@@ -139,59 +140,88 @@ def borrow_from_others(
     are.
     """
     width = len(readings.configurations)
+    part_of_term = terms.part_of_side[terms.side]
+    order = np.argsort(part_of_term, kind="stable")
+    starts = np.searchsorted(part_of_term[order], np.arange(len(parts.pairs) + 1))
     made: dict[bytes, TwoWay] = {}
+    strands: dict[int, _Strand] = {}
     for part in _incomplete(parts, terms, sides, summaries.arm_of, width):
-        members = np.flatnonzero(terms.part_of_side[terms.side] == part)
-        here = summaries.arm_of // width == terms.arm[members[0]] // width
-        rows = np.flatnonzero(here & (summaries.round_of != NO_ROUND))
-        arms, arm = np.unique(summaries.arm_of[rows], return_inverse=True)
-        _, block = np.unique(summaries.round_of[rows], return_inverse=True)
-        if not np.isin(terms.arm[members], arms).all():
+        members = order[starts[part] : starts[part + 1]]
+        number = int(terms.arm[members[0]]) // width
+        strand = strands.get(number)
+        if strand is None:
+            strand = strands[number] = _strand(summaries, number, width, made)
+        place = np.searchsorted(strand.arms, terms.arm[members])
+        there = place < len(strand.arms)
+        if not there.all() or (strand.arms[place] != terms.arm[members]).any():
             continue
-        model = made.setdefault(np.stack([arm, block]).tobytes(), TwoWay(arm, block))
-        weights = np.zeros(len(arms))
-        weights[np.searchsorted(arms, terms.arm[members])] = terms.weight[members]
+        weights = np.zeros(len(strand.arms))
+        weights[place] = terms.weight[members]
         own = terms.side[members]
         plain = float(np.sum(terms.square_of_side[own] / sides.count[own]))
         if (sides.count[own] < 2).any():
             plain = math.inf
-        found = _by_way_of_others(model, weights, summaries.centre[rows], plain)
+        found = _by_way_of_others(strand, weights, plain)
         if found is not None:
-            used = rows[np.bincount(block)[block] > 1]
-            _take(parts, part, found, terms, members, summaries, used)
+            _take(parts, part, found)
+            side = terms.side[members]
+            parts.visits[side], parts.runs[side] = strand.visits[place], strand.runs[place]
 
 
-def _by_way_of_others(
-    model: TwoWay, weights: FloatArray, value: FloatArray, plain: float
-) -> RoundEstimate | None:
+@dataclass(frozen=True)
+class _Strand:
+    """The visits of a metric on a bench that are of rounds.
+
+    ``arms`` are sorted, shape (a,); ``centre`` has the visits, shape (v,). Those whose round has
+    another are counted by arm, and their runs, shape (a,).
+    """
+
+    arms: IntArray
+    model: TwoWay
+    centre: FloatArray
+    visits: IntArray
+    runs: IntArray
+
+    @functools.cached_property
+    def left(self) -> FloatArray:
+        """What arms and rounds do not explain of the visits, shape (v,)."""
+        return self.model.left_over(self.centre)
+
+
+def _strand(
+    summaries: VisitSummaries, number: int, width: int, made: dict[bytes, TwoWay]
+) -> _Strand:
+    """A strand by its number; one model serves all that have the same rounds."""
+    here = summaries.arm_of // width == number
+    rows = np.flatnonzero(here & (summaries.round_of != NO_ROUND))
+    arms, arm = np.unique(summaries.arm_of[rows], return_inverse=True)
+    _, block = np.unique(summaries.round_of[rows], return_inverse=True)
+    key = np.stack([arm, block]).tobytes()
+    if key not in made:
+        made[key] = TwoWay(arm, block)
+    used = np.bincount(block)[block] > 1 if len(rows) else np.zeros(0, dtype=bool)
+    visits = np.bincount(arm[used], minlength=len(arms))
+    runs = np.bincount(arm[used], summaries.runs[rows[used]], len(arms)).astype(np.int64)
+    return _Strand(arms, made[key], summaries.centre[rows], visits, runs)
+
+
+def _by_way_of_others(strand: _Strand, weights: FloatArray, plain: float) -> RoundEstimate | None:
     """The estimate within rounds where it is worth it.
 
     ``plain`` is the spread of the means of all visits, infinite where these have no error.
     """
-    if not model.determines(weights):
+    if not strand.model.determines(weights):
         return None
-    found = model.contrast(weights, value)
+    found = strand.model.contrast(weights, strand.centre, strand.left)
     if math.isinf(plain):
         return found
     return None if found.spread > 2 * plain or math.isnan(found.square) else found
 
 
-def _take(
-    parts: Parts,
-    part: int,
-    found: RoundEstimate,
-    terms: Terms,
-    members: IntArray,
-    summaries: VisitSummaries,
-    used: IntArray,
-) -> None:
-    """Put an estimate within rounds into its part, with the visits that were ``used``."""
+def _take(parts: Parts, part: int, found: RoundEstimate) -> None:
+    """Put an estimate within rounds into its part."""
     parts.used[part] = True
     parts.mean[part], parts.square[part], parts.degrees[part], parts.spread[part] = found
-    for term in members.tolist():
-        mine = used[summaries.arm_of[used] == terms.arm[term]]
-        side = int(terms.side[term])
-        parts.visits[side], parts.runs[side] = len(mine), int(summaries.runs[mine].sum())
     parts.pairs[part] = max(int(parts.pairs[part]), 1)
 
 

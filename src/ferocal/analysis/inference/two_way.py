@@ -54,9 +54,14 @@ class TwoWay:
         return columns
 
     @functools.cached_property
+    def _cross(self) -> FloatArray:
+        return np.asarray(self._columns.T @ self._columns, dtype=np.float64)
+
+    @functools.cached_property
     def _inverse(self) -> FloatArray:
-        cross = self._columns.T @ self._columns
-        return np.asarray(np.linalg.pinv(cross, rcond=_ZERO, hermitian=True), dtype=np.float64)
+        return np.asarray(
+            np.linalg.pinv(self._cross, rcond=_ZERO, hermitian=True), dtype=np.float64
+        )
 
     @functools.cached_property
     def _adjusted(self) -> list[tuple[IntArray, FloatArray]]:
@@ -89,8 +94,7 @@ class TwoWay:
 
     def determines(self, weights: FloatArray) -> bool:
         """Whether rounds connect the arms of a contrast, shape (k,)."""
-        cross = self._columns.T @ self._columns
-        return bool(np.allclose(cross @ (self._inverse @ weights), weights, atol=_ZERO))
+        return bool(np.allclose(self._cross @ (self._inverse @ weights), weights, atol=_ZERO))
 
     def levels(self, value: FloatArray) -> FloatArray:
         """The means of the arms as if all had been in every round, shape (k,).
@@ -112,12 +116,17 @@ class TwoWay:
         left: FloatArray = within - self._columns @ (self._inverse @ (self._columns.T @ value))
         return left
 
-    def contrast(self, weights: FloatArray, value: FloatArray) -> RoundEstimate:
-        """A contrast of arms, shape (k,), by their visits, shape (n,)."""
+    def contrast(
+        self, weights: FloatArray, value: FloatArray, left: FloatArray | None = None
+    ) -> RoundEstimate:
+        """A contrast of arms, shape (k,), by their visits, shape (n,).
+
+        What is ``left`` of the visits (`left_over`) may be known from another contrast.
+        """
         direction = self._inverse @ weights
         share = self._columns @ direction
         mean, spread = float(share @ value), float(weights @ direction)
-        left = self.left_over(value)
+        left = self.left_over(value) if left is None else left
         square, lengths, reaches = 0.0, [], []
         for rows, adjust in self._adjusted:
             own = adjust @ share[rows]
