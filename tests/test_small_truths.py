@@ -25,8 +25,9 @@ from ferocal.analysis.caveats.comparability import _contexts, _paired
 from ferocal.analysis.caveats.kinds import Context
 from ferocal.analysis.caveats.table import add_caveats
 from ferocal.analysis.data.index import index_weights
-from ferocal.analysis.data.readings import NO_ROUND, Readings, concatenate
+from ferocal.analysis.data.readings import NO_ROUND, Readings, concatenate, summarise_visits
 from ferocal.analysis.data.series import Series
+from ferocal.analysis.factors.questions import _differ
 from ferocal.analysis.inference import special as own_functions
 from ferocal.analysis.inference.contrasts import widen
 from ferocal.analysis.inference.effects import Effect, Setting, control_failures
@@ -40,10 +41,13 @@ from ferocal.analysis.inference.noise_floors import (
 from ferocal.analysis.inference.sides import carry_most
 from ferocal.analysis.inference.student import t_quantile
 from ferocal.analysis.inference.verdicts import Verdict
-from ferocal.analysis.rank.lineup import Contestant
+from ferocal.analysis.rank.lineup import Contestant, _levels
 from ferocal.analysis.rank.standings import rank_contestants
 from ferocal.analysis.series.chance import chances_of_none
-from ferocal.analysis.series.course import find_courses
+from ferocal.analysis.series.course import Course, find_courses
+from ferocal.analysis.series.fit import Fit
+from ferocal.analysis.series.place import locate
+from ferocal.analysis.series.shapes import Shape
 from ferocal.answers import compare as comparing
 from ferocal.ledger.reading.runs import read_values
 from ferocal.ledger.reading.visits import read_visits
@@ -373,3 +377,107 @@ def test_a_second_look_is_taken_where_the_first_left_something_open(small_study:
     assert "look after round 7: everything is decided" in output
     assert "took 14 runs" in output and "the plan is complete" in output
     assert ferocal.json("compare")["effects"][0]["rounds"] == 7
+
+
+# Sums of squares ---------------------------------------------------------------------------------
+
+
+def _course(rng: np.random.Generator, releases: int) -> Course:
+    """A course with up to three visits a release, some of them two."""
+    visits = rng.integers(1, 4, releases)
+    place = np.repeat(np.arange(releases), visits)
+    value = rng.normal(0, 1, len(place)) + 0.3 * (place > 3)
+    centre = np.bincount(place, value) / visits
+    squares = float(np.sum((value - centre[place]) ** 2))
+    return Course(
+        0, "difference", np.arange(releases), centre, visits, squares, len(place) - releases,
+        place, value, np.zeros(len(place), dtype=np.int64),
+    )  # fmt: skip
+
+
+def test_two_more_shapes_reduce_what_is_left_by_what_least_squares_says() -> None:
+    course = _course(np.random.default_rng(3), 9)
+    first, *others = [Shape("step", n, n + 1) for n in (1, 3, 4, 6)]
+    fit = Fit(course, [first])
+    place = course.place.astype(float)
+    columns = np.array([shape.values(place) for shape in others]).T
+
+    def left(*more: int) -> float:
+        known = [np.ones(len(place)), first.values(place), *(columns[:, n] for n in more)]
+        model = sm.WLS(course.centre, np.array(known).T, weights=course.visits)
+        return float(model.fit().ssr)
+
+    pairs, alone = fit.pair_gains(columns), fit.gains(columns)[0]
+    for n in range(len(others)):
+        assert alone[n] == pytest.approx(left() - left(n))
+        assert pairs[n, n] == -math.inf
+        for m in range(n):
+            assert pairs[n, m] == pytest.approx(left() - left(n, m))
+            assert pairs[m, n] == pairs[n, m]
+
+
+@pytest.mark.parametrize("interleaved", [False, True])
+def test_what_a_contestant_varies_by_is_what_least_squares_leaves(interleaved: bool) -> None:
+    names = ("a", "b", "c")
+    readings = simulate(np.random.default_rng(2), rounds=6, runs=2, names=names)
+    # One visit is missing, so that rounds are incomplete.
+    readings = readings.select(readings.visit_of != readings.visit_of.max())
+    summaries = summarise_visits(readings)
+    setting = replace(Setting(), interleaved=interleaved)
+    arms = np.unique(summaries.arm_of).tolist()
+    level, visits, squares, degrees = _levels(summaries, (0, 0), arms, setting)
+    of = np.searchsorted(arms, summaries.arm_of)
+    columns = np.eye(len(arms))[of]
+    if interleaved:
+        rounds = np.unique(summaries.round_of, return_inverse=True)[1]
+        columns = np.hstack([columns, np.eye(rounds.max() + 1)[rounds][:, 1:]])
+    fitted = sm.OLS(summaries.centre, columns).fit()
+    assert visits == pytest.approx(np.bincount(of))
+    assert level - level[0] == pytest.approx(fitted.params[:3] - fitted.params[0])
+    assert squares == pytest.approx(np.bincount(of, fitted.resid**2))
+    assert degrees.sum() == pytest.approx(fitted.df_resid)
+
+
+def test_where_a_step_is_hangs_on_no_release_that_nobody_measured() -> None:
+    rng = np.random.default_rng(6)
+    place = np.repeat([1, 2, 4, 5], 3)
+    value = rng.normal(0, 1, len(place)) + 4 * (place > 2)
+    whole, inner = locate(place, value, 7), locate(place - 1, value, 5)
+    assert whole is not None and inner is not None
+    # Before the first and behind the last nothing is known of a step.
+    assert whole.chance[[0, 5]].tolist() == [0.0, 0.0]
+    assert whole.chance[1:5] == pytest.approx(inner.chance)
+    assert (whole.change, whole.sd, whole.before) == (inner.change, inner.sd, inner.before)
+    # The density of each place by the marginal likelihood, from the residuals themselves.
+    logs = []
+    for k in (1, 2, 3, 4):
+        left, right = value[place <= k], value[place > k]
+        rest = sum(float(np.sum((side - side.mean()) ** 2)) for side in (left, right))
+        logs.append(-0.5 * math.log(len(left) * len(right)) - (len(value) - 1) / 2 * math.log(rest))
+    chance = np.exp(np.array(logs) - max(logs))
+    assert whole.chance[1:5] == pytest.approx(chance / chance.sum())
+
+
+@pytest.mark.parametrize(("fewest", "differ"), [(3, False), (60, True)])
+def test_gains_differ_by_the_degrees_of_the_one_that_is_known_least(
+    fewest: int, differ: bool
+) -> None:
+    def judged(mean: float, degrees: float) -> Any:
+        half = float(t_quantile(degrees, 0.975)) * 0.02
+        return SimpleNamespace(
+            shift=SimpleNamespace(mean=mean, low=mean - half, high=mean + half, degrees=degrees),
+            mean=mean, series=SERIES,
+        )  # fmt: skip
+
+    members = [judged(0.0, 60), judged(0.14, fewest), judged(0.02, 60)]
+    gains = np.array([m.mean for m in members])
+    ratio = float(np.var(gains, ddof=1)) / 0.02**2
+    assert (stats.f.sf(ratio, 2, fewest) < 0.01) == differ
+    assert _differ(gains, members) == differ
+
+
+def test_equal_readings_have_no_spread_at_all(small_study: Study) -> None:
+    ferocal = small_study(rounds=3, command="echo score 0.1")
+    ferocal.quick("measure")
+    for cell in ferocal.json("table")["cells"]:
+        assert cell["cv"] == 0.0
