@@ -140,6 +140,31 @@ LIBRARY = re.compile(
 )
 
 
+# More digits than a whole number may have in Python.
+DIGITS = "9" * 5000
+ENDLESS = {
+    "samples": f"configuration,value\non,340 of {DIGITS}\noff,3 of 4\n",
+    "metric": f"configuration,m1,m{DIGITS}\non,1,2\n",
+    "run": f"configuration,run {DIGITS},run 2\non,1,2\n",
+    "date": f"configuration,date,value\non,{DIGITS}-01-02,2\n",
+    "round": f"configuration,round,value\non,{DIGITS},2\n",
+    "rank": f"configuration,rank,value\non,{DIGITS},2\noff,1,3\n",
+    "footnote": f"configuration,value\non[{DIGITS}],2\noff,3\n",
+    "duration": f"configuration,value\non,1:{DIGITS}:03\noff,0:01:02\n",
+    "price": f"configuration,price,value\non,$ {DIGITS},3\noff,2,3\n",
+    "cores": f"configuration,cores,value\non,{DIGITS},3\noff,2,3\n",
+    "value": f"configuration,value\non,{DIGITS}\noff,3\n",
+}
+
+
+@pytest.mark.parametrize("name", ENDLESS)
+def test_numbers_without_end_are_read_or_refused(ferocal: Ferocal, name: str) -> None:
+    (ferocal.directory / "scores.csv").write_text(ENDLESS[name])
+    status, _, error = ferocal.attempt("new", "made", "--from", "scores.csv")
+    assert status in (0, 2) and not LIBRARY.search(error), error
+    assert status == 0 or error.startswith("ferocal: scores.csv"), error
+
+
 @pytest.mark.parametrize("name", FILES)
 def test_what_is_wrong_and_where(small_study: Study, name: str) -> None:
     ferocal = small_study(rounds=1)

@@ -206,6 +206,7 @@ def made_up(bed: Bed, seconds: float, seed: int) -> None:
         if time.monotonic() < end:
             bed.attempt(content)
 
+    documents = _documents(st, bed)
     end, portion = time.monotonic() + seconds, 0
     while time.monotonic() < end:
         portion += 1
@@ -213,7 +214,7 @@ def made_up(bed: Bed, seconds: float, seed: int) -> None:
             max_examples=2000, deadline=None, database=None, phases=[hypothesis.Phase.generate],
             suppress_health_check=list(hypothesis.HealthCheck),
         )  # fmt: skip
-        given: Any = hypothesis.given(_documents(st, bed))
+        given: Any = hypothesis.given(documents)
         seeded: Any = hypothesis.seed(seed * 10**6 + portion)
         settings(seeded(given(run)))()
 

@@ -81,7 +81,7 @@ def _are_decimals(body: Sequence[str], header: bool) -> bool:
     """Whether pairs of whole numbers are numbers with a decimal comma, not two columns."""
     if header or not all(map(_WHOLE_PAIR.fullmatch, body)):
         return False
-    first = np.array([int(line.partition(",")[0]) for line in body], dtype=float)
+    first = np.array([float(line.partition(",")[0]) for line in body])
     with np.errstate(invalid="ignore"):  # of infinite ones, refused later
         rises = np.diff(first)
     counts = len(first) >= _FEWEST_ROWS and bool((rises == 1).all())

@@ -269,9 +269,11 @@ def _reading(match: re.Match[str], text: str, unit: str, wanted: str) -> TypedRe
     assert first is not None
     if any(beyond(end) for end in (first, last, low, high, best) if end is not None):
         raise TypedError(f'"{shown}" {BEYOND}')
-    samples = int(named["of"]) if "of" in named else None
-    if samples is not None and not 1 <= samples <= MOST_SAMPLES:
-        raise TypedError(f'"{shown}": {samples} {BEYOND_SAMPLES}')
+    stated = named.get("of")
+    # As a number with a point, which thousands of digits may be too.
+    if stated is not None and not 1 <= float(stated) <= MOST_SAMPLES:
+        raise TypedError(f'"{shown}": {shortened(stated, 20)} {BEYOND_SAMPLES}')
+    samples = None if stated is None else int(stated)
     statistic = {"average": "mean"}.get(named.get("statistic", ""), named.get("statistic", ""))
     if best is not None:
         low, high = min(first, best), max(first, best)

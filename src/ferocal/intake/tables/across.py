@@ -84,7 +84,7 @@ def _doubt_numbered(view: View, names: list[str]) -> None:
         view.roles.doubt(
             f'"{names[0]}" and the like are dates', "metrics", "--across run, or --across metric"
         )
-    found = [re.fullmatch(r"(.*?)[\s_-]*(\d+)", name) for name in names]
+    found = [re.fullmatch(r"(.*?)[\s_-]*(\d{1,9})", name) for name in names]
     leads = {match[1] for match in found if match}
     numbers = [int(match[2]) for match in found if match]
     if len(names) > 1 and len(leads) == 1 and numbers == list(range(1, len(names) + 1)):
