@@ -84,7 +84,10 @@ def all_faults() -> list[Fault]:
 
 
 def map_tests(chosen: list[str]) -> None:
-    """Run all tests, or those chosen, and keep which lines each reaches and how long it takes."""
+    """Run all tests, or those chosen, and keep which lines each reaches and how long it takes.
+
+    What is known of other tests stays, at the lines of the modules as they were mapped first.
+    """
     KEPT.mkdir(parents=True, exist_ok=True)
     data = KEPT / "data"
     shutil.rmtree(data, ignore_errors=True)
@@ -103,10 +106,29 @@ def map_tests(chosen: list[str]) -> None:
     if done.returncode not in (0, 1):
         raise SystemExit("the tests did not run")
     subprocess.run([*coverage, "combine", option, "-q"], cwd=ROOT, check=True)
-    (KEPT / "reached.json").write_text(json.dumps(_reached(data / "lines")))
-    (KEPT / "times.json").write_text(json.dumps(_times(times)))
-    shutil.copytree(ROOT / PACKAGE, KEPT / "mapped", dirs_exist_ok=True)
+    reached, taken = _reached(data / "lines"), _times(times)
+    if (KEPT / "reached.json").exists():
+        reached, taken = (
+            _merged(reached),
+            {**json.loads((KEPT / "times.json").read_text()), **taken},
+        )
+    else:
+        shutil.copytree(ROOT / PACKAGE, KEPT / "mapped", dirs_exist_ok=True)
+    (KEPT / "reached.json").write_text(json.dumps(reached))
+    (KEPT / "times.json").write_text(json.dumps(taken))
     shutil.rmtree(data)
+
+
+def _merged(reached: dict[str, dict[int, list[str]]]) -> dict[str, dict[int, list[str]]]:
+    """Which tests reach which lines, with what was known before."""
+    kept = json.loads((KEPT / "reached.json").read_text())
+    known = {m: {int(n): set(tests) for n, tests in of.items()} for m, of in kept.items()}
+    for module, of in reached.items():
+        then = _lines_when_mapped(module)
+        for line, tests in of.items():
+            if line in then:
+                known.setdefault(module, {}).setdefault(then[line], set()).update(tests)
+    return {m: {n: sorted(tests) for n, tests in of.items()} for m, of in known.items()}
 
 
 def _reached(path: Path) -> dict[str, dict[int, list[str]]]:
@@ -304,7 +326,7 @@ def main() -> None:
     parser.add_argument("--sample", type=int)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--only", default="")
-    parser.add_argument("--tests", nargs="*", default=[], help="only these reach a line")
+    parser.add_argument("--tests", nargs="*", default=[], help="find out what these reach")
     parser.add_argument("--seconds", type=float, default=math.inf)
     parser.add_argument("--workers", type=int, default=WORKERS)
     parser.add_argument("--report", action="store_true")
@@ -314,7 +336,7 @@ def main() -> None:
         faults = random.Random(given.seed).sample(faults, min(given.sample, len(faults)))
     before = known()
     if not given.report:
-        if not (KEPT / "reached.json").exists():
+        if given.tests or not (KEPT / "reached.json").exists():
             map_tests(given.tests)
         left = [fault for fault in faults if fault.key not in before]
         for found in judge_all(left, given.seconds, given.workers):
