@@ -429,6 +429,43 @@ def test_new_and_exports_leave_nothing_half(
     assert [path.name for path in small_disk.iterdir()] == ["filler"]
 
 
+def test_a_full_disk_leaves_no_ledger_that_is_none(small_study: Study, small_disk: Path) -> None:
+    study = (small_study(rounds=1).directory / "study.toml").read_text()
+    ferocal = Ferocal(small_disk)
+    ferocal.write(study)
+    fill(small_disk)
+    # One page after the other is free, until it is made.
+    for _ in range(400):
+        os.truncate(small_disk / "filler", (small_disk / "filler").stat().st_size - 4096)
+        status, _, error = ferocal.attempt("note", "begun")
+        assert status in (0, 1) and "fault of Ferocal" not in error
+        left = {path.name for path in small_disk.iterdir()} - {"filler", "study.toml"}
+        if status == 0:
+            break
+        assert left <= {"ledger.sqlite"}, left
+        if left:
+            # It was made whole; only the note had no room.
+            assert ferocal.quick("note") == "no notes yet; add one: ferocal note \"no sound\"\n"
+            (small_disk / "ledger.sqlite").unlink()
+    assert status == 0
+
+
+def test_studies_are_combined_on_a_full_disk_or_it_is_told(
+    small_study: Study, small_disk: Path
+) -> None:
+    ferocal = small_study(rounds=1)
+    ferocal.quick("measure")
+    shutil.copytree(ferocal.directory, other := ferocal.directory.with_name("other"))
+    words = ["combine", ".", str(other), "-o", str(small_disk / "made"), "--yes"]
+    for room in (0, 20, 60, 100, 140):
+        fill(small_disk)
+        filler = small_disk / "filler"
+        os.truncate(filler, filler.stat().st_size - room * 1024)
+        status, _, error = ferocal.attempt(*words)
+        assert (status == 1 and "full" in error) or "No space" in error, error
+        assert [path.name for path in small_disk.iterdir()] == ["filler"]
+
+
 def test_full_places_of_our_own_keep_nobody_from_working(
     small_study: Study, small_disk: Path
 ) -> None:

@@ -261,8 +261,9 @@ def test_overviews_are_sorted_and_filtered_and_links_open_what_is_folded(
 
 
 @pytest.mark.skipif(BROWSER is None, reason="needs Chromium")
-@pytest.mark.parametrize("dark", [False, True])
-@pytest.mark.parametrize("name", [*STUDIES, "once"])
+@pytest.mark.parametrize(
+    ("name", "dark"), [*((name, False) for name in (*STUDIES, "once")), (".", True)]
+)
 def test_no_reader_is_kept_out(
     pages: dict[str, str], ferocal: Ferocal, tmp_path: Path, name: str, dark: bool
 ) -> None:

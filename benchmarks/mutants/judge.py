@@ -195,7 +195,8 @@ class Judge:
 
     def judge(self, fault: Fault) -> dict[str, object]:
         """Whether the tests that reach a line notice a fault in it: caught, survived, unreached."""
-        tests = self._tests_of(fault)
+        on_line, of_module = self._tests_of(fault)
+        tests = self._affordable(on_line or of_module)
         if not tests:
             return self._found(fault, "unreached", "")
         place = self._copy()
@@ -203,15 +204,25 @@ class Judge:
         before = module.read_text(encoding="utf-8")
         module.write_text(with_fault(before, fault.site), encoding="utf-8")
         try:
-            return self._found(fault, *self._run(place, tests))
+            verdict, by = self._run(place, tests)
+            if verdict == "survived" and not on_line:
+                verdict = "unreached"
+            return self._found(fault, verdict, by)
         finally:
             module.write_text(before, encoding="utf-8")
 
-    def _tests_of(self, fault: Fault) -> list[str]:
-        """The tests that reach the line of a fault, the quickest first, one at least."""
+    def _tests_of(self, fault: Fault) -> tuple[list[str], list[str]]:
+        """The tests that reach the line of a fault, and those that reach any of its module.
+
+        What runs as a module is loaded, such as a constant, is on no test's account.
+        """
         mapped, lines = _lines_when_mapped(fault.path), self._reached.get(fault.path, {})
         places = (str(mapped.get(line)) for line in (fault.site.line, fault.site.statement))
-        tests: list[str] = next((lines[place] for place in places if place in lines), [])
+        on_line: list[str] = next((lines[place] for place in places if place in lines), [])
+        return on_line, list({test for tests in lines.values() for test in tests})
+
+    def _affordable(self, tests: list[str]) -> list[str]:
+        """Tests for the seconds that there are, the quickest first, one at least."""
         chosen: list[str] = []
         left = self._seconds
         for test in sorted(tests, key=lambda test: self._times.get(test, 0.0)):

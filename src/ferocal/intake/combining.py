@@ -12,7 +12,7 @@ from ferocal.errors import FerocalError, StudyFileError, UsageError
 from ferocal.ledger import schema, tables
 from ferocal.ledger.opening import LEDGER_FILE, read_ledger
 from ferocal.ledger.reading.visits import read_visits, recorded_facts
-from ferocal.ledger.store import Ledger
+from ferocal.ledger.store import STORE_ERRORS, Ledger, cause
 from ferocal.ledger.upgrading import copy_ledger
 from ferocal.ledger.writing.merge import merge_ledgers
 from ferocal.ledger.writing.opening import open_ledger
@@ -144,8 +144,9 @@ def combine_studies(combined: CombinedStudy, target: Path) -> list[Brought]:
                 _bring(source, made, scratch / f"{n}") for n, source in enumerate(combined.sources)
             ]
             made.rename(target)
-        except OSError as error:
-            raise FerocalError(f"{target}: cannot be written: {error.strerror}") from None
+        except (OSError, *STORE_ERRORS) as error:
+            why = error.strerror if isinstance(error, OSError) else cause(error)
+            raise FerocalError(f"{target}: cannot be written: {why}") from None
     return brought
 
 

@@ -13,6 +13,7 @@ from pathlib import Path
 
 import sqlalchemy as sa
 
+from ferocal.errors import LedgerError
 from ferocal.ledger import schema, tables
 from ferocal.ledger.engines import driver_of, reading, writing
 from ferocal.ledger.integrity.check import find_broken, foreign_objects, is_excluded
@@ -24,7 +25,7 @@ from ferocal.ledger.integrity.seals import (
     seal_as_damaged,
 )
 from ferocal.ledger.refusing import refuse, version_of
-from ferocal.terms.files import replacing
+from ferocal.terms.files import replacing, scratch_directory
 from ferocal.terms.signs import visible
 from ferocal.terms.times import now
 
@@ -51,6 +52,37 @@ def keep_private(path: Path) -> None:
     # What cannot be created is reported when it is opened.
     with contextlib.suppress(OSError):
         os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+
+
+def create_ledger(path: Path) -> None:
+    """Create a ledger where there is none: whole, or not at all.
+
+    Raises
+    ------
+    FerocalError
+        When it cannot be written; other errors are those of the store.
+    """
+    if path.exists():
+        create_tables(path)
+        return
+    with scratch_directory(path.parent, f".{path.name}-") as scratch:
+        made = scratch / path.name
+        keep_private(made)
+        create_tables(made)
+        try:
+            path.hardlink_to(made)
+        except FileExistsError:
+            return  # another process was faster
+        except OSError:
+            _rename(made, path)
+
+
+def _rename(made: Path, path: Path) -> None:
+    """Put a new ledger in its place on a file system without links."""
+    try:
+        made.rename(path)
+    except OSError as error:
+        raise LedgerError(f"{path}: cannot be created: {error.strerror}") from None
 
 
 def create_tables(path: Path) -> None:

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from ferocal.ledger.opening import LEDGER_FILE, explained, refuse_missing
 from ferocal.ledger.refusing import check
-from ferocal.ledger.upgrading import bring_up_to_date, create_tables, keep_private
+from ferocal.ledger.upgrading import bring_up_to_date, create_ledger
 from ferocal.ledger.writing.store import WritableLedger
 from ferocal.study.masking import NOTHING_PRIVATE, Mask
 
@@ -30,14 +30,12 @@ def open_ledger(
         when it was written by a newer Ferocal.
     """
     path = directory / LEDGER_FILE
-    if create:
-        keep_private(path)
     if not create:
         refuse_missing(path)
     ledger = WritableLedger(path, mask)
     with explained(path):
         if create:
-            create_tables(path)
+            create_ledger(path)
         bring_up_to_date(path, path, keep=True)
         if checked:
             with ledger.driver() as driver:
