@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import random
@@ -366,6 +367,23 @@ def test_what_a_killed_command_was_writing_is_cleared_by_the_next(
     assert {p.name for p in place.parent.glob(".*")} == {other.name, ours.name}
 
 
+def test_files_are_written_where_directories_cannot_be_locked(
+    small_study: Study, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ferocal = small_study(rounds=1)
+    ferocal.quick("measure")
+    left = ferocal.directory / f".a.html-{2**22 + 1}-x"
+    left.mkdir()
+    monkeypatch.setattr("fcntl.flock", _cannot_lock)
+    ferocal.quick("report", "-o", "a.html")
+    # Whether another machine still writes there cannot be known.
+    assert left.exists() and (ferocal.directory / "a.html").exists()
+
+
+def _cannot_lock(*_: object) -> None:
+    raise OSError(errno.EBADF, "Bad file descriptor")
+
+
 def test_a_level_is_added_with_its_readings_or_not_at_all(
     small_study: Study, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -445,7 +463,7 @@ def test_a_full_disk_leaves_no_ledger_that_is_none(small_study: Study, small_dis
         assert left <= {"ledger.sqlite"}, left
         if left:
             # It was made whole; only the note had no room.
-            assert ferocal.quick("note") == "no notes yet; add one: ferocal note \"no sound\"\n"
+            assert ferocal.quick("note") == 'no notes yet; add one: ferocal note "no sound"\n'
             (small_disk / "ledger.sqlite").unlink()
     assert status == 0
 
