@@ -127,7 +127,7 @@ class Bed:
     """A folder in which one input after the other is read, and what went wrong."""
 
     def __init__(self, reader: Reader, good: Path, folder: Path) -> None:
-        self.reader, self._folder = reader, folder
+        self.reader, self.folder = reader, folder
         self.example = (good / reader.file).read_bytes()
         (folder / "study").mkdir(parents=True)
         (folder / "study" / "study.toml").write_text(STUDY)
@@ -250,7 +250,7 @@ def guided(bed: Bed, seconds: float, seed: int) -> None:
     """Inputs of a fuzzer that keeps those which reach new lines; it does not return."""
     import atheris
 
-    corpus = bed._folder / "corpus"
+    corpus = bed.folder / "corpus"
     corpus.mkdir()
     (corpus / "good").write_bytes(bed.example)
     rng = random.Random(f"{bed.reader.name} {seed}")
@@ -262,6 +262,7 @@ def guided(bed: Bed, seconds: float, seed: int) -> None:
         bed.attempt(content)
         if time.monotonic() > end:
             _print_answer(bed)
+            shutil.rmtree(bed.folder)
             os._exit(0)
 
     options = [f"-seed={seed}", f"-max_len={_MOST_BYTES}", "-rss_limit_mb=4096", "-verbosity=0"]

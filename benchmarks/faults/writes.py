@@ -15,6 +15,7 @@ import random
 import shutil
 import subprocess
 import sys
+import tempfile
 from collections import Counter
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -64,6 +65,7 @@ def _attempt(course: Course, folder: Path, way: Way | None, number: int) -> tupl
     if child == 0:
         os.close(reader)
         os.environ.update(environment)
+        tempfile.tempdir = None  # it is asked for again
         os.chdir(folder)
         _in_child(words, folder, way, number, writer)
     os.close(writer)
@@ -197,7 +199,6 @@ def writes(good: Path, names: list[str], most: int, workers: int, library: Path)
 def _main() -> None:
     """What `_work` starts: the faults of a share of one job, as JSON."""
     import json
-    import tempfile
 
     good, name, most, share = sys.argv[1:5]
     first, of = share.split("/")
