@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -181,6 +183,7 @@ SAME_FILES = sides(
     subjects=({"flight": {"version": only("4")}}, {"flight": {"version": only("4")}})
 )
 
+SEEN = json.loads((Path(__file__).with_name("caveats.json")).read_text(encoding="utf-8"))
 CASES: dict[str, tuple[Case, Case]] = {
     "one-visit": (case(ONCE, interleaved=False), case(clean())),
     "few-rounds": (case(clean(rounds=4)), case(clean(rounds=5))),
@@ -324,6 +327,31 @@ def test_a_caveat_appears_where_it_must_and_only_there(code: str) -> None:
     there, not_there = CASES[code]
     assert code in codes(there)
     assert code not in codes(not_there)
+
+
+def told(value: Any) -> Any:
+    """The values of a caveat as JSON has them, numbers to four digits."""
+    if isinstance(value, tuple | list):
+        return [told(part) for part in value]
+    if isinstance(value, bool) or value is None:
+        return value
+    if isinstance(value, int | np.integer):
+        return int(value)
+    return float(f"{value:.4g}") if isinstance(value, float) else str(value)
+
+
+@pytest.mark.parametrize("code", CASES)
+def test_what_a_caveat_says_is_what_was_seen(code: str) -> None:
+    """Numbers, sides and names in it are pinned: each was held against how its case is made."""
+    readings, setting, context = CASES[code][0]
+    effects = estimate_effects(readings, "base", setting)
+    found: list[Any] = []
+    for effect in add_caveats(effects, readings, setting, {"node": context}):
+        for caveat in effect.caveats:
+            values = {name: told(value) for name, value in caveat.values.items()}
+            if caveat.code == code and values not in found:
+                found.append(values)
+    assert found == SEEN[code]
 
 
 def test_more_ways_to_the_same_caveats() -> None:
