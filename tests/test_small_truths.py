@@ -49,6 +49,8 @@ from ferocal.analysis.series.fit import Fit
 from ferocal.analysis.series.place import locate
 from ferocal.analysis.series.shapes import Shape
 from ferocal.answers import compare as comparing
+from ferocal.intake.forms import NumberForm
+from ferocal.intake.tables.summaries import Numbers, is_change, sums_up
 from ferocal.ledger.reading.runs import read_values
 from ferocal.ledger.reading.visits import read_visits
 from ferocal.ledger.records import Ending, Outcome, SessionRecord, Slot, Value, VisitRecord
@@ -481,3 +483,58 @@ def test_equal_readings_have_no_spread_at_all(small_study: Study) -> None:
     ferocal.quick("measure")
     for cell in ferocal.json("table")["cells"]:
         assert cell["cv"] == 0.0
+
+
+# What sums up others -----------------------------------------------------------------------------
+
+SUMS: dict[str, list[Callable[[np.ndarray], np.ndarray]]] = {
+    "mean": [lambda v: v.sum(axis=0) / len(v)],
+    "median": [lambda v: np.sort(v, axis=0)[len(v) // 2]],
+    "geometric mean": [lambda v: stats.gmean(v, axis=0)],
+    "sum": [lambda v: v[0] + v[1] + v[2]],
+    "minimum": [lambda v: np.sort(v, axis=0)[0]],
+    "maximum": [lambda v: np.sort(v, axis=0)[-1]],
+    "standard deviation": [
+        lambda v: stats.tstd(v, axis=0),
+        lambda v: np.sqrt(stats.moment(v, 2, axis=0)),
+    ],
+    "coefficient of variation": [
+        lambda v: 100 * stats.variation(v, axis=0, ddof=1),
+        lambda v: stats.variation(v, axis=0, ddof=1),
+    ],
+}
+CHANGES: list[Callable[[np.ndarray, np.ndarray], np.ndarray]] = [
+    lambda old, new: 100 * (new - old) / old,
+    lambda old, new: (new - old) / old,
+    lambda old, new: new - old,
+    lambda old, new: new / old,
+    lambda old, new: new / old * 100,
+    lambda old, new: (old - new) / old * 100,
+]
+
+
+def _as_written(values: np.ndarray, decimals: int) -> Numbers:
+    return Numbers.of([f"{value:.{decimals}f}" for value in values], NumberForm())
+
+
+@pytest.mark.parametrize("kind", SUMS)
+def test_a_summary_is_one_by_its_numbers_and_no_other(kind: str) -> None:
+    values = np.random.default_rng(7).uniform(100, 300, (3, 8)).round(2)
+    columns = [_as_written(row, 2) for row in values]
+    for formula in SUMS[kind]:
+        summary = formula(values)
+        assert sums_up(kind, _as_written(summary, 4), columns)
+        assert not sums_up(kind, _as_written(summary * 1.01 + 0.1, 4), columns)
+        others = [other for other in SUMS if sums_up(other, _as_written(summary, 4), columns)]
+        assert others == [kind]
+    assert not sums_up(kind, columns[0], columns[:1])
+
+
+@pytest.mark.parametrize("number", range(len(CHANGES)))
+def test_a_change_is_one_of_two_columns_in_their_order(number: int) -> None:
+    values = np.random.default_rng(8).uniform(100, 300, (3, 8)).round(2)
+    columns = [_as_written(row, 2) for row in values]
+    for old, new in ((0, 1), (2, 0)):
+        change = CHANGES[number](values[old], values[new])
+        assert is_change(_as_written(change, 4), columns) == (old, new)
+        assert is_change(_as_written(change * 1.1 + 3, 4), columns) is None
