@@ -116,7 +116,7 @@ def examine(
 def _doubts(study: Study, evidence: Evidence, findings: Sequence[ClaimFinding]) -> Doubts:
     """The comparisons that claims rest on; of a value only what was seen on its side."""
     effects: dict[tuple[str, Series, str, str], Effect] = {}
-    for base in {f.baseline for f in findings}:
+    for base in dict.fromkeys(f.baseline for f in findings):
         own = [f for f in findings if f.baseline == base]
         for e in doubts_of(study, evidence, {f.series for f in own}, baseline=base).effects:
             for f in own:
