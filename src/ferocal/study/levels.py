@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import datetime
+import logging
 import re
 import shutil
 import tomllib
@@ -17,6 +18,7 @@ from ferocal.study.load import STUDY_FILE, Study, load_study, understand
 from ferocal.terms.files import replace_file, scratch_directory
 from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest
+from ferocal.terms.signs import visible
 
 # What is of one level alone.
 _OWN = ("date", "note")
@@ -136,7 +138,13 @@ def changed_study(study: Study) -> Iterator[None]:
         try:
             yield
         except BaseException:
-            before.replace(path)
+            try:
+                before.replace(path)
+            except OSError as error:
+                logging.getLogger(__name__).warning(
+                    "%s: keeps what was added to it; it cannot be put back: %s",
+                    visible(str(path)), error.strerror,
+                )  # fmt: skip
             raise
 
 

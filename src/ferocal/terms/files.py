@@ -40,7 +40,7 @@ def scratch_directory(parent: Path | None = None, prefix: str = _PREFIX) -> Iter
 
 
 def _make(parent: Path, prefix: str) -> Path:
-    _clear(parent, prefix)
+    clear_left(parent, prefix)
     return Path(tempfile.mkdtemp(prefix=f"{prefix}{os.getpid()}-", dir=parent))
 
 
@@ -56,8 +56,8 @@ def _gone_afterwards(scratch: Path) -> Iterator[None]:
             shutil.rmtree(scratch, ignore_errors=True)
 
 
-def _clear(parent: Path, prefix: str) -> None:
-    """Remove what processes have left that were killed, of the same user."""
+def clear_left(parent: Path, prefix: str) -> None:
+    """Remove the directories that processes have left that were killed, of the same user."""
     if sys.platform == "win32":
         return  # what is in use cannot be told from what is not
     for path in parent.iterdir():

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 from pathlib import Path
 
 from ferocal.ledger.opening import LEDGER_FILE, explained, refuse_missing
 from ferocal.ledger.refusing import check
 from ferocal.ledger.upgrading import bring_up_to_date, create_ledger
 from ferocal.ledger.writing.store import WritableLedger
+from ferocal.study.load import STUDY_FILE
 from ferocal.study.masking import NOTHING_PRIVATE, Mask
+from ferocal.terms.files import clear_left
 
 
 def open_ledger(
@@ -30,6 +33,8 @@ def open_ledger(
         when it was written by a newer Ferocal.
     """
     path = directory / LEDGER_FILE
+    with contextlib.suppress(OSError):  # what cannot be listed is told below
+        clear_left(directory, f".{STUDY_FILE}-")
     if not create:
         refuse_missing(path)
     ledger = WritableLedger(path, mask)
