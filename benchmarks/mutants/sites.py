@@ -139,7 +139,16 @@ def _walk(tree: ast.AST, statement: int = 1) -> Iterator[tuple[ast.AST, int]]:
 def sites_of(source: str) -> list[Site]:
     """All faults that can be made in a module."""
     found = []
-    for number, (node, statement) in enumerate(_walk(ast.parse(source))):
+    tree = ast.parse(source)
+    # Whether columns that always are of one length would be refused otherwise.
+    guards = {
+        id(keyword.value)
+        for keyword in ast.walk(tree)
+        if isinstance(keyword, ast.keyword) and keyword.arg == "strict"
+    }
+    for number, (node, statement) in enumerate(_walk(tree)):
+        if id(node) in guards:
+            continue
         line = int(getattr(node, "lineno", statement))
         if isinstance(node, ast.If) and "TYPE_CHECKING" in ast.unparse(node.test):
             continue
