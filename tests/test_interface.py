@@ -307,7 +307,7 @@ def test_a_new_study_or_a_combined_one_leaves_nothing_half_made(
         ferocal.refusal("new", "made", "--from", *words)
         assert sorted(ferocal.directory.iterdir()) == before
     # What a killed one has left goes with the next.
-    left = ferocal.directory / ".combining-999999999-x"
+    left = ferocal.directory / ".made-999999999-x"
     left.mkdir()
     (left / "ledger.sqlite").touch()
     other = tmp_path_factory.mktemp("copies") / "study"
