@@ -27,6 +27,7 @@ from conftest import PROGRAM, Ferocal, surroundings
 from ferocal.bench.execution import Completed
 from ferocal.errors import FerocalError
 from ferocal.ledger import connecting
+from ferocal.ledger.writing.opening import open_ledger
 from ferocal.ledger.writing.store import WritableLedger
 from ferocal.measure import extract
 from ferocal.measure.journal import _digest as journal_digest
@@ -466,6 +467,28 @@ def test_a_full_disk_leaves_no_ledger_that_is_none(small_study: Study, small_dis
             assert ferocal.quick("note") == 'no notes yet; add one: ferocal note "no sound"\n'
             (small_disk / "ledger.sqlite").unlink()
     assert status == 0
+
+
+@pytest.mark.parametrize("other", [False, True])
+def test_ledgers_are_created_where_files_cannot_be_linked(
+    small_study: Study, monkeypatch: pytest.MonkeyPatch, other: bool
+) -> None:
+    ferocal = small_study(rounds=1)
+    ledger = ferocal.directory / "ledger.sqlite"
+
+    def refuse(path: Path, made: Path) -> None:
+        if other and path == ledger:
+            shutil.copy(made, path)  # another process was faster, and has written to it
+            ferocal("note", "of the other")
+        raise OSError(errno.EPERM, "Operation not permitted")
+
+    monkeypatch.setattr(Path, "hardlink_to", refuse)
+    with open_ledger(ferocal.directory, create=True):
+        pass
+    ferocal.quick("note", "ours")
+    told = [note["text"] for note in ferocal.json("note")["notes"]]
+    assert sorted(told) == (["of the other", "ours"] if other else ["ours"])
+    assert stat.S_IMODE(ledger.stat().st_mode) == 0o600 or other
 
 
 def test_studies_are_combined_on_a_full_disk_or_it_is_told(

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import os
 import random
 import shutil
 import struct
 import subprocess
 from pathlib import Path
 
-from jobs import PROGRAM, Course, copied, left_in, surroundings
+from jobs import Course, call, copied, left_in, surroundings
+from material import PROGRAM
 
 STEPS = (-1.0, 1.0, -3600.0, 3600.0, -86_400.0 * 400, 86_400.0 * 400)
 
@@ -52,10 +52,7 @@ def _stepped(study: Course, number: int, scratch: Path, library: Path) -> list[s
     if left := left_in(folder):
         wrong.append(f"left behind: {', '.join(left)}")
     for command in ("compare", "runs", "history"):
-        done = subprocess.run(
-            [PROGRAM, command], cwd=folder, env=os.environ | surroundings(folder),
-            capture_output=True, text=True, check=False,
-        )  # fmt: skip
+        done = call(folder, (command,), folder)
         if done.returncode or "Traceback" in done.stderr:
             wrong.append(f"{command}: {done.stderr[-300:]}")
     shutil.rmtree(folder)

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from jobs import Course, call, copied, left_in
+from jobs import Course, call, copied
 
 _PLENTY = 64 * 2**20
 
@@ -44,13 +44,7 @@ def _on_disk(course: Course, folder: Path, room: int) -> Iterator[str]:
     if done.returncode == 0 and (wrong := course.wrong_with(folder, ended=True)):
         yield f"said to be done, and is not: {wrong}"
     filler.unlink()
-    if course.job.adds and not course.wrong_with(folder, ended=True):
-        return
-    again = call(folder, words, folder)
-    if wrong := course.wrong_with(folder, ended=True):
-        yield f"called again ({again.returncode}): {wrong} {again.stderr[-300:]}"
-    if left := left_in(folder):
-        yield f"left behind: {', '.join(left)}"
+    yield from course.wrong_when_called_again(folder, words)
 
 
 def _fill(filler: Path, room: int) -> None:

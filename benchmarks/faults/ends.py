@@ -11,7 +11,8 @@ from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-from jobs import PROGRAM, Course, call, copied, left_in, surroundings
+from jobs import Course, copied, surroundings
+from material import PROGRAM
 
 SIGNALS = {"kills": signal.SIGKILL, "Ctrl-C": signal.SIGINT}
 # Where commands may end by themselves before the signal.
@@ -35,15 +36,7 @@ def _disturbed(course: Course, name: str, number: int, scratch: Path) -> Iterato
             if rng.random() < 0.5:
                 break
             yield from _end_once(course, name, words, folder, rng)
-        if course.job.adds and not course.wrong_with(folder, ended=True):
-            return
-        last = call(folder, words, folder)
-        if "Traceback" in last.stderr or last.returncode not in (0, 1, 2, 4):
-            yield f"called again: {last.returncode} {last.stderr[-300:]}"
-        if wrong := course.wrong_with(folder, ended=True):
-            yield f"called again ({last.returncode}): {wrong} {last.stderr[-300:]}"
-        if left := left_in(folder):
-            yield f"left behind: {', '.join(left)}"
+        yield from course.wrong_when_called_again(folder, words)
     finally:
         shutil.rmtree(folder, ignore_errors=True)
 

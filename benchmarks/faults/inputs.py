@@ -38,8 +38,6 @@ from mutations import (
     mutate_parquet,
 )
 
-# Where what a command makes is, by its first word.
-_MAKES = {("new",): "made", ("combine",): "made"}
 # What reads a ledger afterwards, whatever was accepted.
 AFTER = tuple(
     tuple(words.split())

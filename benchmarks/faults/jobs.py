@@ -11,18 +11,17 @@ import os
 import shutil
 import sqlite3
 import subprocess
-import sys
 import time
 import zipfile
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from material import LEDGER, ROWS, STUDY, rows_csv
+import pandas as pd
+from material import LEDGER, PROGRAM, ROWS, STUDY
 
-PROGRAM = str(Path(sys.executable).with_name("ferocal"))
 CACHE, SCRATCH = "cache", "scratch"
 # What is known of a folder that is not in it.
 _ASIDE = (CACHE, SCRATCH, "locks")
@@ -72,9 +71,10 @@ JOBS = (
 def make_studies(folder: Path) -> None:
     """A measured study with a copy, another study, a bundle, and files to import beside it."""
     (folder / "study.toml").write_text(STUDY)
-    (folder / "rows.csv").write_text(rows_csv(ROWS))
-    new = [{**row, "configuration": "auto"} for row in ROWS if row["configuration"] == "on"]
-    (folder / "new.csv").write_text(rows_csv(new))
+    rows = pd.DataFrame(ROWS)
+    rows.to_csv(folder / "rows.csv", index=False)
+    new = rows[rows["configuration"] == "on"].assign(configuration="auto")
+    new.to_csv(folder / "new.csv", index=False)
     for name in ("copy", "other"):
         (folder / name).mkdir()
         (folder / name / "study.toml").write_text(STUDY)
@@ -186,6 +186,18 @@ class Course:
             name for name in {*state, *self.after} if state.get(name) != self.after.get(name)
         ]
         return f"neither as before nor as after: {', '.join(sorted(changed))}"
+
+    def wrong_when_called_again(self, folder: Path, words: tuple[str, ...]) -> Iterator[str]:
+        """What is wrong after one more call, which is not made where it would add a second time."""
+        if self.job.adds and not self.wrong_with(folder, ended=True):
+            return
+        again = call(folder, words, folder)
+        if "Traceback" in again.stderr or again.returncode not in (0, 1, 2, 4):
+            yield f"called again: {again.returncode} {again.stderr[-300:]}"
+        if wrong := self.wrong_with(folder, ended=True):
+            yield f"called again ({again.returncode}): {wrong} {again.stderr[-300:]}"
+        if left := left_in(folder):
+            yield f"left behind: {', '.join(left)}"
 
     def _wrong_runs(self, state: dict[str, Any]) -> str:
         rows, broken = state.get(LEDGER, (Counter(), []))

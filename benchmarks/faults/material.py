@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json
 import shutil
 import subprocess
 import sys
-from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 PROGRAM = str(Path(sys.executable).with_name("ferocal"))
 LEDGER = "ledger.sqlite"
@@ -53,15 +49,6 @@ ROWS = [
     for number in (4, 5, 6, 7) for name, value in (("off", 100), ("on", 120))
 ]  # fmt: skip
 FRAMES = ["time,frame"] + [f"{i / 60:.4f},{16 + i % 3}" for i in range(200)]
-
-
-def rows_csv(rows: Sequence[dict[str, Any]]) -> str:
-    """Rows with the same keys as CSV."""
-    text = io.StringIO()
-    writer = csv.DictWriter(text, list(rows[0]))
-    writer.writeheader()
-    writer.writerows(rows)
-    return text.getvalue()
 
 
 def make_folder(folder: Path) -> None:

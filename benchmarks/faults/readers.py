@@ -8,6 +8,7 @@ gigabyte of memory.
 from __future__ import annotations
 
 import faulthandler
+import importlib.util
 import json
 import os
 import random
@@ -43,6 +44,7 @@ PATIENCE = 10
 MEMORY = 2**30
 _MOST_BYTES = 20_000
 _SHOWN = 40
+_FEWEST = 10
 
 
 @dataclass(frozen=True)
@@ -203,7 +205,8 @@ def made_up(bed: Bed, seconds: float, seed: int) -> None:
     from hypothesis import strategies as st
 
     def run(content: bytes) -> None:
-        if time.monotonic() < end:
+        # The first ones take a while to be made.
+        if time.monotonic() < end or bed.tried < _FEWEST:
             bed.attempt(content)
 
     documents = _documents(st, bed)
@@ -318,11 +321,7 @@ def readers(good: Path, seconds: float, seed: int, workers: int, most: int) -> i
 
 
 def _has_fuzzer() -> bool:
-    try:
-        import atheris  # noqa: F401
-    except ImportError:
-        return False
-    return True
+    return importlib.util.find_spec("atheris") is not None
 
 
 def _main() -> None:

@@ -23,7 +23,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from jobs import Course, call, copied, courses, left_in, surroundings
+from jobs import Course, copied, courses, surroundings
 
 LIBRARY = "FAULTY_LIBRARY"
 _ANSWER = "answer.txt"
@@ -56,9 +56,10 @@ def build_library(folder: Path) -> Path | None:
     return library
 
 
-def _attempt(course: Course, folder: Path, way: Way | None, number: int) -> tuple[int, str, int]:
-    """Exit status and errors of a job of which a write fails, and how many writes it made."""
-    words = copied(course.job, course.good, folder)
+def _attempt(
+    words: tuple[str, ...], folder: Path, way: Way | None, number: int
+) -> tuple[int, str, int]:
+    """Exit status and errors of a call of which a write fails, and how many writes it made."""
     environment = surroundings(folder)
     reader, writer = os.pipe()
     child = os.fork()
@@ -104,7 +105,8 @@ def _in_child(
 
 
 def _faults_of(course: Course, folder: Path, way: Way, number: int) -> Iterator[str]:
-    status, error, _ = _attempt(course, folder, way, number)
+    words = copied(course.job, course.good, folder)
+    status, error, _ = _attempt(words, folder, way, number)
     if status == 70 or "Traceback" in error:
         yield f"exit {status}: {error[-400:]}"
     wrong = course.wrong_with(folder)
@@ -112,30 +114,14 @@ def _faults_of(course: Course, folder: Path, way: Way, number: int) -> Iterator[
         yield f"exit {status}: {wrong} {error[-200:]}"
     if status == 0 and course.wrong_with(folder, ended=True):
         yield f"said to be done, and is not: {course.wrong_with(folder, ended=True)}"
-    if course.job.adds and not course.wrong_with(folder, ended=True):
-        return
-    words = _words_again(course, folder)
-    again = call(folder, words, folder)
-    if "Traceback" in again.stderr or course.wrong_with(folder, ended=True):
-        yield (f"called again ({again.returncode}): {course.wrong_with(folder, ended=True)} "
-               f"{again.stderr[-300:]}")  # fmt: skip
-    if left := left_in(folder):
-        yield f"left behind: {', '.join(left)}"
-
-
-def _words_again(course: Course, folder: Path) -> tuple[str, ...]:
-    scratch = folder.with_name(folder.name + "-words")
-    try:
-        return copied(course.job, course.good, scratch)
-    finally:
-        shutil.rmtree(scratch, ignore_errors=True)
+    yield from course.wrong_when_called_again(folder, words)
 
 
 def try_writes(course: Course, scratch: Path, most: int, share: tuple[int, int]) -> list[Any]:
     """The faults of a job when each of its writes fails in every way, and how many were tried."""
     _load_all()
     folder = scratch / f"{course.job.name.replace(' ', '-')}-{share[0]}"
-    _, _, writes = _attempt(course, folder, None, -1)
+    _, _, writes = _attempt(copied(course.job, course.good, folder), folder, None, -1)
     shutil.rmtree(folder)
     numbers: list[int] = list(range(1, writes + 1))
     if len(numbers) > most:

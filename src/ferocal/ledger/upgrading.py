@@ -13,7 +13,6 @@ from pathlib import Path
 
 import sqlalchemy as sa
 
-from ferocal.errors import LedgerError
 from ferocal.ledger import schema, tables
 from ferocal.ledger.engines import driver_of, reading, writing
 from ferocal.ledger.integrity.check import find_broken, foreign_objects, is_excluded
@@ -55,7 +54,7 @@ def keep_private(path: Path) -> None:
 
 
 def create_ledger(path: Path) -> None:
-    """Create a ledger where there is none: whole, or not at all.
+    """Create a ledger where there is none: whole or not at all, where files can be linked.
 
     Raises
     ------
@@ -74,15 +73,9 @@ def create_ledger(path: Path) -> None:
         except FileExistsError:
             return  # another process was faster
         except OSError:
-            _rename(made, path)
-
-
-def _rename(made: Path, path: Path) -> None:
-    """Put a new ledger in its place on a file system without links."""
-    try:
-        made.rename(path)
-    except OSError as error:
-        raise LedgerError(f"{path}: cannot be created: {error.strerror}") from None
+            # A file system without links; a file put in its place might be over another's.
+            keep_private(path)
+            create_tables(path)
 
 
 def create_tables(path: Path) -> None:
