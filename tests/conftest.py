@@ -28,6 +28,8 @@ os.environ.pop("COLUMNS", None)
 
 PROGRAM = str(Path(sys.executable).with_name("ferocal"))
 
+# How long something is waited for, in seconds: the machine may stand still for minutes.
+PATIENCE = 600
 # Where the tests were started in the background, what they start would ignore these.
 signal.signal(signal.SIGINT, signal.default_int_handler)
 signal.signal(signal.SIGHUP, signal.SIG_DFL)
@@ -48,7 +50,7 @@ def surroundings() -> dict[str, str]:
 class Ferocal:
     """Runs the installed program in a directory, as a user would."""
 
-    def __init__(self, directory: Path, *, patience: float = 240) -> None:
+    def __init__(self, directory: Path, *, patience: float = PATIENCE) -> None:
         self.directory = directory
         self._patience = patience
 

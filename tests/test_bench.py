@@ -16,7 +16,7 @@ import pexpect
 import pytest
 from statsmodels.stats.power import TTestPower
 
-from conftest import PROGRAM, Ferocal, surroundings
+from conftest import PATIENCE, PROGRAM, Ferocal, surroundings
 from test_measure import query, valid_runs
 
 Study = Callable[..., Ferocal]
@@ -153,7 +153,7 @@ def test_an_operator_at_a_terminal_continues_skips_and_stops(bench_study: Study)
     set_driver(ferocal, "r61")
     terminal = pexpect.spawn(
         PROGRAM, ["measure"], cwd=str(ferocal.directory), env=surroundings(), encoding="utf-8",
-        dimensions=(30, 120), timeout=120,
+        dimensions=(30, 120), timeout=PATIENCE,
     )  # fmt: skip
     terminal.expect("Flash r64, then reboot.")
     terminal.expect("when it is done")
@@ -174,7 +174,7 @@ def test_an_operator_at_a_terminal_continues_skips_and_stops(bench_study: Study)
     ]  # fmt: skip
     terminal = pexpect.spawn(
         PROGRAM, ["measure"], cwd=str(ferocal.directory), env=surroundings(), encoding="utf-8",
-        timeout=120,
+        timeout=PATIENCE,
     )  # fmt: skip
     terminal.expect("when it is done")
     terminal.sendline("stop")

@@ -12,7 +12,7 @@ from pathlib import Path
 import psutil
 import pytest
 
-from conftest import PROGRAM, Ferocal, surroundings
+from conftest import PATIENCE, PROGRAM, Ferocal, surroundings
 from ferocal.ledger.opening import LEDGER_FILE, read_ledger
 from ferocal.ledger.reading.columns import read_columns
 from test_measure import wait_until
@@ -60,7 +60,7 @@ def test_reading_and_noting_beside_a_measurement_never_fails(ferocal: Ferocal) -
         assert measuring.poll() is None, measuring.communicate()
     finally:
         measuring.send_signal(signal.SIGINT)
-        measuring.communicate(timeout=60)
+        measuring.communicate(timeout=PATIENCE)
     assert len(ferocal.json("note")["notes"]) == notes == 40
     assert ferocal.json("inspect", "--integrity")["whole"] is True
 
@@ -119,7 +119,7 @@ def test_a_ledger_held_for_longer_is_waited_for_by_every_command(ferocal: Feroca
         wait_until(lambda: all(p.poll() is not None or waited(p) > 60 for p in processes))
         assert [process.poll() for process in processes] == [None] * len(commands)
     for command, process in zip(commands, processes, strict=True):
-        _, err = process.communicate(timeout=120)
+        _, err = process.communicate(timeout=PATIENCE)
         assert process.returncode == 0, (command, err)
 
 
@@ -154,7 +154,7 @@ def test_ctrl_c_is_heard_at_once_while_a_stranger_holds_the_ledger(
             wait_until(lambda: waits_for(process, ledger))
         begun = time.monotonic()
         os.killpg(process.pid, signal.SIGINT)
-        out, err = process.communicate(timeout=60)
+        out, err = process.communicate(timeout=PATIENCE)
         took = time.monotonic() - begun
         assert process.returncode == 130, err
         assert took < 30  # others are waited for for a minute

@@ -11,7 +11,7 @@ import numpy as np
 import pexpect
 import pytest
 
-from conftest import PROGRAM, Ferocal, surroundings
+from conftest import PATIENCE, PROGRAM, Ferocal, surroundings
 from ferocal.analysis.caveats.kinds import SizedShift
 from ferocal.documents.caveats.phrases import sized
 from ferocal.terms.numbers import GROUP
@@ -549,7 +549,7 @@ def test_an_operator_goes_back_and_leaves_out_what_cannot_be_read(ferocal: Feroc
     )
     terminal = pexpect.spawn(
         PROGRAM, ["measure"], cwd=str(ferocal.directory), env=surroundings(), encoding="utf-8",
-        timeout=120, dimensions=(40, 120),
+        timeout=PATIENCE, dimensions=(40, 120),
     )  # fmt: skip
 
     def type_value(name: str, text: str) -> None:

@@ -10,7 +10,7 @@ from pathlib import Path
 import pexpect
 import pytest
 
-from conftest import PROGRAM, Ferocal, surroundings
+from conftest import PATIENCE, PROGRAM, Ferocal, surroundings
 from ferocal.bench.conditions import Busy, disturbance
 from ferocal.study.model import Quiet
 from test_measure import query, valid_runs
@@ -55,7 +55,7 @@ def test_a_hold_that_nothing_checks_is_confirmed_every_time(small_study: Study) 
     def spawn() -> pexpect.spawn[str]:
         return pexpect.spawn(
             PROGRAM, ["measure", "--level", "mode=on"], cwd=str(ferocal.directory),
-            env=surroundings(), encoding="utf-8", timeout=120, dimensions=(30, 120),
+            env=surroundings(), encoding="utf-8", timeout=PATIENCE, dimensions=(30, 120),
         )  # fmt: skip
 
     for _ in range(2):  # asking twice without anybody there proves nothing

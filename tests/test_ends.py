@@ -23,7 +23,7 @@ from typing import Any
 
 import pytest
 
-from conftest import PROGRAM, Ferocal, surroundings
+from conftest import PATIENCE, PROGRAM, Ferocal, surroundings
 from ferocal.bench.execution import Completed
 from ferocal.errors import FerocalError
 from ferocal.ledger import connecting
@@ -72,7 +72,7 @@ def test_signals_end_with_their_status_and_leave_nothing_open(
     process = start(ferocal, scratch)
     for name in signals:
         process.send_signal(getattr(signal, name))
-    out, err = process.communicate(timeout=120)
+    out, err = process.communicate(timeout=PATIENCE)
     assert (process.returncode, err) == (status, ""), err
     assert "resume with" in out
     assert query(ferocal, "SELECT outcome, reason FROM run") == [("interrupted", reason)]
@@ -96,7 +96,11 @@ from ferocal.__main__ import main
 main()
 """
     done = subprocess.run(
-        [sys.executable, "-c", program], capture_output=True, text=True, check=False, timeout=50
+        [sys.executable, "-c", program],
+        capture_output=True,
+        text=True,
+        check=False,
+        timeout=PATIENCE,
     )
     assert (done.returncode, done.stdout, done.stderr) == (130, "", "ferocal: interrupted\n")
 
@@ -295,7 +299,7 @@ def test_a_bench_is_measured_by_one_process_whoever_the_user_is(
     finally:
         shutil.rmtree(shared)
         process.send_signal(signal.SIGINT)
-        process.communicate(timeout=120)
+        process.communicate(timeout=PATIENCE)
     assert {*place.iterdir()} == before  # it is removed when it is released
 
 

@@ -14,7 +14,7 @@ from pathlib import Path
 import psutil
 import pytest
 
-from conftest import PROGRAM, Ferocal, surroundings
+from conftest import PATIENCE, PROGRAM, Ferocal, surroundings
 from ferocal.bench import execution
 from ferocal.bench.commands import prepare
 from ferocal.bench.conditions import BusyMeter
@@ -273,7 +273,7 @@ def test_a_group_is_ended_before_its_leader_is_reaped_and_strays_are_given_up(
     command = f"{stray} & sleep 300 & until [ -e ready ]; do :; done; exit 0"
     done = subprocess.run(
         [sys.executable, "-c", _WATCHED, command, how], cwd=tmp_path, capture_output=True,
-        text=True, timeout=120, check=True,
+        text=True, timeout=PATIENCE, check=True,
     )  # fmt: skip
     groups, unended, took = json.loads(done.stdout)
     assert groups == [True]
@@ -338,7 +338,8 @@ def test_what_a_switch_left_running_changes_no_reading(
     try:
         done = subprocess.run(
             [PROGRAM, "measure"], cwd=ferocal.directory, capture_output=True, text=True,
-            env={**surroundings(), "TMPDIR": str(tmp_path / "temporary")}, check=False, timeout=200,
+            env={**surroundings(), "TMPDIR": str(tmp_path / "temporary")}, check=False,
+            timeout=PATIENCE,
         )  # fmt: skip
     finally:
         for process in psutil.process_iter(["cmdline"]):

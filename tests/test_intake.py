@@ -18,7 +18,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import ferocal as face
-from conftest import PROGRAM, Ferocal, surroundings
+from conftest import PATIENCE, PROGRAM, Ferocal, surroundings
 from ferocal.answers.export import readings_frame
 from ferocal.api import OpenedStudy
 from ferocal.bench.facts import read_facts
@@ -66,7 +66,7 @@ def kiosk(ferocal: Ferocal) -> Ferocal:
 def spawn(ferocal: Ferocal) -> pexpect.spawn[str]:
     terminal = pexpect.spawn(
         PROGRAM, ["measure"], cwd=str(ferocal.directory), env=surroundings(), encoding="utf-8",
-        dimensions=(40, 120), timeout=120,
+        dimensions=(40, 120), timeout=PATIENCE,
     )  # fmt: skip
     terminal.delaybeforesend = None
     return terminal
@@ -96,6 +96,15 @@ def end(terminal: pexpect.spawn[str], status: int) -> None:
     terminal.expect(pexpect.EOF)
     terminal.close()
     assert terminal.exitstatus == status
+
+
+def interrupt(terminal: pexpect.spawn[str]) -> None:
+    """Press Ctrl-C until it is heard: one just before the program reads ends nothing in Python."""
+    for _ in range(PATIENCE // 15):
+        terminal.sendintr()
+        if terminal.expect([pexpect.EOF, pexpect.TIMEOUT], timeout=15) == 0:
+            break
+    end(terminal, 130)
 
 
 def test_an_operator_is_led_through_a_whole_session(kiosk: Ferocal) -> None:
@@ -129,8 +138,7 @@ def test_an_operator_is_led_through_a_whole_session(kiosk: Ferocal) -> None:
     type_value(first, "500..520")
     first.expect("round 1 of 1")
     first.expect(["when it is done", "ready"])
-    first.sendintr()
-    end(first, 130)
+    interrupt(first)
     gaps = [run["absences"] for run in kiosk.json("runs")["run_list"]]
     assert {"time": {"mark": "absent", "reason": "pressed too late"}} in gaps
     second = spawn(kiosk)
@@ -194,8 +202,7 @@ def test_a_confirmed_reading_outlives_the_session_and_its_run_is_completed(
     take_time(terminal, "\r")
     terminal.expect("memory, MiB .*: ")
     if how == "Ctrl-C":
-        terminal.sendintr()
-        end(terminal, 130)
+        interrupt(terminal)
     else:
         terminal.kill(signal.SIGKILL)
         terminal.expect(pexpect.EOF)

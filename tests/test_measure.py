@@ -18,7 +18,7 @@ import pexpect
 import psutil
 import pytest
 
-from conftest import PROGRAM, Ferocal, surroundings
+from conftest import PATIENCE, PROGRAM, Ferocal, surroundings
 from ferocal.cli.progress import LineObserver
 from ferocal.measure.settle import settle
 from ferocal.study.model import Settle
@@ -52,7 +52,7 @@ def start(ferocal: Ferocal) -> subprocess.Popen[bytes]:
     )
 
 
-def wait_until(condition: Callable[[], bool], seconds: float = 120) -> None:
+def wait_until(condition: Callable[[], bool], seconds: float = PATIENCE) -> None:
     end = time.monotonic() + seconds
     while not condition():
         assert time.monotonic() < end, "waited in vain"
@@ -304,9 +304,9 @@ def test_ctrl_c_on_a_terminal_ends_cleanly_and_goes_on(small_study: Study) -> No
         dimensions=(24, 100),
         env=surroundings(),
     )
-    terminal.expect("round 2 of 4", timeout=120)
+    terminal.expect("round 2 of 4", timeout=PATIENCE)
     terminal.sendintr()
-    terminal.expect("interrupted; .* resume with", timeout=120)
+    terminal.expect("interrupted; .* resume with", timeout=PATIENCE)
     terminal.expect(pexpect.EOF)
     terminal.close()
     assert terminal.exitstatus == 130

@@ -15,7 +15,7 @@ from typing import Any
 import axe_core_python  # type: ignore[import-untyped]
 import pytest
 
-from conftest import Ferocal
+from conftest import PATIENCE, Ferocal
 from ferocal.documents.report import PARTS
 
 BROWSER = shutil.which("chromium")
@@ -237,7 +237,7 @@ def browse(text: str, scripts: str, folder: Path, *, dark: bool = False) -> Any:
             f"--user-data-dir={folder / 'profile'}", "--enable-logging=stderr", "--v=0",
             "--virtual-time-budget=100000", *ground, "--dump-dom", page.as_uri(),
         ],
-        capture_output=True, text=True, timeout=300, check=True,
+        capture_output=True, text=True, timeout=PATIENCE, check=True,
         env={**os.environ, "HOME": str(folder)},
     )  # fmt: skip
     found = re.search(r'<pre id="found">(.*?)</pre>', done.stdout, re.DOTALL)

@@ -8,7 +8,7 @@ from pathlib import Path
 import pexpect
 import pytest
 
-from conftest import PROGRAM, Ferocal, surroundings
+from conftest import PATIENCE, PROGRAM, Ferocal, surroundings
 from zoo import ZOO, Table
 
 
@@ -88,7 +88,7 @@ def test_what_is_doubtful_is_asked_once_in_a_terminal(ferocal: Ferocal) -> None:
     for answer, status in (("n", 2), ("y", 0)):
         terminal = pexpect.spawn(
             PROGRAM, ["new", "s", "--from", "a.csv"], cwd=str(ferocal.directory),
-            env=surroundings(), encoding="utf-8", dimensions=(40, 120), timeout=120,
+            env=surroundings(), encoding="utf-8", dimensions=(40, 120), timeout=PATIENCE,
         )  # fmt: skip
         terminal.expect("may be configurations or metrics")
         terminal.expect("Read it as shown")

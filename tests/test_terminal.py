@@ -9,7 +9,7 @@ from pathlib import Path
 import pexpect
 import pytest
 
-from conftest import PROGRAM, Ferocal, surroundings
+from conftest import PATIENCE, PROGRAM, Ferocal, surroundings
 
 # Sets the title of a window, clears the screen, turns what follows around, goes back, rings.
 HOSTILE = "\x1b]0;x\x07\x1b[2J\u202e\u2066\x08\x0b\x7f\x9b3m"
@@ -88,7 +88,7 @@ def test_a_bar_on_a_terminal_shows_them_too(hostile: Ferocal, tmp_path: Path) ->
         PROGRAM, ["measure"], cwd=str(tmp_path), encoding="utf-8", dimensions=(30, 120),
         env={**surroundings(), "HOSTILE": HOSTILE},
     )  # fmt: skip
-    terminal.expect(pexpect.EOF, timeout=120)
+    terminal.expect(pexpect.EOF, timeout=PATIENCE)
     shown = str(terminal.before)
     assert "oh\\x1b]0;x" in shown
     for sign in ("\x1b]0;", "\x1b[2J", "\u202e", "\u2066", "\x07", "\x0b", "\x9b"):

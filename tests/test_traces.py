@@ -18,7 +18,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import PROGRAM, Ferocal, surroundings
+from conftest import PATIENCE, PROGRAM, Ferocal, surroundings
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.answers.export import exported_traces
@@ -626,7 +626,7 @@ def test_traces_by_hand_are_asked_for_by_their_file(ferocal: Ferocal) -> None:
         (ferocal.directory / f"{name}.csv").write_text("\n".join(["w,mhz", *rows]) + "\n")
     terminal = pexpect.spawn(
         PROGRAM, ["measure"], cwd=str(ferocal.directory), env=surroundings(), encoding="utf-8",
-        timeout=120, dimensions=(40, 120),
+        timeout=PATIENCE, dimensions=(40, 120),
     )  # fmt: skip
     for number in range(2):
         name = ("off", "on")[terminal.expect(["off: soak, run", "on: soak, run"])]
