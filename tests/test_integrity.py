@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import random
 import shutil
 import sqlite3
@@ -11,7 +12,13 @@ from pathlib import Path
 import pytest
 
 from conftest import Ferocal
+from ferocal.ledger import refusing
+from ferocal.ledger.integrity.check import find_broken
+from ferocal.ledger.integrity.seals import Broken
 from ferocal.ledger.opening import LEDGER_FILE
+from ferocal.ledger.records import Note
+from ferocal.ledger.writing.additions import add_note
+from ferocal.ledger.writing.opening import open_ledger
 from test_measure import query
 
 Study = Callable[..., Ferocal]
@@ -219,6 +226,38 @@ def test_what_is_in_a_write_ahead_log_is_checked_too(copy: Ferocal) -> None:
     connection.commit()
     assert_matches(copy.attempt("compare")[2], "is damaged: run .* is not as it was written")
     connection.close()
+
+
+@pytest.mark.parametrize("others", range(4))
+def test_what_this_process_wrote_itself_is_not_checked_again_and_what_others_wrote_is(
+    copy: Ferocal, others: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    checks: list[list[Broken]] = []
+    ledger = copy.directory / LEDGER_FILE
+    copy.quick("compare")
+
+    def check(driver: sqlite3.Connection) -> list[Broken]:
+        checks.append(find_broken(driver))
+        return checks[-1]
+
+    monkeypatch.setattr(refusing, "find_broken", check)
+
+    def change_by_hand(number: int) -> None:
+        if number == others:
+            with contextlib.closing(sqlite3.connect(ledger)) as driver, driver:
+                driver.execute("UPDATE reading SET value = value + 1")
+
+    with contextlib.closing(open_ledger(copy.directory)) as opened:
+        for number in range(3):
+            change_by_hand(number)
+            if number < 2:
+                add_note(opened, Note("no sound"))
+    assert copy.attempt("compare")[0] == (others < 3)
+    assert bool(checks) == (others < 3)
+    content = bytearray(ledger.read_bytes())
+    content[content.index(b"no sound")] ^= 1
+    ledger.write_bytes(content)
+    assert "is damaged" in copy.quick("compare", status=1)
 
 
 def test_entries_that_are_gone_are_noticed(copy: Ferocal) -> None:

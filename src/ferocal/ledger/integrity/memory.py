@@ -91,13 +91,20 @@ def _keep(path: Path, sight: _Sight) -> None:
         replace_file(place, json.dumps(asdict(sight)))
 
 
-def note_entries(path: Path, driver: sqlite3.Connection) -> None:
-    """Keep how many entries a ledger has after something was written to it, unchecked."""
+def note_entries(path: Path, driver: sqlite3.Connection, *, is_whole: bool = False) -> None:
+    """Keep how many entries a ledger has after something was written to it.
+
+    Where it ``is_whole``, nothing but what was rightly written has changed since its last check, it
+    is known as it is now; otherwise it is checked when it is read again.
+    """
     before, chain = _sight(path), chain_of(driver)
     if before is not None and before.id == ledger_id(driver):
         for known in [known for known in _seen if known[0] == path.resolve()]:
             _seen.remove(known)
-        sight = replace(before, digest="", entries=chain.length, head=chain.head.hex(), at=now())
+        digest = digest_of(driver) if is_whole else ""
+        sight = replace(
+            before, digest=digest, entries=chain.length, head=chain.head.hex(), at=now()
+        )
         _keep(path, sight)
 
 

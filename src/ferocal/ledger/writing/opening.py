@@ -9,6 +9,7 @@ from ferocal.ledger.opening import LEDGER_FILE, explained, refuse_missing
 from ferocal.ledger.refusing import check
 from ferocal.ledger.upgrading import bring_up_to_date, create_ledger
 from ferocal.ledger.writing.store import WritableLedger
+from ferocal.ledger.writing.watch import Watch
 from ferocal.study.load import STUDY_FILE
 from ferocal.study.masking import NOTHING_PRIVATE, Mask
 from ferocal.terms.files import clear_left
@@ -45,4 +46,5 @@ def open_ledger(
         if checked:
             with ledger.driver() as driver:
                 check(driver, path)
+                ledger.watch = Watch(driver)
     return ledger

@@ -21,6 +21,7 @@ from ferocal.ledger.integrity.memory import note_entries
 from ferocal.ledger.integrity.seals import Rows, joined, seal_rows
 from ferocal.ledger.integrity.shapes import broken_among
 from ferocal.ledger.store import STORE_ERRORS, Ledger, cause
+from ferocal.ledger.writing.watch import Watch
 from ferocal.study.masking import MASKED, NOTHING_PRIVATE, Mask
 from ferocal.terms.times import now
 
@@ -40,6 +41,8 @@ class WritableLedger(Ledger):
         self._open: sa.Connection | None = None
         self._touched: list[Rows] = []
         self._has_written = False
+        # Set when it was found whole.
+        self.watch: Watch | None = None
 
     def close(self) -> None:
         """Leave the store; it is entered again if something is asked or written later."""
@@ -51,7 +54,8 @@ class WritableLedger(Ledger):
     def _note_entries(self) -> None:
         """Keep how many entries there are now, unless others hold the ledger."""
         with contextlib.suppress(LedgerError), impatient(), self.driver() as driver:
-            note_entries(self.path, driver)
+            is_whole = self.watch is not None and self.watch.holds()
+            note_entries(self.path, driver, is_whole=is_whole)
 
     def insert(
         self, table: tables.Table, connection: sa.Connection | None = None, **values: Any
@@ -128,6 +132,8 @@ class WritableLedger(Ledger):
         try:
             with self._engine.begin() as connection:
                 driver = driver_of(connection)
+                if self.watch is not None:
+                    self.watch.look(driver)
                 if self.mask.texts:
                     # What is replaced leaves no trace in the file.
                     driver.execute("PRAGMA secure_delete = ON")
@@ -135,6 +141,9 @@ class WritableLedger(Ledger):
                 self._mask_touched(driver)
                 self._check_touched(driver)
                 seal_rows(driver, self._touched)
+                if any(rows.table is tables.MARK for rows in self._touched):
+                    # A damaged run is passed over for as long as it is excluded.
+                    self.watch = None
             self._has_written |= bool(self._touched)
         except IntegrityError as error:
             raise BeyondLedgerError(
