@@ -1,6 +1,6 @@
-"""Studies of the demo as they were measured once, and all numbers that came of them.
+"""Studies of the demo as they were measured once, and what the commands say of them.
 
-Called as a program it writes these anew; whoever does so says in the commit why they changed.
+Called as a program it writes that anew; whoever does so says in the commit why it has changed.
 """
 
 from __future__ import annotations
@@ -12,12 +12,15 @@ from pathlib import Path
 from typing import Any
 
 from conftest import Ferocal
+from ferocal import __version__
+from ferocal.ledger.opening import LEDGER_FILE
 
 KEPT = Path(__file__).parent / "kept"
-ANSWERS = "answers.json"
+ANSWERS, TEXTS = "answers.json", "texts.txt"
 # What hangs on the directory and the hour.
 _OF_THE_HOUR = ("study", "ledger", "path", "first_seen")
-COMMANDS = {
+NUMBERS = {
+    "dome": ("compare --detail", "frames", "factors", "table", "rank"),
     "firmware": (
         "compare --detail", "compare --between workload", "table", "factors", "rank", "claims",
         "plan --detect 2%",
@@ -26,25 +29,68 @@ COMMANDS = {
         "compare --detail", "compare --against tarn-4", "compare --between workload", "table",
         "factors", "rank", "rank --per price", "plan",
     ),
+    "kiosk": ("series firmware --bench foyer", "rank --across benches"),
+}  # fmt: skip
+_OF_ALL = (
+    "table", "runs", "inspect", "plan", "history", "factors --detail", "rank", "rank --detail",
+    "note", "runs --outcome failed", "report --format markdown",
+)  # fmt: skip
+_OF_SMALL = (
+    *_OF_ALL, "compare", "compare --detail", "compare --format markdown", "table --detail",
+    "compare --as-factor --sort size",
+)  # fmt: skip
+# Where reports are written.
+_REPORTS = ("report.md", "report.txt")
+WORDS = {
+    "dome": (
+        *_OF_SMALL, "frames", "frames --against r64+vulkan --format markdown", "runs --round 2",
+        "plan --detect 1%", "compare --between api", "factors --against r61+opengl --to r64+vulkan",
+        "report --format text --without readings --title Domes",
+    ),
+    "firmware": (
+        *_OF_SMALL, "claims", "claims --format markdown", "runs --excluded", "reference",
+        "compare --only worse", "compare --between workload", "compare --format junit",
+    ),
+    "hosts": (
+        *_OF_SMALL, "rank --per price", "rank --per cores", "compare --between workload",
+        "compare --against tarn-4", "compare --configuration tarn-8", "compare --format csv",
+    ),
     "kiosk": (
-        "series firmware --bench foyer", "rank --across benches",
+        *_OF_ALL, "series firmware", "series firmware --detail --bench foyer",
+        "compare --bench gallery --workload kiosk-page",
+        "series firmware --next", "series firmware --gate worse --bench foyer", "soak",
+        "soak --detail --bench gallery", "rank --across benches", "compare --across benches",
+        "noise-floor",
     ),
 }  # fmt: skip
 
 
 def restore(name: str, directory: Path) -> Ferocal:
-    """A kept study in a directory, its readings imported again."""
+    """A kept study in a directory."""
     kept, ferocal = KEPT / name, Ferocal(directory)
     ferocal.write((kept / "study.toml").read_text(encoding="utf-8"))
-    readings = directory / "readings.csv"
-    readings.write_bytes(gzip.decompress((kept / "readings.csv.gz").read_bytes()))
-    ferocal.quick("load", str(readings))
+    content = gzip.decompress((kept / f"{LEDGER_FILE}.gz").read_bytes())
+    (directory / LEDGER_FILE).write_bytes(content)
     return ferocal
 
 
 def answers(name: str, ferocal: Ferocal) -> dict[str, Any]:
-    """What the commands say of it, but for what hangs on the directory and the hour."""
-    return {command: _lasting(ferocal.json(*command.split())) for command in COMMANDS[name]}
+    """What the commands say of it as JSON, but for what hangs on the directory and the hour."""
+    return {command: _lasting(ferocal.json(*command.split())) for command in NUMBERS[name]}
+
+
+def texts(name: str, ferocal: Ferocal) -> dict[str, list[str]]:
+    """What the commands say of it to people, in lines behind the exit status."""
+    found = {}
+    for command in WORDS[name]:
+        status, out, error = ferocal.attempt(*command.split())
+        for report in map(ferocal.directory.joinpath, _REPORTS):
+            if report.exists():
+                out += report.read_text(encoding="utf-8")
+                report.unlink()
+        said = f"{out}{error}".replace(str(ferocal.directory), "DIR").replace(__version__, "0.0.0")
+        found[f"{command} → {status}"] = [line.rstrip() for line in said.rstrip().splitlines()]
+    return found
 
 
 def _lasting(value: Any) -> Any:
@@ -55,13 +101,21 @@ def _lasting(value: Any) -> Any:
     return value
 
 
+def written(found: dict[str, list[str]]) -> str:
+    """What the commands said, as one text."""
+    return "\n".join(f"$ {command}\n" + "".join(f"{line}\n" for line in lines)
+                     for command, lines in found.items())  # fmt: skip
+
+
 def main() -> None:
-    """Write the answers anew."""
-    for name in COMMANDS:
+    """Write the answers and texts anew."""
+    for name in NUMBERS:
         with tempfile.TemporaryDirectory() as directory:
-            found = answers(name, restore(name, Path(directory)))
+            ferocal = restore(name, Path(directory))
+            found, said = answers(name, ferocal), texts(name, ferocal)
         text = ",\n".join(f"{json.dumps(c)}: {json.dumps(a)}" for c, a in found.items())
         (KEPT / name / ANSWERS).write_text(f"{{\n{text}\n}}\n", encoding="utf-8")
+        (KEPT / name / TEXTS).write_text(written(said), encoding="utf-8")
 
 
 if __name__ == "__main__":

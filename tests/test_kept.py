@@ -1,7 +1,8 @@
-"""Numbers of studies that were measured once: an upgrade of Ferocal changes none unnoticed."""
+"""Studies that were measured once: an upgrade of Ferocal changes nothing about them unnoticed."""
 
 from __future__ import annotations
 
+import difflib
 import json
 import math
 from collections.abc import Iterator
@@ -10,7 +11,7 @@ from typing import Any
 
 import pytest
 
-from kept_studies import ANSWERS, COMMANDS, KEPT, answers, restore
+from kept_studies import ANSWERS, KEPT, NUMBERS, TEXTS, WORDS, answers, restore, texts, written
 
 
 def differences(now: Any, kept: Any, place: str) -> Iterator[str]:
@@ -30,8 +31,15 @@ def _near(now: Any, kept: Any) -> bool:
     return numbers and math.isclose(now, kept, rel_tol=1e-6, abs_tol=1e-9)
 
 
-@pytest.mark.parametrize("name", COMMANDS)
+@pytest.mark.parametrize("name", NUMBERS)
 def test_an_upgrade_changes_no_number_unnoticed(name: str, tmp_path: Path) -> None:
     kept = json.loads((KEPT / name / ANSWERS).read_text(encoding="utf-8"))
     now = json.loads(json.dumps(answers(name, restore(name, tmp_path))))
     assert list(differences(now, kept, name)) == []
+
+
+@pytest.mark.parametrize("name", WORDS)
+def test_an_upgrade_changes_no_word_unnoticed(name: str, tmp_path: Path) -> None:
+    kept = (KEPT / name / TEXTS).read_text(encoding="utf-8").splitlines()
+    now = written(texts(name, restore(name, tmp_path))).splitlines()
+    assert list(difflib.unified_diff(kept, now, "as kept", "now", lineterm="", n=0)) == []
