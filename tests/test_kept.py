@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import gzip
 import json
 import math
 from collections.abc import Iterator
@@ -11,7 +12,9 @@ from typing import Any
 
 import pytest
 
+from conftest import Ferocal
 from kept_studies import ANSWERS, KEPT, NUMBERS, TEXTS, WORDS, answers, restore, texts, written
+from kept_tables import PREVIEWS, previews
 
 
 def differences(now: Any, kept: Any, place: str) -> Iterator[str]:
@@ -42,4 +45,14 @@ def test_an_upgrade_changes_no_number_unnoticed(name: str, tmp_path: Path) -> No
 def test_an_upgrade_changes_no_word_unnoticed(name: str, tmp_path: Path) -> None:
     kept = (KEPT / name / TEXTS).read_text(encoding="utf-8").splitlines()
     now = written(texts(name, restore(name, tmp_path))).splitlines()
-    assert list(difflib.unified_diff(kept, now, "as kept", "now", lineterm="", n=0)) == []
+    assert changed(kept, now) == []
+
+
+def changed(kept: list[str], now: list[str]) -> list[str]:
+    return list(difflib.unified_diff(kept, now, "as kept", "now", lineterm="", n=0))
+
+
+def test_an_upgrade_reads_no_table_otherwise_unnoticed(ferocal: Ferocal) -> None:
+    kept = gzip.decompress(PREVIEWS.read_bytes()).decode().splitlines()
+    now = list(previews(ferocal))
+    assert now == kept, changed(kept, now)

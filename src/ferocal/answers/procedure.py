@@ -127,7 +127,8 @@ def describe_procedure(
         for check in visit.checks
         if check["holds"]
     )
-    measured = {bench for bench, found in evidence.kinds.items() if "measure" in found}
+    benches = dict.fromkeys([*study.benches, *sorted(evidence.kinds)])
+    measured = [bench for bench in benches if "measure" in evidence.kinds.get(bench, ())]
     visited = [v for v in active if v.round is not None and v.bench in measured]
     in_rounds = study.head.schedule == "rounds"
     ordered = order_of_rounds if in_rounds else order_of_stays

@@ -124,7 +124,7 @@ def read_rows(reading: TableReading) -> Table:
     places = np.arange(min(len(columns), _MOST_READ))
     form = reading.form.form
     texts = [
-        [form.plain(text) if name == "value" else text for text in columns.labels(name).at(places)]
+        [form.shown(text) if name == "value" else text for text in columns.labels(name).at(places)]
         for name in names
     ]
     rows = [list(row) for row in zip(*texts, strict=True)]

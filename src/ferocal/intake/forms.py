@@ -38,6 +38,13 @@ class NumberForm:
         """
         return TOKEN.sub(lambda match: self._plain(match[0]), text.translate(_MINUS))
 
+    def shown(self, text: str) -> str:
+        """The same; what is no number in this form stays as it is, and is refused when imported."""
+        try:
+            return self.plain(text)
+        except NumberError:
+            return text
+
     def _plain(self, token: str) -> str:
         decimal = self.decimal or _own_decimal(token)
         other = "," if decimal == "." else "."

@@ -3,12 +3,21 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ferocal.intake.cells import Cells, parse_numbers, read_cells, what_is_wrong
+from ferocal.intake.beside import (
+    bounds_of,
+    ends_of,
+    in_unit,
+    marks_of,
+    notes_of,
+    numbers_of,
+    samples_of,
+    statistics_of,
+)
+from ferocal.intake.cells import Cells, read_cells
 from ferocal.intake.columns import Columns, Labels, combine, repeats
 from ferocal.intake.lookup import (
     Problems,
@@ -20,22 +29,17 @@ from ferocal.intake.lookup import (
     of_metrics,
     units_of,
 )
-from ferocal.ledger.records import Mark
-from ferocal.study.metrics import READ_AS, STATISTICS
 from ferocal.terms.bounds import (
     BEYOND,
-    BEYOND_SAMPLES,
     BEYOND_YEARS,
     FIRST_YEAR,
     LAST_YEAR,
     MOST_ROUNDS,
-    MOST_SAMPLES,
     beyond,
 )
 from ferocal.terms.frozen import dataclass
 from ferocal.terms.times import lacks_zone
 from ferocal.terms.units import is_time
-from ferocal.terms.wording import listed
 
 if TYPE_CHECKING:
     from ferocal.intake.formats import SourceTable
@@ -116,12 +120,14 @@ def check_readings(columns: Columns, study: Study, table: SourceTable) -> Intake
     bench_of = find_benches(columns, study, problems)
     factor = find_factors(columns, study, series_of, problems)
     cells = read_cells(columns, units_of(columns, study, series_of), table.form, problems.add)
-    value = _in_unit(cells.value, factor)
+    value = in_unit(cells.value, factor)
     problems.add(beyond(value) & ~beyond(cells.value), "value", f"{{}} {BEYOND}")
-    low, high = _ends(columns, cells, problems, factor)
-    resolution = _numbers(columns, "resolution", problems, factor)
-    mark, reason = _marks(columns, cells, problems)
+    low, high = ends_of(columns, cells, problems, factor)
+    resolution = numbers_of(columns, "resolution", problems, factor)
+    mark, reason = marks_of(columns, cells, problems)
     problems.add(~columns.given("value") & ~mark.given, "value", "is empty")
+    for name, end in (("low", low), ("high", high)):
+        problems.add(mark.given & ~np.isnan(end), name, "{} is given, but there is no value")
     problems.add(low > value, "low", "{} is above the value")
     problems.add(high < value, "high", "{} is below the value")
     problems.add(resolution <= 0, "resolution", "{} is not a step")
@@ -135,18 +141,18 @@ def check_readings(columns: Columns, study: Study, table: SourceTable) -> Intake
         value=value,
         low=low,
         high=high,
-        samples=_samples(columns, cells, problems),
+        samples=samples_of(columns, cells, problems),
         resolution=resolution,
         round=_rounds(columns, problems),
         visit=columns.labels("visit"),
         run=columns.labels("run"),
         started_at=_times(columns, problems),
         excluded=columns.labels("excluded"),
-        bound=_bounds(columns, cells.bound, problems),
-        statistic=_either(cells.statistic, _statistics(columns, problems)),
+        bound=bounds_of(columns, cells.bound, problems),
+        statistic=statistics_of(columns, cells, problems),
         mark=mark,
         reason=reason,
-        note=_notes(cells, columns.labels("note")),
+        note=notes_of(cells, columns.labels("note")),
         source=columns.labels("source"),
         version=columns.labels("version"),
         architecture=columns.labels("architecture"),
@@ -197,80 +203,15 @@ def _check_named_visits(intake: Intake, problems: Problems) -> None:
     problems.add(late, "visit", "{} has another date in another row; a visit has one date")
 
 
-def _ends(
-    columns: Columns, cells: Cells, problems: Problems, factor: np.ndarray | None
-) -> Sequence[np.ndarray]:
-    """The low and the high ends of ranges: in the cells, or in separate columns."""
-    stated = [_numbers(columns, column, problems, factor) for column in ("low", "high")]
-    if not cells.ranges:
-        return stated
-    seen = [_in_unit(end, factor) for end in (cells.low, cells.high)]
-    return [np.where(np.isnan(s), e, s) for s, e in zip(seen, stated, strict=True)]
-
-
-def _bounds(columns: Columns, seen: Labels, problems: Problems) -> Labels:
-    """The bounds in the cells, or in a separate column as exported files have it."""
-    if "bound" not in columns:
-        return seen
-    stated = columns.labels("bound")
-    problems.add(
-        stated.map(lambda text: text not in ("", "<", ">")), "bound", '{} is neither "<" nor ">"'
-    )
-    return _either(seen, stated)
-
-
-def _marks(columns: Columns, cells: Cells, problems: Problems) -> tuple[Labels, Labels]:
-    """Why there are no readings: in the cells, or in separate columns."""
-    stated = columns.labels("mark")
-    problems.add(
-        stated.map(lambda text: text not in ("", *Mark)),
-        "mark",
-        f"{{}} is none of {listed(list(Mark))}",
-    )
-    if "mark" not in columns:
-        return cells.mark, cells.reason
-    return _either(cells.mark, stated), _either(cells.reason, columns.labels("reason"))
-
-
-def _either(seen: Labels, stated: Labels) -> Labels:
-    """What stands in the cells, or else in a separate column."""
-    every = np.arange(len(seen.codes))
-    pairs = zip(seen.at(every), stated.at(every), strict=True)
-    return Labels.of_texts([own or other for own, other in pairs])
-
-
-def _notes(cells: Cells, stated: Labels) -> Labels:
-    """What is remarked in the cells and beside them; the sign of a footnote where nothing is."""
-    if not any([*cells.note.names, *cells.sign.names, *stated.names]):
-        return stated
-    every = np.arange(len(stated.codes))
-    columns = zip(stated.at(every), cells.note.at(every), cells.sign.at(every), strict=True)
-    return Labels.of_texts(
-        [
-            "; ".join(filter(None, (beside, within))) or (f"marked {sign}" if sign else "")
-            for beside, within, sign in columns
-        ]
-    )
-
-
 def _ambient(columns: Columns, problems: Problems) -> np.ndarray:
     """Temperatures around the bench in °C, NaN unless stated, with their unit or without."""
     if "ambient" not in columns:
         return np.broadcast_to(np.nan, len(columns))
     texts = columns.labels("ambient")
     bare = Labels(texts.codes, [re.sub(r"\s*°?\s*C$", "", text) for text in texts.names])
-    return _numbers(Columns({**columns.by_name, "ambient": bare}, columns.row), "ambient", problems)
-
-
-def _statistics(columns: Columns, problems: Problems) -> Labels:
-    """What each reading is of several values, "" where that is not stated."""
-    stated = columns.labels("statistic")
-    problems.add(
-        stated.map(lambda text: text not in ("", *STATISTICS, *READ_AS)),
-        "statistic",
-        f"{{}} is none of {', '.join(STATISTICS)}",
+    return numbers_of(
+        Columns({**columns.by_name, "ambient": bare}, columns.row), "ambient", problems
     )
-    return stated
 
 
 def _check_plausible(
@@ -300,48 +241,13 @@ def _check_plausible(
     )
 
 
-def _numbers(
-    columns: Columns, column: str, problems: Problems, factor: np.ndarray | None = None
-) -> np.ndarray:
-    """A column as numbers, NaN where there is nothing; a decimal comma is one."""
-    if column not in columns:
-        return np.broadcast_to(np.nan, len(columns))
-    labels = columns.by_name[column]
-    if isinstance(labels, np.ndarray):
-        numbers = labels
-    else:
-        texts = labels
-        form = problems.form
-        numbers = parse_numbers(texts.names, form).take(texts.codes)
-        unread = np.isnan(numbers) & texts.given
-        problems.add(unread, column, lambda row: what_is_wrong(texts[row], form))
-    numbers = numbers.astype(float, copy=False)
-    in_unit = _in_unit(numbers, factor)
-    problems.add(beyond(numbers) | beyond(in_unit), column, f"{{}} {BEYOND}")
-    return in_unit
-
-
-def _in_unit(values: np.ndarray, factor: np.ndarray | None) -> np.ndarray:
-    """Numbers of a file in the units of the study."""
-    return values if factor is None else values * factor
-
-
-def _samples(columns: Columns, cells: Cells, problems: Problems) -> np.ndarray:
-    """How many single values the readings summarise, NaN unless stated, in the cells or beside."""
-    stated = _numbers(columns, "samples", problems)
-    samples = np.where(np.isnan(cells.samples), stated, cells.samples)
-    wrong = (samples < 1) | (samples > MOST_SAMPLES) | (np.floor(samples) != samples)
-    problems.add(wrong & ~np.isnan(samples), "samples", f"{{}} {BEYOND_SAMPLES}")
-    return samples
-
-
 def _rounds(columns: Columns, problems: Problems) -> np.ndarray:
     """The rounds as whole numbers, −1 where they are unknown."""
     rounds: np.ndarray | Labels | None = columns.by_name.get("round")
     if isinstance(rounds, np.ndarray) and rounds.dtype.kind == "i":
         known = np.broadcast_to(np.True_, len(rounds))
     else:
-        rounds = _numbers(columns, "round", problems)
+        rounds = numbers_of(columns, "round", problems)
         known = ~np.isnan(rounds)
         problems.add(known & (np.floor(rounds) != rounds), "round", "{} is not a whole number")
     wrong = known & ((rounds < 1) | (rounds > MOST_ROUNDS))
