@@ -8,6 +8,7 @@ from __future__ import annotations
 import gzip
 import json
 import tempfile
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -74,23 +75,20 @@ def restore(name: str, directory: Path) -> Ferocal:
     return ferocal
 
 
-def answers(name: str, ferocal: Ferocal) -> dict[str, Any]:
-    """What the commands say of it as JSON, but for what hangs on the directory and the hour."""
-    return {command: _lasting(ferocal.json(*command.split())) for command in NUMBERS[name]}
+def answer(command: str, ferocal: Ferocal) -> Any:
+    """What a command says of it as JSON, but for what hangs on the directory and the hour."""
+    return _lasting(ferocal.json(*command.split()))
 
 
-def texts(name: str, ferocal: Ferocal) -> dict[str, list[str]]:
-    """What the commands say of it to people, in lines behind the exit status."""
-    found = {}
-    for command in WORDS[name]:
-        status, out, error = ferocal.attempt(*command.split())
-        for report in map(ferocal.directory.joinpath, _REPORTS):
-            if report.exists():
-                out += report.read_text(encoding="utf-8")
-                report.unlink()
-        said = f"{out}{error}".replace(str(ferocal.directory), "DIR").replace(__version__, "0.0.0")
-        found[f"{command} → {status}"] = [line.rstrip() for line in said.rstrip().splitlines()]
-    return found
+def text(command: str, ferocal: Ferocal) -> list[str]:
+    """What a command says of it to people, in lines behind the exit status."""
+    status, out, error = ferocal.attempt(*command.split())
+    for report in map(ferocal.directory.joinpath, _REPORTS):
+        if report.exists():
+            out += report.read_text(encoding="utf-8")
+            report.unlink()
+    said = f"{out}{error}".replace(str(ferocal.directory), "DIR").replace(__version__, "0.0.0")
+    return [f"exit status {status}", *(line.rstrip() for line in said.rstrip().splitlines())]
 
 
 def _lasting(value: Any) -> Any:
@@ -101,10 +99,17 @@ def _lasting(value: Any) -> Any:
     return value
 
 
-def written(found: dict[str, list[str]]) -> str:
-    """What the commands said, as one text."""
-    return "\n".join(f"$ {command}\n" + "".join(f"{line}\n" for line in lines)
-                     for command, lines in found.items())  # fmt: skip
+def written(found: Mapping[str, Iterable[str]]) -> str:
+    """Texts by what was asked, as one."""
+    return "".join(
+        f"$ {asked}\n" + "".join(f"{line}\n" for line in lines) for asked, lines in found.items()
+    )
+
+
+def parsed(content: str) -> dict[str, list[str]]:
+    """The same as it was before."""
+    parts = [part.splitlines() for part in content.removeprefix("$ ").split("\n$ ")]
+    return {asked: lines for asked, *lines in parts}
 
 
 def main() -> None:
@@ -112,9 +117,10 @@ def main() -> None:
     for name in NUMBERS:
         with tempfile.TemporaryDirectory() as directory:
             ferocal = restore(name, Path(directory))
-            found, said = answers(name, ferocal), texts(name, ferocal)
-        text = ",\n".join(f"{json.dumps(c)}: {json.dumps(a)}" for c, a in found.items())
-        (KEPT / name / ANSWERS).write_text(f"{{\n{text}\n}}\n", encoding="utf-8")
+            found = {command: answer(command, ferocal) for command in NUMBERS[name]}
+            said = {command: text(command, ferocal) for command in WORDS[name]}
+        lines = ",\n".join(f"{json.dumps(c)}: {json.dumps(a)}" for c, a in found.items())
+        (KEPT / name / ANSWERS).write_text(f"{{\n{lines}\n}}\n", encoding="utf-8")
         (KEPT / name / TEXTS).write_text(written(said), encoding="utf-8")
 
 

@@ -8,10 +8,11 @@ from __future__ import annotations
 import gzip
 import tempfile
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 
 from conftest import Ferocal
-from kept_studies import KEPT
+from kept_studies import KEPT, written
 from zoo import ZOO
 
 PREVIEWS = KEPT / "previews.txt.gz"
@@ -73,51 +74,55 @@ _ODD = (
 )  # fmt: skip
 
 
-def refusals(ferocal: Ferocal) -> Iterator[str]:
-    """What is said of a file in which one cell is odd, for every column."""
+def refusals(name: str, ferocal: Ferocal) -> Iterator[str]:
+    """What is said of files in which the cell of one column is odd."""
     ferocal.write(_STUDY)
     file = ferocal.directory / "t.csv"
     right = {**_ROW, "configuration": "off", "value": "103", "low": "102", "high": "104"}
-    for name in _ROW:
-        for odd in _ODD:
-            rows = [list(_ROW), list(right.values()), list({**_ROW, name: odd}.values())]
-            cells = [[f'"{cell}"' for cell in row] for row in rows]
-            file.write_text("".join(f"{','.join(row)}\n" for row in cells), encoding="utf-8")
-            yield from _said(ferocal, f"{name} = {odd}", "load", file.name, "--preview")
+    for odd in _ODD:
+        rows = [list(_ROW), list(right.values()), list({**_ROW, name: odd}.values())]
+        cells = [[f'"{cell}"' for cell in row] for row in rows]
+        file.write_text("".join(f"{','.join(row)}\n" for row in cells), encoding="utf-8")
+        yield from _said(ferocal, f'"{odd}"', "load", file.name, "--preview")
 
 
-def previews(ferocal: Ferocal) -> Iterator[str]:
-    """The lines of all previews and refusals, each behind what was asked."""
-    for name, table in ZOO.items():
-        file = ferocal.directory / (f"t{Path(name).suffix}" if name.startswith("t.") else name)
-        for option in _OPTIONS:
-            content = table.content
-            file.write_bytes(content if isinstance(content, bytes) else content.encode())
-            yield from _preview(ferocal, name, file, *option.split())
-        if isinstance(table.content, str):
-            for what, change in _CHANGES.items():
-                lines = change(table.content.splitlines())
-                file.write_text("".join(f"{line}\n" for line in lines), encoding="utf-8")
-                yield from _preview(ferocal, f"{name} {what}", file, *table.options)
-        file.unlink()
-    yield from refusals(ferocal)
+def previews(name: str, ferocal: Ferocal) -> Iterator[str]:
+    """What is said of a table, each behind what was asked."""
+    table = ZOO[name]
+    file = ferocal.directory / (f"t{Path(name).suffix}" if name.startswith("t.") else name)
+    for option in _OPTIONS:
+        content = table.content
+        file.write_bytes(content if isinstance(content, bytes) else content.encode())
+        yield from _preview(ferocal, option, file, *option.split())
+    if isinstance(table.content, str):
+        for what, change in _CHANGES.items():
+            lines = change(table.content.splitlines())
+            file.write_text("".join(f"{line}\n" for line in lines), encoding="utf-8")
+            yield from _preview(ferocal, what, file, *table.options)
+
+
+# What is kept: for a table, or for a column with odd cells.
+ASKED: dict[str, Callable[[Ferocal], Iterator[str]]] = {
+    **{f"table {name}": partial(previews, name) for name in ZOO},
+    **{f"column {name}": partial(refusals, name) for name in _ROW},
+}
 
 
 def _preview(ferocal: Ferocal, what: str, file: Path, *options: str) -> Iterator[str]:
-    words = ("new", "s", "--from", file.name, "--preview", *options)
-    return _said(ferocal, f"{what} {' '.join(options)}", *words)
+    return _said(ferocal, what, "new", "s", "--from", file.name, "--preview", *options)
 
 
 def _said(ferocal: Ferocal, what: str, *words: str) -> Iterator[str]:
     status, out, error = ferocal.attempt(*words)
-    yield f"$ {what} → {status}"
+    yield f"— {what or 'as it is'} → {status}"
     yield from (line.rstrip() for line in f"{out}{error}".splitlines() if line.strip())
 
 
 def main() -> None:
     """Write the previews anew."""
     with tempfile.TemporaryDirectory() as directory:
-        text = "\n".join(previews(Ferocal(Path(directory))))
+        ferocal = Ferocal(Path(directory))
+        text = written({asked: find(ferocal) for asked, find in ASKED.items()})
     PREVIEWS.write_bytes(gzip.compress(text.encode(), mtime=0))
 
 

@@ -1,8 +1,9 @@
-"""Studies that were measured once: an upgrade of Ferocal changes nothing about them unnoticed."""
+"""What was kept: an upgrade of Ferocal changes no number, no word and no reading unnoticed."""
 
 from __future__ import annotations
 
 import difflib
+import functools
 import gzip
 import json
 import math
@@ -13,8 +14,19 @@ from typing import Any
 import pytest
 
 from conftest import Ferocal
-from kept_studies import ANSWERS, KEPT, NUMBERS, TEXTS, WORDS, answers, restore, texts, written
-from kept_tables import PREVIEWS, previews
+from kept_studies import ANSWERS, KEPT, NUMBERS, TEXTS, WORDS, answer, parsed, restore, text
+from kept_tables import ASKED, PREVIEWS
+
+
+@functools.cache
+def restored(name: str, directory: Path) -> Ferocal:
+    (directory / name).mkdir()
+    return restore(name, directory / name)
+
+
+@pytest.fixture(scope="module")
+def place(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return tmp_path_factory.mktemp("kept")
 
 
 def differences(now: Any, kept: Any, place: str) -> Iterator[str]:
@@ -34,25 +46,33 @@ def _near(now: Any, kept: Any) -> bool:
     return numbers and math.isclose(now, kept, rel_tol=1e-6, abs_tol=1e-9)
 
 
-@pytest.mark.parametrize("name", NUMBERS)
-def test_an_upgrade_changes_no_number_unnoticed(name: str, tmp_path: Path) -> None:
-    kept = json.loads((KEPT / name / ANSWERS).read_text(encoding="utf-8"))
-    now = json.loads(json.dumps(answers(name, restore(name, tmp_path))))
-    assert list(differences(now, kept, name)) == []
+@functools.cache
+def answers(name: str) -> Any:
+    return json.loads((KEPT / name / ANSWERS).read_text(encoding="utf-8"))
 
 
-@pytest.mark.parametrize("name", WORDS)
-def test_an_upgrade_changes_no_word_unnoticed(name: str, tmp_path: Path) -> None:
-    kept = (KEPT / name / TEXTS).read_text(encoding="utf-8").splitlines()
-    now = written(texts(name, restore(name, tmp_path))).splitlines()
-    assert changed(kept, now) == []
+@functools.cache
+def kept_text(path: Path) -> dict[str, list[str]]:
+    content = path.read_bytes()
+    return parsed((gzip.decompress(content) if path.suffix == ".gz" else content).decode())
 
 
 def changed(kept: list[str], now: list[str]) -> list[str]:
     return list(difflib.unified_diff(kept, now, "as kept", "now", lineterm="", n=0))
 
 
-def test_an_upgrade_reads_no_table_otherwise_unnoticed(ferocal: Ferocal) -> None:
-    kept = gzip.decompress(PREVIEWS.read_bytes()).decode().splitlines()
-    now = list(previews(ferocal))
-    assert now == kept, changed(kept, now)
+@pytest.mark.parametrize(("name", "command"), [(n, c) for n in NUMBERS for c in NUMBERS[n]])
+def test_no_number_changes_unnoticed(name: str, command: str, place: Path) -> None:
+    now = json.loads(json.dumps(answer(command, restored(name, place))))
+    assert list(differences(now, answers(name)[command], name)) == []
+
+
+@pytest.mark.parametrize(("name", "command"), [(n, c) for n in WORDS for c in WORDS[n]])
+def test_no_word_changes_unnoticed(name: str, command: str, place: Path) -> None:
+    kept = kept_text(KEPT / name / TEXTS)[command]
+    assert changed(kept, text(command, restored(name, place))) == []
+
+
+@pytest.mark.parametrize("asked", ASKED)
+def test_no_table_is_read_otherwise_unnoticed(asked: str, ferocal: Ferocal) -> None:
+    assert changed(kept_text(PREVIEWS)[asked], list(ASKED[asked](ferocal))) == []
