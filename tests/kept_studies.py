@@ -70,7 +70,7 @@ def restore(name: str, directory: Path) -> Ferocal:
     """A kept study in a directory."""
     kept, ferocal = KEPT / name, Ferocal(directory)
     ferocal.write((kept / "study.toml").read_text(encoding="utf-8"))
-    content = gzip.decompress((kept / f"{LEDGER_FILE}.gz").read_bytes())
+    content = gzip.decompress((kept / "kept.sqlite.gz").read_bytes())
     (directory / LEDGER_FILE).write_bytes(content)
     return ferocal
 
