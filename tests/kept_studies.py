@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import gzip
 import json
+import re
 import tempfile
 from collections.abc import Iterable, Mapping
 from pathlib import Path
@@ -31,6 +32,10 @@ NUMBERS = {
         "factors", "rank", "rank --per price", "plan",
     ),
     "kiosk": ("series firmware --bench foyer", "rank --across benches"),
+    "gallery": (
+        "compare --bench south", "series firmware --at panel=bright --bench north", "claims",
+        "rank --for quiet", "rank --per price --bench north", "compare --between panel", "factors",
+    ),
 }  # fmt: skip
 _OF_ALL = (
     "table", "runs", "inspect", "plan", "history", "factors --detail", "rank", "rank --detail",
@@ -40,12 +45,15 @@ _OF_SMALL = (
     *_OF_ALL, "compare", "compare --detail", "compare --format markdown", "table --detail",
     "compare --as-factor --sort size",
 )  # fmt: skip
+# What is told of the machine that it is told on.
+_OF_HERE = re.compile(r"^this machine: .*?\n\n", re.DOTALL | re.MULTILINE)
 # Where reports are written.
 _REPORTS = ("report.md", "report.txt")
 WORDS = {
     "dome": (
         *_OF_SMALL, "frames", "frames --against r64+vulkan --format markdown", "runs --round 2",
         "plan --detect 1%", "compare --between api", "factors --against r61+opengl --to r64+vulkan",
+        "factors --to r64+opengl",
         "report --format text --without readings --title Domes",
     ),
     "firmware": (
@@ -62,6 +70,17 @@ WORDS = {
         "series firmware --next", "series firmware --gate worse --bench foyer", "soak",
         "soak --detail --bench gallery", "rank --across benches", "compare --across benches",
         "noise-floor",
+    ),
+    "gallery": (
+        *_OF_ALL, "compare --bench north", "compare --bench south --detail",
+        "compare --group moving --bench north", "compare --workload boot --only worse",
+        "compare --role secondary --against g3+matt --bench north", "compare --across benches",
+        "compare --between panel", "compare --between firmware", "compare --between bench",
+        "series firmware", "series firmware --at panel=bright --detail", "claims --format markdown",
+        "rank --for quiet", "rank --per price", "rank --per cores --across benches",
+        "rank --metric time --bench south", "rank --role secondary", "factors --to g5+bright",
+        "factors --to g5+matt --bench north", "runs --bench south --round 2 --workload boot",
+        "runs --configuration control", "table --bench north --role detail", "plan --detect 3%",
     ),
 }  # fmt: skip
 
@@ -87,8 +106,9 @@ def text(command: str, ferocal: Ferocal) -> list[str]:
         if report.exists():
             out += report.read_text(encoding="utf-8")
             report.unlink()
-    said = f"{out}{error}".replace(str(ferocal.directory), "DIR").replace(__version__, "0.0.0")
-    return [f"exit status {status}", *(line.rstrip() for line in said.rstrip().splitlines())]
+    said = _OF_HERE.sub("", f"{out}{error}").replace(str(ferocal.directory), "DIR")
+    lines = said.replace(__version__, "0.0.0").rstrip().splitlines()
+    return [f"exit status {status}", *(line.rstrip() for line in lines)]
 
 
 def _lasting(value: Any) -> Any:
