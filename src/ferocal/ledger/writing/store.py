@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import functools
 import sqlite3
 import uuid
 from collections.abc import Iterable, Iterator, Mapping
@@ -160,7 +161,7 @@ class WritableLedger(Ledger):
 
 def insert_row(connection: sa.Connection, table: tables.Table, row: Mapping[str, Any]) -> int:
     """Insert a row; returns its key."""
-    inserted = connection.execute(sa.insert(schema.of(table)).values(**row)).inserted_primary_key
+    inserted = connection.execute(_insertion(table), dict(row)).inserted_primary_key
     assert inserted is not None
     return int(inserted[0])
 
@@ -170,12 +171,27 @@ def insert_rows(
 ) -> None:
     """Insert rows with the same columns."""
     if found := list(rows):
-        connection.execute(sa.insert(schema.of(table)), found)
+        connection.execute(_insertion(table), found)
 
 
 def change_row(
     connection: sa.Connection, table: tables.Table, key: int, values: Mapping[str, Any]
 ) -> None:
     """Change columns of a row that has an id."""
-    columns = schema.of(table).c
-    connection.execute(sa.update(schema.of(table)).where(columns.id == key).values(**values))
+    connection.execute(_change(table), {_KEY: key, **values})
+
+
+# No column is called that.
+_KEY = "key_of_row"
+
+
+# Statements are made once: making one takes longer than carrying it out.
+@functools.cache
+def _insertion(table: tables.Table) -> sa.Insert:
+    return sa.insert(schema.of(table))
+
+
+@functools.cache
+def _change(table: tables.Table) -> sa.Update:
+    made = schema.of(table)
+    return sa.update(made).where(made.c.id == sa.bindparam(_KEY))
