@@ -53,8 +53,10 @@ def find_odd(study: Study, ledger: Ledger, intake: Intake) -> list[OddReading]:
         if row[:3] in series and row[3] in study.benches and row[4] in names
     ]
     everything = np.array(known, dtype=float).reshape(-1, 4) if known else new
-    fresh = {tuple(row) for row in new.tolist()}
-    odd = [(p, fellows) for p, fellows in _odd_rows(everything) if tuple(p) in fresh]
+    odd = _odd_rows(everything)
+    if odd and known:
+        fresh = {tuple(row) for row in new.tolist()}
+        odd = [(row, fellows) for row, fellows in odd if tuple(row) in fresh]
     latest = _latest_runs(ledger, sorted({p[3] for p, _ in odd}))
     found = []
     for (s, b, c, value), fellows in odd:
@@ -96,25 +98,30 @@ def _latest_runs(ledger: Ledger, values: Sequence[float]) -> dict[tuple[Any, ...
 def _odd_rows(rows: np.ndarray) -> list[tuple[list[Any], float]]:
     """Odd rows of series, bench, configuration and value, with what their fellows are near."""
     found = []
-    for members in _groups(rows, 3):
+    order = np.lexsort(rows[:, 2::-1].T)
+    # There may be a million rows: what is not needed of them is not copied.
+    fellows = np.zeros(len(rows), dtype=np.int32)
+    for where in _groups(rows, order, 3):
+        fellows[where] = len(where)
+        members = rows[where]
         if len(members) > 1 and _apart(members):
             found += [(r, f) for r, f in _held(members, members) if is_odd(r[3], f)]
-    for members in _groups(rows, 2):
-        alone = [arm for arm in _groups(members, 3) if len(arm) == 1]
-        if alone and _apart(members):
-            lone = np.concatenate(alone)
-            found += [(r, f) for r, f in _held(lone, members) if is_odd(r[3], f)]
+    for where in _groups(rows, order, 2):
+        members, alone = rows[where], fellows[where] == 1
+        if alone.any() and _apart(members):
+            found += [(r, f) for r, f in _held(members[alone], members) if is_odd(r[3], f)]
     return found
 
 
-def _groups(rows: np.ndarray, columns: int) -> list[np.ndarray]:
-    """The rows that are equal in their first columns."""
+def _groups(rows: np.ndarray, order: np.ndarray, columns: int) -> list[np.ndarray]:
+    """The places of rows in an order, by what they have in their first columns."""
     if not len(rows):
         return []
-    order = np.lexsort(rows[:, columns - 1 :: -1].T)
-    ordered = rows[order]
-    cuts = np.flatnonzero((np.diff(ordered[:, :columns], axis=0) != 0).any(axis=1)) + 1
-    return np.split(ordered, cuts)
+    differ = np.zeros(len(rows) - 1, dtype=bool)
+    for column in rows.T[:columns]:
+        ordered = column[order]
+        differ |= ordered[1:] != ordered[:-1]
+    return np.split(order, np.flatnonzero(differ) + 1)
 
 
 def _apart(rows: np.ndarray) -> bool:

@@ -27,6 +27,8 @@ LEDGER_ID = "ledger"
 # The first version with seals, in a chain for each session.
 FIRST_SEALED = 7
 _SIZE = 16
+# So many seals are written together.
+_PART = 20_000
 # What is longer is taken by its own digest.
 _LONG = 4096
 # In version 7, the session of a row by its table; rows of other tables belong to none, which is 0.
@@ -172,10 +174,10 @@ def seal_rows(driver: sqlite3.Connection, touched: Iterable[Rows]) -> None:
     chain = chain_of(driver)
     with texts_as_bytes(driver):
         for rows in joined(touched):
-            made = list(digests(driver, rows))
-            for seal in made:
-                chain = chain.add(seal)
-            driver.executemany(_ADD, made)
+            found = digests(driver, rows)
+            while made := list(itertools.islice(found, _PART)):
+                chain = functools.reduce(Chain.add, made, chain)
+                driver.executemany(_ADD, made)
     if chain.length:
         driver.execute(_MOVE, chain)
 
