@@ -9,6 +9,7 @@ import random
 import re
 import sqlite3
 import subprocess
+import sys
 import threading
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -16,13 +17,14 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import psutil
 import pytest
 
 from conftest import Ferocal
 from ferocal.bench.facts import read_facts
 from ferocal.errors import LedgerError
 from ferocal.ledger import connecting, tables
-from ferocal.ledger.opening import LEDGER_FILE
+from ferocal.ledger.opening import LEDGER_FILE, read_ledger
 from ferocal.ledger.reading.columns import read_columns
 from ferocal.ledger.reading.runs import read_runs
 from ferocal.ledger.records import (
@@ -421,6 +423,37 @@ def test_a_migrated_ledger_has_the_tables_of_a_new_one(tmp_path: Path) -> None:
             for name in names
         })  # fmt: skip
     assert shapes[0] == shapes[1]
+
+
+def test_reading_a_ledger_as_a_file_drops_no_lock_on_it(small_study: Study) -> None:
+    ferocal = small_study()
+    ferocal.quick("measure")
+    path = ferocal.directory / LEDGER_FILE
+    program = (
+        "import sqlite3, sys\n"
+        "driver = sqlite3.connect(sys.argv[1], timeout=0, isolation_level=None)\n"
+        "driver.execute('UPDATE about SET value = value')"
+    )
+
+    def is_locked() -> bool:
+        command = [sys.executable, "-c", program, str(path)]
+        done = subprocess.run(command, capture_output=True, text=True, check=False)
+        assert not done.returncode or "database is locked" in done.stderr, done.stderr
+        return bool(done.returncode)
+
+    with read_ledger(ferocal.directory):
+        for _ in range(2):
+            with read_ledger(ferocal.directory):
+                assert is_locked()
+            with open_ledger(ferocal.directory):
+                assert is_locked()
+        assert is_locked()
+    with open_ledger(ferocal.directory) as ledger, ledger.transaction():
+        with read_ledger(ferocal.directory):
+            assert is_locked()
+        assert is_locked()
+    assert not is_locked()
+    assert path not in [Path(file.path) for file in psutil.Process().open_files()]
 
 
 _READING = (

@@ -81,7 +81,9 @@ def read_delimited(path: Path, is_text: IsText) -> Columns:
             f"{path}: cannot be read as a table: save it as CSV in UTF-8, with the names of its "
             "columns in the first line"
         ) from None
-    return _as_meant(columns_of(table, path, is_text))
+    found = _as_meant(columns_of(table, path, is_text))
+    pa.default_memory_pool().release_unused()  # it would be kept for more files
+    return found
 
 
 def _as_meant(columns: Columns) -> Columns:

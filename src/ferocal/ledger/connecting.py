@@ -1,13 +1,21 @@
-"""Connections to the database of a ledger, which wait while other processes use it."""
+"""Connections to the database of a ledger, which wait while other processes use it.
+
+Where a process closes a file, it loses the locks that SQLite holds on it for other connections
+("How To Corrupt An SQLite Database File", 2.2). So a ledger that is read as a file is kept open
+until the process has no connection any more.
+"""
 
 from __future__ import annotations
 
 import functools
+import os
 import sqlite3
 import time
+import weakref
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import BinaryIO
 
 # How long another process is waited for, in seconds.
 _PATIENCE = 60.0
@@ -17,11 +25,22 @@ _patience = _PATIENCE
 _PIECE = 0.2
 
 
+# Connections of this process, and the files of ledgers that it has read as such.
+_connections: weakref.WeakSet[sqlite3.Connection] = weakref.WeakSet()
+_files: list[BinaryIO] = []
+
+
 class _PatientConnection(sqlite3.Connection):
     """A connection that waits in pieces, between which it can be interrupted."""
 
     def commit(self) -> None:
         _wait_in_pieces(super().commit)
+
+    def close(self) -> None:
+        super().close()
+        _connections.discard(self)
+        while _files and not _connections:
+            _files.pop().close()
 
 
 def connect(path: Path) -> sqlite3.Connection:
@@ -35,6 +54,7 @@ def connect(path: Path) -> sqlite3.Connection:
     driver = sqlite3.connect(
         path, timeout=_PIECE, factory=_PatientConnection, check_same_thread=False
     )
+    _connections.add(driver)
     # The driver would begin transactions by itself, but not before CREATE TABLE: a process
     # killed then would leave a ledger without its version. They are begun by `begin` instead.
     driver.isolation_level = None
@@ -45,6 +65,8 @@ def connect(path: Path) -> sqlite3.Connection:
     return driver
 
 
+# So many bytes are read together.
+_BLOCK = 2**20
 _ANY = "SELECT 1 FROM sqlite_master LIMIT 1"
 
 
@@ -68,6 +90,19 @@ def begin(driver: sqlite3.Connection, *, writes: bool = False) -> None:
     except BaseException:
         driver.rollback()
         raise
+
+
+def contents(driver: sqlite3.Connection, path: Path) -> Iterator[bytes]:
+    """The bytes of a ledger, part by part, as the open transaction sees it."""
+    (mode,) = driver.execute("PRAGMA journal_mode").fetchone()
+    # In other modes a part of it is elsewhere; other systems lock files in other ways.
+    if os.name != "posix" or mode != "delete":
+        yield driver.serialize()
+        return
+    file = path.open("rb", buffering=0)
+    _files.append(file)
+    while part := file.read(_BLOCK):
+        yield part
 
 
 @contextmanager

@@ -29,7 +29,7 @@ def check(driver: sqlite3.Connection, path: Path, *, is_copy: bool = False) -> N
     LedgerError
         When it is; the message names the first row, and what can be done.
     """
-    digest = "" if is_copy else memory.digest_of(driver)
+    digest = "" if is_copy else memory.digest_of(driver, path)
     if not is_copy and memory.is_known(path, digest):
         return
     refuse(driver, path, list(find_broken(driver)))

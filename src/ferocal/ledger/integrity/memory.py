@@ -17,6 +17,7 @@ from pathlib import Path
 from platformdirs import user_cache_path
 
 from ferocal._version import __version__
+from ferocal.ledger.connecting import contents
 from ferocal.ledger.integrity.seals import chain_of, chain_until, ledger_id
 from ferocal.terms.files import replace_file
 from ferocal.terms.frozen import dataclass
@@ -41,15 +42,13 @@ class _Sight:
     losses: list[str]
 
 
-def digest_of(driver: sqlite3.Connection) -> str:
-    """The digest of a ledger as the open transaction sees it, with its write-ahead log if any.
-
-    The file itself is never opened beside a connection: closing it again would drop the locks that
-    SQLite holds for this process ("How To Corrupt An SQLite Database File", 2.2).
-    """
-    content = hashlib.blake2b(driver.serialize()).hexdigest()
+def digest_of(driver: sqlite3.Connection, path: Path) -> str:
+    """The digest of a ledger as the open transaction sees it, with its write-ahead log if any."""
+    digest = hashlib.blake2b()
+    for part in contents(driver, path):
+        digest.update(part)
     # Another version of Ferocal may find more.
-    return f"{__version__} {content}"
+    return f"{__version__} {digest.hexdigest()}"
 
 
 def is_known(path: Path, digest: str) -> bool:
@@ -101,7 +100,7 @@ def note_entries(path: Path, driver: sqlite3.Connection, *, is_whole: bool = Fal
     if before is not None and before.id == ledger_id(driver):
         for known in [known for known in _seen if known[0] == path.resolve()]:
             _seen.remove(known)
-        digest = digest_of(driver) if is_whole else ""
+        digest = digest_of(driver, path) if is_whole else ""
         sight = replace(
             before, digest=digest, entries=chain.length, head=chain.head.hex(), at=now()
         )
