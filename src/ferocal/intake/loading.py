@@ -205,6 +205,7 @@ def load_files(
                 imported_as=None if source.reading is None else source.reading.kept(),
                 operator=operator,
             )  # fmt: skip
+    batches.clear()  # a million readings are much to keep
     # It was checked when it was opened to be written, and what was added as it was.
     with read_ledger(study.directory, checked=False) as ledger:
         return [replace(part, odd=tuple(find_odd(study, ledger, part.intake))) for part in loaded]

@@ -43,8 +43,9 @@ def find_odd(study: Study, ledger: Ledger, intake: Intake) -> list[OddReading]:
     metrics = study.read_metrics()
     series = {(w, n, m.unit): s for s, (w, n, m) in enumerate(metrics)}
     names = [c.name for c in study.configurations]
-    new = np.stack([intake.series_of, intake.bench_of, intake.configuration_of, intake.value], 1)
-    new = new[~intake.bound.given & ~intake.excluded.given & np.isfinite(intake.value)]
+    counts = ~intake.bound.given & ~intake.excluded.given & np.isfinite(intake.value)
+    columns = (intake.series_of, intake.bench_of, intake.configuration_of, intake.value)
+    new = np.stack([column[counts] for column in columns], axis=1)
     size = ledger.rows("SELECT count(*) FROM reading")[0][0]
     earlier = _readings(ledger) if size <= _MOST_EARLIER else []
     known = [

@@ -192,14 +192,16 @@ def _insert_runs(
     positions, numbers = _continue_visits(connection, batch)
     for part in _parts(len(batch.run_workload)):
         places = range(part.start, part.stop)
-        kept += [uid or next(uids) for uid in batch.run_uid[part]]
+        of_part = [uid or next(uids) for uid in batch.run_uid[part]]
+        if batch.notes:
+            kept += of_part
         rows = zip(
             [first + n for n in places],
-            kept[part],
+            of_part,
             visits[batch.run_visit[part]].tolist(),
             batch.run_workload[part],
-            numbers[part],
-            positions[part],
+            numbers[part].tolist(),
+            positions[part].tolist(),
             batch.run_started[part],
             _conditions(batch, places),
             strict=True,
@@ -239,10 +241,10 @@ def _insert_notes(
         ledger.insert(tables.NOTE, connection, at=now(), **values)
 
 
-def _continue_visits(connection: sa.Connection, batch: Batch) -> tuple[list[int], list[int]]:
+def _continue_visits(connection: sa.Connection, batch: Batch) -> tuple[np.ndarray, np.ndarray]:
     """Positions and numbers of the runs, behind those of visits that are there already."""
-    positions = list(range(1, len(batch.run_workload) + 1))
-    numbers = list(batch.run_number)
+    positions = np.arange(1, len(batch.run_workload) + 1)
+    numbers = np.array(batch.run_number, dtype=np.int64)
     there = {n: visit.key for n, visit in enumerate(batch.visits) if visit.key is not None}
     if not there:
         return positions, numbers
