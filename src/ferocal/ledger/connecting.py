@@ -93,16 +93,25 @@ def begin(driver: sqlite3.Connection, *, writes: bool = False) -> None:
 
 
 def contents(driver: sqlite3.Connection, path: Path) -> Iterator[bytes]:
-    """The bytes of a ledger, part by part, as the open transaction sees it."""
+    """The bytes of a ledger, part by part, as the open transaction sees it.
+
+    Raises
+    ------
+    sqlite3.Error
+        When it cannot be read.
+    """
     (mode,) = driver.execute("PRAGMA journal_mode").fetchone()
     # In other modes a part of it is elsewhere; other systems lock files in other ways.
     if os.name != "posix" or mode != "delete":
         yield driver.serialize()
         return
-    file = path.open("rb", buffering=0)
-    _files.append(file)
-    while part := file.read(_BLOCK):
-        yield part
+    try:
+        file = path.open("rb", buffering=0)
+        _files.append(file)
+        while part := file.read(_BLOCK):
+            yield part
+    except OSError as error:
+        raise sqlite3.OperationalError(str(error)) from error
 
 
 @contextmanager
