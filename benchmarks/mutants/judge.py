@@ -46,6 +46,8 @@ _COPIED = (
     "src", "tests", "benchmarks", "docs", "examples", "pyproject.toml", "README.md",
     "CONTRIBUTING.md", "CHANGELOG.md", "Makefile", "constraints.txt",
 )  # fmt: skip
+# A test with parameters that takes so many seconds in all is run with those that reach a line.
+_LONG = 20.0
 # A fault may have a program go on for ever.
 PATIENCE, SLOWER = 60.0, 4.0
 CONFIGURATION = """
@@ -55,7 +57,6 @@ source =
 data_file = {data}
 parallel = true
 context = ${{PYTEST_CURRENT_TEST-}}
-dynamic_context = test_function
 patch = subprocess, _exit
 """
 
@@ -100,13 +101,17 @@ def map_tests(chosen: list[str]) -> None:
     times = KEPT / "times.xml"
     tests = [
         "-m", "pytest", "-q", "-n", str(WORKERS), f"--junitxml={times}", "-p", "no:cacheprovider",
-        *chosen,
+        "-p", "contexts", *chosen,
     ]  # fmt: skip
-    done = subprocess.run([*coverage, "run", option, *tests], cwd=ROOT, check=False)
+    environment = {**os.environ, "PYTHONPATH": str(Path(__file__).parent)}
+    done = subprocess.run(
+        [*coverage, "run", option, *tests], cwd=ROOT, env=environment, check=False
+    )
     if done.returncode not in (0, 1):
         raise SystemExit("the tests did not run")
     subprocess.run([*coverage, "combine", option, "-q"], cwd=ROOT, check=True)
-    reached, taken = _reached(data / "lines"), _times(times)
+    taken = _times(times)
+    reached = _reached(data / "lines", taken)
     if (KEPT / "reached.json").exists():
         reached, taken = (
             _merged(reached),
@@ -122,7 +127,11 @@ def map_tests(chosen: list[str]) -> None:
 def _merged(reached: dict[str, dict[int, list[str]]]) -> dict[str, dict[int, list[str]]]:
     """Which tests reach which lines, with what was known before."""
     kept = json.loads((KEPT / "reached.json").read_text())
-    known = {m: {int(n): set(tests) for n, tests in of.items()} for m, of in kept.items()}
+    anew = {_function(test) for of in reached.values() for tests in of.values() for test in tests}
+    known = {
+        m: {int(n): {t for t in tests if _function(t) not in anew} for n, tests in of.items()}
+        for m, of in kept.items()
+    }
     for module, of in reached.items():
         then = _lines_when_mapped(module)
         for line, tests in of.items():
@@ -131,8 +140,8 @@ def _merged(reached: dict[str, dict[int, list[str]]]) -> dict[str, dict[int, lis
     return {m: {n: sorted(tests) for n, tests in of.items()} for m, of in known.items()}
 
 
-def _reached(path: Path) -> dict[str, dict[int, list[str]]]:
-    """By module and line, the tests that reach it."""
+def _reached(path: Path, times: dict[str, float]) -> dict[str, dict[int, list[str]]]:
+    """By module and line, the tests that reach it, called as they are timed."""
     from coverage.numbits import numbits_to_nums
 
     reached: dict[str, dict[int, set[str]]] = defaultdict(lambda: defaultdict(set))
@@ -141,8 +150,8 @@ def _reached(path: Path) -> dict[str, dict[int, list[str]]]:
         "JOIN file ON file.id = file_id JOIN context ON context.id = context_id"
     )
     for name, context, bits in sqlite3.connect(path).execute(query):
-        test = _test_of(context)
-        if test:
+        if test := _test_of(context):
+            test = test if test in times else _function(test)
             module = str(Path(name).relative_to(ROOT / PACKAGE))
             for line in numbits_to_nums(bits):
                 reached[module][line].add(test)
@@ -150,22 +159,27 @@ def _reached(path: Path) -> dict[str, dict[int, list[str]]]:
 
 
 def _test_of(context: str) -> str:
-    """The test that a context names, as pytest or as a function does, without its parameters."""
-    last = context.split("|")[-1] or context.split("|")[0]
-    if found := re.match(r"(tests/\w+\.py::\w+)", last):
-        return found[1]
-    found = re.fullmatch(r"(?:tests\.)?(test_\w+)\.(test_\w+)", last)
-    return f"tests/{found[1]}.py::{found[2]}" if found else ""
+    """The test that a context names, with its parameters; that of a program began in one."""
+    last = context.rpartition("|")[2] or context.partition("|")[0]
+    found = re.match(r"tests/\w+\.py::\w+(\[.*\])?", last)
+    return found[0] if found else ""
+
+
+def _function(test: str) -> str:
+    return test.partition("[")[0]
 
 
 def _times(path: Path) -> dict[str, float]:
-    """By test the seconds that it takes with all of its parameters."""
-    times: Counter[str] = Counter()
+    """The seconds of tests: with all of their parameters, or with each where that is long."""
+    times: dict[str, float] = {}
     for case in ET.parse(path).iter("testcase"):
         module = case.get("classname", "").rpartition(".")[2]
-        test = f"tests/{module}.py::{case.get('name', '').partition('[')[0]}"
-        times[test] += float(case.get("time", 0))  # type: ignore[assignment]
-    return dict(times)
+        times[f"tests/{module}.py::{case.get('name', '')}"] = float(case.get("time", 0))
+    whole: Counter[str] = Counter()
+    for test, seconds in times.items():
+        whole[_function(test)] += seconds  # type: ignore[assignment]
+    long = {test: s for test, s in times.items() if whole[_function(test)] > _LONG}
+    return {t: s for t, s in whole.items() if s <= _LONG} | long
 
 
 class Judge:
