@@ -129,13 +129,22 @@ def _preview(
     """Show how files are read and what they do not say, and write nothing."""
     from ferocal.documents.blocks import Document
     from ferocal.documents.intake import read_rows, reading_document
+    from ferocal.intake.loading import load_files
     from ferocal.intake.starting import describe_files
     from ferocal.intake.tables.entry import read_readings
+    from ferocal.study.load import STUDY_FILE, load_study
+    from ferocal.terms.files import scratch_directory
 
-    for source in sources:
-        reading = read_readings(source, options, None).reading
+    readings = [read_readings(source, options, None).reading for source in sources]
+    for reading in readings:
         if reading is not None:
             show(Document("", (*reading_document(reading).blocks, read_rows(reading))))
-    for guess in describe_files(sources, options, baseline, order).guesses:
+    beginning = describe_files(sources, options, baseline, order)
+    for guess in beginning.guesses:
         say(f"guessed: {guess}")
+    # What is doubtful is shown above with what settles it; whatever else is wrong is refused here.
+    if not any(reading is not None and reading.doubts for reading in readings):
+        with scratch_directory() as place:
+            (place / STUDY_FILE).write_text(beginning.text, encoding="utf-8")
+            load_files(load_study(place), sources, options=options, preview=True, begun=True)
     say("next: repeat without --preview")
