@@ -13,6 +13,7 @@ from pathlib import Path
 
 from conftest import Ferocal
 from kept_studies import KEPT, written
+from test_traces import TRACED, captures_of
 from zoo import ZOO
 
 PREVIEWS = KEPT / "previews.txt.gz"
@@ -101,10 +102,31 @@ def previews(name: str, ferocal: Ferocal) -> Iterator[str]:
             yield from _preview(ferocal, what, file, *table.options)
 
 
-# What is kept: for a table, or for a column with odd cells.
+_TRACE_OPTIONS = (
+    "", "--unit ms", "--unit s", "--unit us", "--unit fps", "--stamps", "--skip 3",
+    "--decimal comma", "--decimal point", "--column ms", "--column fps", "--column adapter",
+    "--interval 16ms", "--unit fps --stamps", "--metric frame-time", "--round 2 --visit v1",
+)  # fmt: skip
+
+
+def captures(kind: str, name: str, ferocal: Ferocal) -> Iterator[str]:
+    """What is said of the capture of a trace."""
+    ferocal.write(TRACED.format(command="true", unit="ms", source='{ output = "lines" }'))
+    (ferocal.directory / name).write_text(captures_of(kind)[name], encoding="utf-8")
+    place = ("--configuration", "on", "--workload", "flight", "--preview")
+    for option in _TRACE_OPTIONS:
+        yield from _said(ferocal, option, "load-trace", name, *place, *option.split())
+
+
+# What is kept: for a table, for a column with odd cells, for a capture.
 ASKED: dict[str, Callable[[Ferocal], Iterator[str]]] = {
     **{f"table {name}": partial(previews, name) for name in ZOO},
     **{f"column {name}": partial(refusals, name) for name in _ROW},
+    **{
+        f"capture {name}": partial(captures, kind, name)
+        for kind in ("certain", "doubtful")
+        for name in captures_of(kind)
+    },
 }
 
 

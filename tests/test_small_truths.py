@@ -418,19 +418,25 @@ def test_two_more_shapes_reduce_what_is_left_by_what_least_squares_says() -> Non
             assert pairs[m, n] == pairs[n, m]
 
 
-@pytest.mark.parametrize("interleaved", [False, True])
-def test_what_a_contestant_varies_by_is_what_least_squares_leaves(interleaved: bool) -> None:
+@pytest.mark.parametrize(
+    ("interleaved", "known"), [(False, True), (True, True), (True, False)]
+)  # fmt: skip
+def test_what_a_contestant_varies_by_is_what_least_squares_leaves(
+    interleaved: bool, known: bool
+) -> None:
     names = ("a", "b", "c")
     readings = simulate(np.random.default_rng(2), rounds=6, runs=2, names=names)
     # One visit is missing, so that rounds are incomplete.
     readings = readings.select(readings.visit_of != readings.visit_of.max())
     summaries = summarise_visits(readings)
+    if not known:  # of a single visit, and rounds tell nothing any more
+        summaries = replace(summaries, round_of=np.append(summaries.round_of[:-1], NO_ROUND))
     setting = replace(Setting(), interleaved=interleaved)
     arms = np.unique(summaries.arm_of).tolist()
     level, visits, squares, degrees = _levels(summaries, (0, 0), arms, setting)
     of = np.searchsorted(arms, summaries.arm_of)
     columns = np.eye(len(arms))[of]
-    if interleaved:
+    if interleaved and known:
         rounds = np.unique(summaries.round_of, return_inverse=True)[1]
         columns = np.hstack([columns, np.eye(rounds.max() + 1)[rounds][:, 1:]])
     fitted = sm.OLS(summaries.centre, columns).fit()

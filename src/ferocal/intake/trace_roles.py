@@ -71,8 +71,19 @@ def understand(
     TraceError
         When it is not certain which column is what, or in which unit; it names the option to say.
     """
+    _refuse_unused(metric, form)
     reader = _Frames(metric, form) if metric.kind == "frames" else _Soak(metric, form)
     return reader.read(columns, doubtful=doubtful)
+
+
+def _refuse_unused(metric: Metric, form: CaptureForm) -> None:
+    """Refuse what is said of a capture and means nothing for its kind."""
+    if metric.kind == "frames" and form.interval is not None:
+        raise TraceError("--interval is for soaks: frames have their lengths")
+    if metric.kind != "frames" and form.stamps:
+        raise TraceError("--stamps is for frames: name the times of a soak with --time")
+    if form.time is not None and form.interval is not None:
+        raise TraceError("--time and --interval both say when values were taken: leave out one")
 
 
 class _Reader:
@@ -144,6 +155,9 @@ class _Frames(_Reader):
             stamps = True
             self.said.append("they rise throughout: time stamps, of which the differences are kept")
         if self._is_rate(name):
+            if self.form.stamps:
+                what = f'"{name}" has' if name else "it holds"
+                raise TraceError(f"{what} rates, no time stamps: leave out --stamps")
             self._check_rates(name, values, columns)
             with np.errstate(divide="ignore"):
                 times = convert(1.0, "s", self.metric.unit) / values
@@ -236,7 +250,8 @@ class _Soak(_Reader):
         found: dict[str, np.ndarray] = {}
         found["value"] = self.column(columns, name) * self._factor(name)
         time = self.form.time or self.source.time
-        if time is None and self.source.column is None:
+        # What is said counts more than what is recognised.
+        if time is None and self.source.column is None and self.form.interval is None:
             time = self._time(columns, name)
         if time is not None:
             times = self.column(columns, time)
