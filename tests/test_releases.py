@@ -347,6 +347,19 @@ def test_the_next_visit_halves_the_probability_unless_costs_say_otherwise() -> N
     assert next_release(Whereabouts(chance, 1.0, 0.4, 7, 7), cost) in (10, 11)
 
 
+def test_a_step_lies_within_its_ends_with_the_chance_that_is_told() -> None:
+    wide = 0
+    for seed in range(30):
+        place = np.arange(12)
+        value = np.random.default_rng(seed).normal(0, 1, 12) + 3 * (place > 5)
+        (found,) = search_courses([course_of_visits(0, "difference", place, value)], SERIES)
+        for step in (shift for shift in found.shifts if shift.kind == "step"):
+            assert step.earliest <= step.last < step.first <= step.latest
+            assert np.exp(step.chance[step.earliest : step.latest]).sum() >= 0.95 - 1e-6
+            wide += step.latest - step.earliest > 1
+    assert wide > 5
+
+
 @pytest.mark.parametrize("sd", [0.6, 1.2])
 def test_seeking_finds_the_release(sd: float) -> None:
     visits, right = [], 0
