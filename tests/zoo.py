@@ -183,6 +183,10 @@ ZOO: dict[str, Table] = {
         json.dumps({"Halden 4": {"fps": 57.2}, "Halden 5": {"fps": 62.1}}),
         {"Halden-4/by.name/fps": [57.2], "Halden-5/by.name/fps": [62.1]},
     ),
+    "titled.json": Table(
+        json.dumps({"title": "Dome lab", "Halden 4": {"fps": 57.2}, "Halden 5": {"fps": 62.1}}),
+        refused="must be a JSON array of objects",
+    ),
     "lists.json": Table(
         json.dumps(
             [{"system": "Halden 4", "fps": [57, 58]}, {"system": "Halden 5", "fps": [62, 61]}]
