@@ -427,6 +427,7 @@ def test_a_migrated_ledger_has_the_tables_of_a_new_one(tmp_path: Path) -> None:
 
 def test_reading_a_ledger_as_a_file_drops_no_lock_on_it(small_study: Study) -> None:
     ferocal = small_study()
+    elsewhere = connecting.connect(ferocal.directory / "another.sqlite")
     ferocal.quick("measure")
     path = ferocal.directory / LEDGER_FILE
     program = (
@@ -454,6 +455,7 @@ def test_reading_a_ledger_as_a_file_drops_no_lock_on_it(small_study: Study) -> N
         assert is_locked()
     assert not is_locked()
     assert path not in [Path(file.path) for file in psutil.Process().open_files()]
+    elsewhere.close()
 
 
 _READING = (

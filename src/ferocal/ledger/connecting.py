@@ -2,7 +2,7 @@
 
 Where a process closes a file, it loses the locks that SQLite holds on it for other connections
 ("How To Corrupt An SQLite Database File", 2.2). So a ledger that is read as a file is kept open
-until the process has no connection any more.
+until the process has no connection to it any more.
 """
 
 from __future__ import annotations
@@ -26,12 +26,14 @@ _PIECE = 0.2
 
 
 # Connections of this process, and the files of ledgers that it has read as such.
-_connections: weakref.WeakSet[sqlite3.Connection] = weakref.WeakSet()
+_connections: weakref.WeakSet[_PatientConnection] = weakref.WeakSet()
 _files: list[BinaryIO] = []
 
 
 class _PatientConnection(sqlite3.Connection):
     """A connection that waits in pieces, between which it can be interrupted."""
+
+    path = Path()
 
     def commit(self) -> None:
         _wait_in_pieces(super().commit)
@@ -39,8 +41,16 @@ class _PatientConnection(sqlite3.Connection):
     def close(self) -> None:
         super().close()
         _connections.discard(self)
-        while _files and not _connections:
-            _files.pop().close()
+        for file in [f for f in _files if not any(_is_at(c.path, f) for c in _connections)]:
+            _files.remove(file)
+            file.close()
+
+
+def _is_at(path: Path, file: BinaryIO) -> bool:
+    try:
+        return os.path.samestat(path.stat(), os.fstat(file.fileno()))
+    except OSError:
+        return False  # nothing is there any more
 
 
 def connect(path: Path) -> sqlite3.Connection:
@@ -54,14 +64,19 @@ def connect(path: Path) -> sqlite3.Connection:
     driver = sqlite3.connect(
         path, timeout=_PIECE, factory=_PatientConnection, check_same_thread=False
     )
+    driver.path = path.absolute()
     _connections.add(driver)
     # The driver would begin transactions by itself, but not before CREATE TABLE: a process
     # killed then would leave a ledger without its version. They are begun by `begin` instead.
     driver.isolation_level = None
-    # The rollback journal keeps the ledger in one file that can be carried elsewhere.
-    for pragma in ("foreign_keys = ON", "synchronous = FULL"):
-        # The second reads the schema, which another process may hold.
-        _wait_in_pieces(functools.partial(driver.execute, f"PRAGMA {pragma}"))
+    try:
+        # The rollback journal keeps the ledger in one file that can be carried elsewhere.
+        for pragma in ("foreign_keys = ON", "synchronous = FULL"):
+            # The second reads the schema, which another process may hold.
+            _wait_in_pieces(functools.partial(driver.execute, f"PRAGMA {pragma}"))
+    except BaseException:
+        driver.close()
+        raise
     return driver
 
 
