@@ -49,6 +49,9 @@ from ferocal.analysis.series.fit import Fit
 from ferocal.analysis.series.place import locate
 from ferocal.analysis.series.shapes import Shape
 from ferocal.answers import compare as comparing
+from ferocal.answers.circumstances import find_busy
+from ferocal.answers.release_line import newest_and
+from ferocal.errors import UsageError
 from ferocal.intake.forms import NumberForm
 from ferocal.intake.tables.summaries import Numbers, is_change, sums_up
 from ferocal.ledger.reading.runs import read_values
@@ -59,6 +62,7 @@ from ferocal.ledger.writing.opening import open_ledger
 from ferocal.ledger.writing.runs import Recorder
 from ferocal.ledger.writing.store import WritableLedger
 from ferocal.measure.settle import _look_for_others
+from ferocal.study.load import load_study
 from simulation import make_readings, simulate
 from studies import make_effect
 
@@ -444,6 +448,36 @@ def test_what_a_contestant_varies_by_is_what_least_squares_leaves(
     assert level - level[0] == pytest.approx(fitted.params[:3] - fitted.params[0])
     assert squares == pytest.approx(np.bincount(of, fitted.resid**2))
     assert degrees.sum() == pytest.approx(fitted.df_resid)
+
+
+def test_the_newest_release_is_measured_against_the_last_that_was_visited(tmp_path: Path) -> None:
+    levels = "".join(f"[factor.build.level.n{n}]\n" for n in range(1, 5))
+    (tmp_path / "study.toml").write_text(
+        '[study]\nquestion = "Slower?"\nmargin = "2 %"\n[factor.build]\norder = "file"\n'
+        f'{levels}[workload.flight]\ncommand = "true"\n[workload.flight.metric.score]\n'
+        'unit = "s"\nbetter = "lower"\nsource = "wall-time"\n'
+    )
+    study = load_study(tmp_path)
+    assert newest_and(study, "previous", {"n1", "n2"}) == ["n4", "n2"]
+    assert newest_and(study, "previous", {"n4"}) == ["n4"]
+    assert newest_and(study, "n1", ()) == ["n4", "n1"]
+    assert newest_and(study, "previous", {"n1", "n2", "n4"}, ["build=n3"]) == ["n3", "n2"]
+    for wrong in (["build=n9"], ["build=n3", "build=n2"]):
+        with pytest.raises(UsageError, match="takes one level of build"):
+            newest_and(study, "previous", {"n1"}, wrong)
+    with pytest.raises(UsageError, match="is the newest release"):
+        newest_and(study, "n4", ())
+
+
+@pytest.mark.parametrize(("resolution", "busy"), [(None, 1), (0.02, 1), (0.2, 0)])
+def test_others_are_busy_beyond_what_can_be_told(resolution: float | None, busy: int) -> None:
+    visits: Any = {1: SimpleNamespace(bench="foyer"), 2: SimpleNamespace(bench="gallery")}
+    conditions = {"busy_share_of_others": 0.25, "busiest_others": ["indexer"]}
+    if resolution is not None:
+        conditions["busy_resolution"] = resolution
+    found = find_busy(visits, "foyer", [(1, conditions), (2, conditions), (1, {})])
+    assert (found.runs, found.busy, found.stolen) == (1, busy, 0)
+    assert found.names == (("indexer",) if busy else ())
 
 
 def test_where_a_step_is_hangs_on_no_release_that_nobody_measured() -> None:
