@@ -18,6 +18,8 @@ import pytest
 from openpyxl.utils import get_column_letter
 
 from conftest import Ferocal
+from ferocal.errors import IntakeError
+from ferocal.intake.arrays import columns_of
 from ferocal.ledger.opening import LEDGER_FILE
 
 Study = Callable[..., Ferocal]
@@ -283,3 +285,11 @@ def test_rows_of_spreadsheets_count_as_they_are_seen(ferocal: Ferocal) -> None:
     (ferocal.directory / "gap.xlsx").write_bytes(sheet(["ms"], [16], [], ["late"]))
     words = ("load-trace", "--configuration", "x", "--workload", "show", "gap.xlsx")
     assert "gap.xlsx: row 4, ms: 'late' is not a number" in ferocal.attempt(*words)[2]
+
+
+def test_a_column_that_names_what_is_not_there_is_refused() -> None:
+    codes, names = pa.array([0, 67, 1], pa.int32()), pa.array(["on", "off"])
+    damaged = pa.DictionaryArray.from_arrays(codes, names, safe=False)
+    table = pa.table({"configuration": damaged})
+    with pytest.raises(IntakeError, match='row 2, "configuration": cannot be read'):
+        columns_of(table, Path("damaged.parquet"), lambda _: False)

@@ -72,7 +72,7 @@ def _unreadable_row(array: pa.ChunkedArray) -> int | None:
     for number, value in enumerate(array, 1):
         try:
             value.as_py()
-        except (ValueError, OverflowError):
+        except (ValueError, OverflowError, IndexError):
             return number
     return None
 
@@ -95,6 +95,7 @@ def _column(array: pa.ChunkedArray, as_text: bool) -> Column:
         array = _as_text(array).dictionary_encode()
     # Without rows there are no chunks either.
     whole = pa.chunked_array([*array.chunks], array.type).unify_dictionaries().combine_chunks()
+    whole.validate(full=True)  # what a damaged file names may not be there
     codes = whole.indices if not whole.null_count else whole.indices.fill_null(-1)
     return Labels.stripped(codes.to_numpy(), [name or "" for name in whole.dictionary.to_pylist()])
 
