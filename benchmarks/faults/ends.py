@@ -6,6 +6,7 @@ import random
 import shutil
 import signal
 import subprocess
+import sys
 from collections import Counter
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -18,6 +19,8 @@ SIGNALS = {"kills": signal.SIGKILL, "Ctrl-C": signal.SIGINT}
 # Where commands may end by themselves before the signal.
 _LATEST = 1.05
 _CALLS = 40
+# After so many attempts it is told how far it is.
+_TOLD = 50
 
 
 def disturbed(course: Course, name: str, number: int, scratch: Path) -> list[str]:
@@ -70,12 +73,14 @@ def ends(jobs: list[Course], count: int, scratch: Path, workers: int) -> int:
         tries = [(jobs[number % len(jobs)], number) for number in range(count)]
         with ThreadPoolExecutor(workers) as pool:
             asked = [pool.submit(disturbed, course, name, n, scratch) for course, n in tries]
-            found = [(t[0].job.name, t[1], a.result()) for t, a in zip(tries, asked, strict=True)]
-        wrong = [(job, number, text) for job, number, texts in found for text in texts]
-        for job, number, text in wrong[:20]:
-            print(f"  {job}, {number}: {text}", flush=True)
-        kinds = Counter(job for job, *_ in wrong)
-        print(f"{count} {name} over {len(jobs)} jobs: {len(wrong)} faults (target 0) "
+            kinds: Counter[str] = Counter()
+            for (course, number), attempt in zip(tries, asked, strict=True):
+                for text in attempt.result():
+                    kinds[course.job.name] += 1
+                    print(f"  {course.job.name}, {number}: {text}", flush=True)
+                if (number + 1) % _TOLD == 0:
+                    print(f"  {number + 1} of {count} {name}", file=sys.stderr, flush=True)
+        print(f"{count} {name} over {len(jobs)} jobs: {kinds.total()} faults (target 0) "
               f"{dict(kinds) or ''}", flush=True)  # fmt: skip
-        faults += len(wrong)
+        faults += kinds.total()
     return faults

@@ -301,7 +301,14 @@ def readers(good: Path, seconds: float, seed: int, workers: int, most: int) -> i
     sources = [s for s in SOURCES if s != "guided" or _has_fuzzer()]
     tasks = [(reader, source) for source in sources for reader in READERS[:most]]
     with ThreadPoolExecutor(workers) as pool:
-        answers = list(pool.map(partial(_work, good, seconds, seed), tasks))
+        answers = []
+        for (reader, source), answer in zip(
+            tasks, pool.map(partial(_work, good, seconds, seed), tasks), strict=True
+        ):
+            answers.append(answer)
+            print(f"  {reader.name}, {source}: {answer['tried']} inputs", file=sys.stderr)
+            for text, times in answer["faults"].items():
+                print(f"  {reader.name}, {source}: {times} times {text}", flush=True)
     wrong = 0
     for source in sources:
         of_source = [a for (_, s), a in zip(tasks, answers, strict=True) if s == source]
@@ -312,9 +319,6 @@ def readers(good: Path, seconds: float, seed: int, workers: int, most: int) -> i
         print(f"{tried} inputs {source}, {read} of them read: {faults} faults (target 0), slowest "
               f"{slowest:.1f} s (target {PATIENCE}), memory {memory:.0f} MiB (target 1024)",
               flush=True)  # fmt: skip
-    for (reader, source), answer in zip(tasks, answers, strict=True):
-        for text, times in answer["faults"].items():
-            print(f"  {reader.name}, {source}: {times} times {text}", flush=True)
     if "guided" not in sources:
         print("  without atheris no input was guided")
     return wrong
