@@ -133,6 +133,10 @@ def _merged(reached: dict[str, dict[int, list[str]]]) -> dict[str, dict[int, lis
         for m, of in kept.items()
     }
     for module, of in reached.items():
+        mapped = KEPT / "mapped" / module
+        if not mapped.exists():  # it was made since
+            mapped.parent.mkdir(parents=True, exist_ok=True)
+            shutil.copy(ROOT / PACKAGE / module, mapped)
         then = _lines_when_mapped(module)
         for line, tests in of.items():
             if line in then:

@@ -132,7 +132,8 @@ def _preview(
     from ferocal.intake.loading import load_files
     from ferocal.intake.starting import describe_files
     from ferocal.intake.tables.entry import read_readings
-    from ferocal.study.load import STUDY_FILE, load_study
+    from ferocal.study.load import load_study
+    from ferocal.study.template import write_template
     from ferocal.terms.files import scratch_directory
 
     readings = [read_readings(source, options, None).reading for source in sources]
@@ -145,6 +146,6 @@ def _preview(
     # What is doubtful is shown above with what settles it; whatever else is wrong is refused here.
     if not any(reading is not None and reading.doubts for reading in readings):
         with scratch_directory() as place:
-            (place / STUDY_FILE).write_text(beginning.text, encoding="utf-8")
+            write_template(place, beginning.text)
             load_files(load_study(place), sources, options=options, preview=True, begun=True)
     say("next: repeat without --preview")

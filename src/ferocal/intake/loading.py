@@ -188,6 +188,22 @@ def load_files(
             with read_ledger(study.directory) as ledger:
                 refuse_recorded(ledger, sources, batches)
         return loaded
+    _record_all(study, sources, batches, changed=changed, operator=operator)
+    batches.clear()  # a million readings are much to keep
+    # It was checked when it was opened to be written, and what was added as it was.
+    with read_ledger(study.directory, checked=False) as ledger:
+        return [replace(part, odd=tuple(find_odd(study, ledger, part.intake))) for part in loaded]
+
+
+def _record_all(
+    study: Study,
+    sources: Sequence[Source],
+    batches: Sequence[Batch],
+    *,
+    changed: bool,
+    operator: str | None,
+) -> None:
+    """Record what files hold, with the change of the study file that is for them, or nothing."""
     # Nobody else records between looking for runs that are there and adding to them.
     change = changed_study(study) if changed else nullcontext()
     with (
@@ -205,10 +221,6 @@ def load_files(
                 imported_as=None if source.reading is None else source.reading.kept(),
                 operator=operator,
             )  # fmt: skip
-    batches.clear()  # a million readings are much to keep
-    # It was checked when it was opened to be written, and what was added as it was.
-    with read_ledger(study.directory, checked=False) as ledger:
-        return [replace(part, odd=tuple(find_odd(study, ledger, part.intake))) for part in loaded]
 
 
 def _without_repeated(study: Study, sources: list[Source], *, only_new: bool) -> list[Source]:

@@ -1,7 +1,7 @@
 """What was seen of ledgers: which contents were whole, and how many entries they had.
 
 A content is known by the digest of the whole file as a transaction sees it, so that each is checked
-once only: a bit that changes later makes it another content. That takes a thousandth of the time of
+once only: a bit that changes later makes it another content. That takes a small part of the time of
 a check. How many entries a ledger had tells later that some are gone.
 """
 

@@ -20,13 +20,13 @@ class Watch:
     def __init__(self, reader: sqlite3.Connection) -> None:
         """Begin in the transaction in which the ledger was checked."""
         self._begun = time.monotonic()
-        self._seen = {reader: _version(reader)}
+        self._driver, self._version = reader, _version(reader)
         self._is_alone = True
 
     def look(self, writer: sqlite3.Connection) -> None:
         """Look whether others have written, in a transaction that has the right to write."""
         self._is_alone &= self._sees_no_others()
-        self._seen = {writer: _version(writer)}
+        self._driver, self._version = writer, _version(writer)
 
     def holds(self) -> bool:
         """Whether nothing but what this process wrote is new, in a transaction that reads."""
@@ -35,7 +35,7 @@ class Watch:
 
     def _sees_no_others(self) -> bool:
         try:
-            return all(_version(driver) == seen for driver, seen in self._seen.items())
+            return _version(self._driver) == self._version
         except sqlite3.ProgrammingError:
             return False  # a connection that was closed saw nothing of what came then
 
