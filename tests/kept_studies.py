@@ -36,6 +36,12 @@ NUMBERS = {
         "compare --bench south", "series firmware --at panel=bright --bench north", "claims",
         "rank --for quiet", "rank --per price --bench north", "compare --between panel", "factors",
     ),
+    "atelier": (
+        "compare --bench crypt", "claims", "table --bench crypt", "rank --for staff --bench nave",
+        "rank --per price --bench apse", "factors --bench apse", "compare --across benches",
+        "compare --between size", "compare --between bench", "plan --bench apse",
+        "compare --against d2+mono+wide --bench nave --group quick",
+    ),
 }  # fmt: skip
 _OF_ALL = (
     "table", "runs", "inspect", "plan", "history", "factors --detail", "rank", "rank --detail",
@@ -81,6 +87,30 @@ WORDS = {
         "rank --metric time --bench south", "rank --role secondary", "factors --to g5+bright",
         "factors --to g5+matt --bench north", "runs --bench south --round 2 --workload boot",
         "runs --configuration control", "table --bench north --role detail", "plan --detect 3%",
+    ),
+    "atelier": (
+        *_OF_ALL[:-1], "compare --bench apse", "compare --bench nave",
+        "compare --bench crypt --detail", "compare --group quick --as-factor --bench apse",
+        "compare --against d2+stereo+wide --bench apse --sort size",
+        "compare --only equivalent --bench apse", "compare --metric jitter",
+        "compare --across benches", "compare --across benches --workload meteor",
+        "compare --between lens", "compare --between mode --bench apse", "compare --between bench",
+        "compare --between size --bench apse", "compare --between workload --bench crypt",
+        "claims", "claims --detail", "claims --gate refuted", "claims --gate supported",
+        "rank --for visitors", "rank --for staff --bench nave --detail", "rank --per cores",
+        "rank --per price --bench nave", "rank --across benches --configuration d1+mono+wide",
+        "rank --per meteor --bench apse", "rank --metric rate --bench apse", "rank --role detail",
+        "factors --bench nave", "factors --bench crypt", "factors --to d3+stereo+wide",
+        "factors --against d2+mono+flat --to d3+mono+wide --bench apse", "factors --metric lamp",
+        "factors --group quick --detail --bench apse", "table --detail --bench apse",
+        "table --bench crypt", "table --workload eclipse --detail", "table --configuration d2+mono",
+        "runs --excluded", "runs --workload eclipse --bench nave", "runs --metric jitter --round 9",
+        "runs --configuration d3+mono+wide --bench crypt --all", "noise-floor", "reference",
+        "plan --bench apse --detail", "plan --bench nave --rounds 12", "plan --detect 1%",
+        "plan --interaction driver:mode", "plan --design separate", "plan --sd 2% --detect 3%",
+        "history --all", "inspect --kept", "chart nothing", "compare --sort name --group quick",
+        "compare --format junit --bench crypt", "compare --format csv --workload meteor",
+        "compare --gate worse --bench apse", "compare --gate not-equivalent --bench crypt",
     ),
 }  # fmt: skip
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -14,6 +15,7 @@ from ferocal.analysis.inference.claims import ClaimTest, ClaimVerdict, judge_cla
 from ferocal.analysis.inference.effects import Setting
 from ferocal.analysis.inference.estimation import estimate_effects
 from ferocal.analysis.inference.weights import Arm
+from kept_studies import restore
 from simulation import simulate
 
 STUDY = """
@@ -256,3 +258,28 @@ def test_merged_ledgers_keep_the_claims_of_both(ferocal: Ferocal) -> None:
     copy.quick("claims")
     ferocal.quick("merge", "copy")
     assert [h["claim"]["at-most"] for h in judged(ferocal)["early"]["history"]] == ["7 %"]
+
+
+def test_claims_say_what_comparisons_say_on_every_bench(ferocal: Ferocal, tmp_path: Path) -> None:
+    """Benches on which other metrics were read have each their own index."""
+    kept = restore("atelier", tmp_path)
+    study = kept.directory / "study.toml"
+    ranges = "".join(
+        f'[claim.{bench}-{n}]\nsays = "No change."\nmetric = "{metric}"\nbench = "{bench}"\n'
+        f'configuration = "d3+mono+wide"\nbetween = ["-9 %", "9 %"]\n'
+        for bench in ("apse", "nave", "crypt")
+        for n, metric in enumerate(("index", "dawn rate", "eclipse load", "meteor"))
+    )
+    study.write_text(study.read_text(encoding="utf-8") + ranges, encoding="utf-8")
+    judged = {c["name"]: c for c in kept.json("claims")["claims"]}
+    for bench in ("apse", "nave", "crypt"):
+        found = kept.json("compare", "--bench", bench, "--configuration", "d3+mono+wide")
+        whole = [s for s in found["summaries"] if s["group"] == "primary metrics"]
+        compared = {
+            "index": next(s for s in whole if s["statistic"] == "geometric mean"),
+            **{f"{e['workload']} {e['metric']}": e for e in found["effects"]},
+        }
+        for n, metric in enumerate(("index", "dawn rate", "eclipse load", "meteor rate")):
+            claim, effect = judged[f"{bench}-{n}"], compared.get(metric)
+            ends = [effect and effect[name] for name in ("change", "low", "high")]
+            assert [claim[name] for name in ("change", "low", "high")] == pytest.approx(ends)

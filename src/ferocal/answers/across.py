@@ -138,7 +138,8 @@ def compare_across(
         raise NothingToShowError(
             "no configuration was measured on two benches, so benches cannot be compared"
         )
-    doubts = doubts_of(study, evidence, {lead.series for lead in leads})
+    benches = [readings.benches[b] for b in (first, *others)]
+    doubts = doubts_of(study, evidence, {lead.series for lead in leads}, benches)
     return AcrossAnswer(
         **basis_of(study, evidence, doubts),
         factor=factor,
@@ -148,7 +149,7 @@ def compare_across(
         changes=tuple(_changes(readings, order, series, (first, others), setting))
         if factor is not None
         else (),
-        differing=_differing(study, evidence, [readings.benches[b] for b in (first, *others)]),
+        differing=_differing(study, evidence, benches),
     )
 
 

@@ -17,7 +17,7 @@ from ferocal.analysis.data.index import (
     index_series,
     index_weights,
 )
-from ferocal.analysis.data.readings import Readings, choose_scales
+from ferocal.analysis.data.readings import Readings, choose_scales, concatenate
 from ferocal.analysis.data.series import Scale, Series
 from ferocal.analysis.inference.claims import ClaimTest, ClaimVerdict, JudgedClaim, judge_claims
 from ferocal.analysis.inference.effects import Effect, Setting
@@ -49,7 +49,8 @@ class ClaimFinding:
     file has. ``written_before`` is None where it is not known well enough when the readings were
     taken: a date has no time of day, and a time may have no zone. ``history`` are the claims of
     that name as they once stood, each with the date when it was first seen. ``barred`` says why
-    its sides are not comparable, where they are not.
+    its sides are not comparable, where they are not; ``unfit`` that its bound is not on the scale
+    of its metric. ``alone`` is whether the study has no other bench.
     """
 
     name: str
@@ -64,6 +65,8 @@ class ClaimFinding:
     first_seen: str | None
     history: tuple[tuple[str, Mapping[str, Any]], ...]
     barred: Caveat | None = None
+    unfit: bool = False
+    alone: bool = True
 
 
 @dataclass(frozen=True)
@@ -118,7 +121,8 @@ def _doubts(study: Study, evidence: Evidence, findings: Sequence[ClaimFinding]) 
     effects: dict[tuple[str, Series, str, str], Effect] = {}
     for base in dict.fromkeys(f.baseline for f in findings):
         own = [f for f in findings if f.baseline == base]
-        for e in doubts_of(study, evidence, {f.series for f in own}, baseline=base).effects:
+        series, benches = {f.series for f in own}, {f.bench for f in own}
+        for e in doubts_of(study, evidence, series, benches, baseline=base).effects:
             for f in own:
                 if (e.bench, e.series) != (f.bench, f.series):
                     continue
@@ -167,20 +171,31 @@ class _Basis:
 
 def _basis_of(study: Study, evidence: Evidence) -> _Basis:
     readings = evidence.readings
-    scales = choose_scales(readings)
     if any(INDEX in (c.metric, c.ratio_to) for c in study.file.claim.values()):
-        places = deciding_places(readings.series, set(readings.series_of.tolist()))
-        members = index_members(readings, places)
-        weights = index_weights(readings.series, members)
-        if len({readings.series[n].workload for n in weights}) > 1:
-            series = index_series(readings, members, study.head.margin, INDEX)
-            readings, scales = add_index(readings, scales, {series: weights})
+        readings = _with_index(readings, study.head.margin)
     names = {s.title: n for n, s in enumerate(readings.series)}
     names |= {f"{s.workload} {s.metric}".strip(): n for n, s in enumerate(readings.series)}
     counts = Counter(s.workload for s in readings.series)
     alone = {s.workload: n for n, s in enumerate(readings.series) if counts[s.workload] == 1}
     setting = setting_of(study, evidence, study.baseline)
-    return _Basis(readings, scales, setting, {**names, **{w: n for w, n in alone.items() if w}})
+    by_name = {**names, **{w: n for w, n in alone.items() if w}}
+    return _Basis(readings, choose_scales(readings), setting, by_name)
+
+
+def _with_index(readings: Readings, margin: float) -> Readings:
+    """Readings with an index, which on each bench is of what was read wherever it was measured."""
+    parts, index = [readings], None
+    for bench in range(len(readings.benches)):
+        here = readings.on_bench(bench)
+        members = index_members(here, deciding_places(here.series, set(here.series_of.tolist())))
+        weights = index_weights(here.series, members)
+        if len({here.series[n].workload for n in weights}) > 1:
+            index = index or index_series(here, members, margin, INDEX)
+            more, _ = add_index(here, choose_scales(here), {index: weights}, as_read=True)
+            parts.append(more.select(more.series_of == len(readings.series)))
+    if index is None:
+        return readings
+    return replace(concatenate(parts), series=(*readings.series, index))
 
 
 def _ask(
@@ -203,8 +218,10 @@ def _ask(
         written_before=None,
         first_seen=None,
         history=(),
+        alone=len(study.benches) == 1,
     )
-    return finding, None if n is None else _test(basis, finding, n)
+    test = None if n is None else _test(basis, finding, n)
+    return replace(finding, unfit=n is not None and test is None), test
 
 
 def _test(basis: _Basis, finding: ClaimFinding, n: int) -> ClaimTest | None:

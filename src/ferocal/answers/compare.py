@@ -211,16 +211,18 @@ def doubts_of(
     study: Study,
     evidence: Evidence,
     series: Collection[Series],
+    benches: Collection[str],
     configurations: Collection[str] | None = None,
     baseline: str | None = None,
 ) -> Doubts:
-    """The comparisons of some metrics with the baseline, for the caveats that they have."""
+    """The comparisons of some metrics with the baseline on some benches, for their caveats."""
     base = baseline or study.baseline
     setting = setting_of(study, evidence, base)
     effects = tuple(
         e
         for e in _effects(study, evidence, base, setting)
         if e.series in series
+        and e.bench in benches
         and not e.control
         and (configurations is None or e.configuration in configurations)
     )

@@ -128,8 +128,9 @@ def attribute(
     if not found:
         raise UsageError("nothing has been measured yet")
     series = {e.series for bench in found for e in bench.effects}
+    benches = {bench.bench for bench in found}
     return FactorsAnswer(
-        **basis_of(study, evidence, doubts_of(study, evidence, series)),
+        **basis_of(study, evidence, doubts_of(study, evidence, series, benches)),
         baseline=study.baseline,
         benches=found,
     )

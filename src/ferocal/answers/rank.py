@@ -132,10 +132,11 @@ def rank(
     fields = [field for field in maker.fields() if field is not None]
     if not fields:
         raise NothingToShowError(f"fewer than two {across} were measured, so nothing to rank")
-    ranked = {r.series for f in fields for r in f.rankings}
-    names = {s.configuration for f in fields for r in f.rankings for s in r.standings}
+    ranked = maker.originals({r.series for f in fields for r in f.rankings})
+    standings = [s for f in fields for r in f.rankings for s in r.standings]
+    names, benches = {s.configuration for s in standings}, {s.bench for s in standings}
     return RankAnswer(
-        **basis_of(study, evidence, doubts_of(study, evidence, maker.originals(ranked), names)),
+        **basis_of(study, evidence, doubts_of(study, evidence, ranked, benches, names)),
         across=across,
         preference=preference,
         preferences=tuple(study.file.preference),

@@ -146,9 +146,10 @@ def follow(
     ]
     values = [v for v in maker.all(searches) if wanted(v.bench, v.series)]
     shown = {series for _, _, series in found}
+    benches = {bench for bench, _, _ in found}
     names = [r.configuration for r in line.releases if r.configuration is not None]
     return SeriesAnswer(
-        **basis_of(study, evidence, doubts_of(study, evidence, shown, names)),
+        **basis_of(study, evidence, doubts_of(study, evidence, shown, benches, names)),
         factor=factor,
         order="time" if study.file.factor[factor].order == "time" else "file",
         at=line.at,

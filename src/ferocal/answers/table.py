@@ -57,6 +57,7 @@ def make_table(
         cells={
             bench: _chosen(tabulate(evidence.readings, place), selection)
             for place, bench in enumerate(study.benches)
+            if not selection.benches or bench in selection.benches
         },
         gaps=tuple(
             gap

@@ -53,7 +53,7 @@ def lead_lines(answer: AcrossAnswer) -> Iterator[tuple[str, str]]:
     for name in shown[:_MOST_SENTENCES]:
         leads = [lead for lead in answer.leads if lead.configuration == name]
         if leads:
-            yield name, _lead_text(leads)
+            yield name, _lead_text(leads, len({lead.bench for lead in answer.leads}) > 1)
 
 
 def _measured(answer: AcrossAnswer) -> list[str]:
@@ -61,12 +61,13 @@ def _measured(answer: AcrossAnswer) -> list[str]:
     return [name for name in answer.order if name in known]
 
 
-def _lead_text(leads: Sequence[Lead]) -> str:
+def _lead_text(leads: Sequence[Lead], several: bool) -> str:
     by_leader: dict[str, list[str]] = {}
     quiet: dict[Verdict, list[str]] = {}
     for lead in leads:
         if lead.leader is None:
-            quiet.setdefault(lead.estimate.verdict, []).append(lead.series.title)
+            name = f"{lead.series.title} on {lead.bench}" if several else lead.series.title
+            quiet.setdefault(lead.estimate.verdict, []).append(name)
         else:
             text = f"{lead.series.title} ({lead.bench} {change_text(as_change(lead))})"
             by_leader.setdefault(lead.leader, []).append(text)

@@ -97,16 +97,19 @@ def claim_lines(finding: ClaimFinding, *, detail: bool) -> Iterator[str]:
 def subject(finding: ClaimFinding) -> str:
     """What a claim is on: metric, configuration, and with what that is compared."""
     claim, title = finding.claim, finding.series.title
+    where = claim.configuration if finding.alone else f"{claim.configuration} on {finding.bench}"
     if finding.kind == "ratio":
-        return f"{title} over {claim.ratio_to}, {claim.configuration}"
+        return f"{title} over {claim.ratio_to}, {where}"
     if finding.kind == "value":
-        return f"{title}, {claim.configuration}"
-    return f"{title}, {claim.configuration} against {finding.baseline}"
+        return f"{title}, {where}"
+    return f"{title}, {where} against {finding.baseline}"
 
 
 def found_text(finding: ClaimFinding) -> str:
     """What readings show, with the interval that decides."""
     judged = finding.judged
+    if finding.unfit:
+        return "not tested"
     if math.isnan(judged.mean) and math.isnan(judged.low):
         return "no reading bears on it"
     if math.isnan(judged.mean):
@@ -162,11 +165,24 @@ def undecided_text(finding: ClaimFinding) -> str:
         return f"about {counted(judged.more_rounds, 'more round')} should settle it"
     if finding.claim.within == "noise" and not math.isfinite(judged.ends[1]):
         return "the noise between visits is unknown: measure with control = true, or visit thrice"
+    if finding.unfit:
+        return _unfit_text(finding)
     if judged.estimate is None:
         return "nothing that this bound applies to has been measured"
     if math.isnan(judged.low):
         return "it has no interval yet: visit each side again, better in five rounds"
     return "too close to the bound for 100 rounds to settle"
+
+
+def _unfit_text(finding: ClaimFinding) -> str:
+    claim, which = finding.claim, finding.series.title
+    if finding.kind != "ratio" and not {limit.unit for limit in claim.limits} & {"%", "times"}:
+        return f"{which} is compared as a ratio: state the bound in %"
+    if finding.kind == "ratio":
+        which = f"one of {which} and {claim.ratio_to}"
+    return (
+        f"its bound needs a ratio, but {which} may be zero or negative, or has a margin in a unit"
+    )
 
 
 def claim_remarks(answer: ClaimsAnswer, problem: str | None = None) -> Iterator[str]:

@@ -170,7 +170,7 @@ def _span_text(ends: tuple[float, float], factor: float) -> str:
     """Two ends of a change with two digits, such as "+2.9..+9.7"."""
     size = max(abs(factor * end) for end in ends)
     places = max(0, 1 - math.floor(math.log10(size))) if 1e-4 < size < 1e9 else 1
-    return "..".join(signed(factor * end, places) for end in ends)
+    return "..".join(dict.fromkeys(signed(factor * end, places) for end in ends))
 
 
 def interval_text(effect: Change) -> str:

@@ -140,6 +140,12 @@ def _named(verdict: Verdict, effects: Sequence[Effect]) -> str:
     return ", ".join([*names, f"{rest} more"] if rest > 0 else names)
 
 
+def _is_sure(effect: Effect) -> bool:
+    """Whether an effect has an interval around a number, and not only a bound."""
+    surely = effect.verdict is not Verdict.SEEN_ONCE and effect.method is not Method.BOUND
+    return surely and has_evidence(effect)
+
+
 class _Overview:
     """The overview of the effects on one bench."""
 
@@ -160,27 +166,33 @@ class _Overview:
             for name in list(comparison.levels)[1:]
             if name in named or (name in gaps and name != "control")
         ]
+        known = Counter(evidence_text(e) for e in self._shown() if _is_sure(e))
+        self._usual = known.most_common(1)[0][0] if known else None
+        self._unlike = {name: self._all_unlike(name) for name in self._names}
 
     def grid(self) -> Grid | None:
         """The rows with what their signs mean; nothing where there are none."""
         if not self._series or not self._names:
             return None
+        effects = self._shown()
         rows = arrange(
             list(self._with_summaries()),
             lambda s: (self._base(s), {name: self._cell(s, name) for name in self._names}),
             lambda workload: self._notes(workload, None),
         )
-        shown = set(self._series)
-        effects = [e for (s, _), e in self._effects.items() if s in shown and not e.control]
         equal = [e for e in effects if e.verdict is Verdict.EQUIVALENT]
         within = margins_text(equal) if equal else ""
         return Grid(
             tuple(rows),
-            {name: self._head_notes(name) for name in self._names},
+            {name: (*self._head_notes(name), *self._unlike.get(name, ())) for name in self._names},
             Base(self._comparison.baseline, "baseline"),
             meanings((e.verdict for e in effects), within),
             ("times as fast; " if self._as_factor else "") + self._evidence(effects),
         )
+
+    def _shown(self) -> list[Effect]:
+        shown = set(self._series)
+        return [e for (s, _), e in self._effects.items() if s in shown and not e.control]
 
     def _with_summaries(self) -> Iterator[Series]:
         """The metrics, each group followed by what it is as one, and in the end all of them."""
@@ -260,6 +272,8 @@ class _Overview:
             notes += (f"against {effect.baseline}",)
         if effect.method is Method.STATED:
             notes += (STATED_NOTE,)
+        elif self._is_unlike(effect) and not self._unlike[name]:
+            notes += (evidence_text(effect),)
         return replace(self._number(effect, notes), strip=reach_of(effect))
 
     def _gap(self, series: Series, name: str) -> GridCell:
@@ -268,6 +282,16 @@ class _Overview:
         if gap is None:
             return GridCell("–")
         return GridCell(str(gap.mark), notes=(gap.reason,) if gap.reason else ())
+
+    def _is_unlike(self, effect: Effect) -> bool:
+        """Whether an interval rests on something else than most do."""
+        return _is_sure(effect) and evidence_text(effect) != self._usual
+
+    def _all_unlike(self, name: str) -> tuple[str, ...]:
+        """What all intervals of a configuration rest on, where that is not what most rest on."""
+        own = [e for e in self._shown() if e.configuration == name and _is_sure(e)]
+        texts = {evidence_text(e) for e in own}
+        return tuple(texts) if len(texts) == 1 and self._is_unlike(own[0]) else ()
 
     def _head_notes(self, name: str) -> tuple[str, ...]:
         return tuple(
@@ -286,13 +310,9 @@ class _Overview:
 
     def _evidence(self, effects: Sequence[Effect]) -> str:
         """What most of the intervals rest on, and their level."""
-        sure = [e for e in effects if has_evidence(e) and e.verdict is not Verdict.SEEN_ONCE]
-        known = Counter(evidence_text(e) for e in sure or effects)
-        if not known:
-            return ""
-        text, _ = known.most_common(1)[0]
-        if not sure:
-            return f"{text}; no intervals"
+        known = {evidence_text(e) for e in effects if _is_sure(e)}
+        if self._usual is None:
+            return f"{evidence_text(effects[0])}; no intervals" if effects else ""
         shown = set(self._series)
         cells = [
             c
@@ -303,4 +323,4 @@ class _Overview:
         each = runs.pop() if len(runs) == 1 else 0.0
         of = f" of {counted(int(each), 'run')}" if each and each.is_integer() else ""
         unless = " unless noted" if len(known) > 1 else ""
-        return f"{text}{of}{unless}; {100 * self._comparison.confidence:.4g} % intervals"
+        return f"{self._usual}{of}{unless}; {100 * self._comparison.confidence:.4g} % intervals"

@@ -109,7 +109,7 @@ WORDS = {
     "few-rounds": Words(
         "fewer than 5 paired rounds",
         "measure at least 5",
-        "only {rounds} paired rounds",
+        lambda values: f"only {counted(values['rounds'], 'paired round')}",
         look="ferocal plan",
     ),
     "not-computed": Words(
