@@ -34,6 +34,8 @@ from ferocal.media.signs import VERDICT_STYLES, Signs
 _INDENT = "  "
 # What is longer in the last column of a table is folded before anything is left out.
 _LAST = 24
+# Columns of short names are kept whole where as much is left for each of the others.
+_FOLDED = 9
 
 
 def show(console: Console, document: Document) -> None:
@@ -113,11 +115,14 @@ def _table(console: Console, block: Table) -> None:
     if block.title:
         console.print(Text(block.title, "bold"))
     grouped = len(groups) > 1 or groups[0][0] is not None
-    widths = _widths(columns, [row for _, rows in groups for row in rows])
+    everything = [row for _, rows in groups for row in rows]
+    widths = _widths(columns, everything)
+    tight = not grouped and sum(widths) + 3 * (len(columns) - 1) > console.width
+    folded = _folded_columns(columns, everything, console.width) if tight else set()
     for number, (line, rows) in enumerate(groups):
         if line is not None:
             console.print(Text.assemble((line.head, "bold"), "  " if line.text else "", line.text))
-        made = _rich_table(columns, rows)
+        made = _rich_table(columns, rows, folded, tight=tight)
         if grouped:
             made.box, made.show_header = None, number == 0
             for column, least in zip(made.columns[:-1], widths, strict=False):
@@ -159,13 +164,36 @@ def _widths(columns: Sequence[Column], rows: _Rows) -> list[int]:
     return [max([len(c.head), *own]) for c, own in zip(columns, cells, strict=True)]
 
 
-def _rich_table(columns: Sequence[Column], rows: _Rows) -> RichTable:
+def _folded_columns(columns: Sequence[Column], rows: _Rows, width: int) -> set[int]:
+    """The columns that may be folded: of those with names, few of them, only the longest."""
+    widths = _widths(columns, rows)
+    folded = {n for n, column in enumerate(columns) if not column.whole}
+    names = [n for n in folded if not any(" " in row[n].plain for row in rows)]
+    least = [min(w, _FOLDED) if n in folded else w for n, w in enumerate(widths)]
+    room = width - 2 * (len(columns) - 1) - sum(least)
+    for n in sorted(names, key=lambda n: widths[n]):
+        room -= widths[n] - least[n]
+        if room < 0:
+            break
+        folded.remove(n)
+    return folded
+
+
+def _rich_table(
+    columns: Sequence[Column], rows: _Rows, folded: set[int], *, tight: bool
+) -> RichTable:
+    """A table; a ``tight`` one has less between its columns."""
     table = RichTable(
-        box=box.SIMPLE_HEAD, show_edge=False, pad_edge=False, padding=(0, 1), header_style="bold"
+        box=box.SIMPLE_HEAD,
+        show_edge=False,
+        pad_edge=False,
+        padding=(0, 1, 0, 0) if tight else (0, 1),
+        header_style="bold",
     )
-    for column in columns:
+    for n, column in enumerate(columns):
         justify: Literal["left", "right"] = "right" if column.right else "left"
-        table.add_column(column.head, justify=justify, no_wrap=column.whole, overflow="fold")
+        whole = column.whole or (tight and n not in folded)
+        table.add_column(column.head, justify=justify, no_wrap=whole, overflow="fold")
     for row in rows:
         table.add_row(*row)
     return table
