@@ -221,7 +221,9 @@ class _Values:
                     contrasts.append(
                         self._contrast(bench, course, release, other, f"{kind} {role}")
                     )
-        found = judge_contrasts(self.readings, contrasts, self.setting) if contrasts else {}
+        found: dict[int, Estimate] = {}
+        if contrasts:
+            found = judge_contrasts(self.readings, contrasts, self.setting, foresees=False)
 
         def estimate(bench: str, series: int, release: int, kind: str) -> Estimate | None:
             number = asked.get((bench, series, release, kind))
