@@ -18,7 +18,7 @@ from conftest import PATIENCE, PROGRAM, Ferocal, surroundings
 from ferocal.bench import execution
 from ferocal.bench.commands import prepare
 from ferocal.bench.conditions import BusyMeter
-from ferocal.bench.execution import Executor, Invocation, LocalExecutor, local_executor
+from ferocal.bench.execution import Executor, Invocation, LocalExecutor, Place, local_executor
 from ferocal.study.base import Command
 from test_measure import query, wait_until
 
@@ -27,9 +27,9 @@ from test_measure import query, wait_until
 def executor(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Executor]:
     """Both ways to run commands: with the launcher, and without, as on other systems."""
     if request.param == "alone":
-        yield LocalExecutor(tmp_path, None)
+        yield LocalExecutor(tmp_path, None, tmp_path)
         return
-    with local_executor() as local:
+    with local_executor(tmp_path) as local:
         yield local
 
 
@@ -64,7 +64,7 @@ def test_the_time_limit_ends_children_too(executor: Executor, tmp_path: Path) ->
 
 
 def test_what_is_left_behind_is_ended_unless_it_may_stay(tmp_path: Path) -> None:
-    with local_executor() as local:
+    with local_executor(tmp_path) as local:
         ended = local.run(shell("sleep 30 & echo $!", tmp_path)).text.strip()
         kept = local.run(shell("sleep 30 & echo $!", tmp_path, then="keep")).text.strip()
     wait_until(lambda: not Path("/proc", ended, "exe").exists())
@@ -77,7 +77,7 @@ def test_wall_cpu_and_memory_are_those_of_the_tree(tmp_path: Path) -> None:
         "import time, sys; data = bytearray(60 << 20); end = time.process_time() + 0.25\n"
         "while time.process_time() < end: pass"
     )
-    with local_executor() as local:
+    with local_executor(tmp_path) as local:
         done = local.run(
             shell(f"sleep 0.6; {shlex.quote(sys.executable)} -S -c '{hungry}'", tmp_path)
         )
@@ -97,7 +97,7 @@ def test_too_much_output_is_ended_and_a_long_one_is_read_at_both_ends(
 ) -> None:
     monkeypatch.setattr(execution, "OUTPUT_LIMIT", 1_000_000)
     monkeypatch.setattr(execution, "READ_LIMIT", 1000)
-    with local_executor() as local:
+    with local_executor(tmp_path) as local:
         endless = local.run(shell("yes", tmp_path, timeout=30))
         long = local.run(shell("echo first; seq 20000; echo last", tmp_path))
     assert endless.ended_for == "output"
@@ -107,7 +107,7 @@ def test_too_much_output_is_ended_and_a_long_one_is_read_at_both_ends(
 
 
 def test_processes_are_observed_only_when_asked_for(tmp_path: Path) -> None:
-    with local_executor() as local:
+    with local_executor(tmp_path) as local:
         seen = local.run(shell("sleep 1", tmp_path, observe=True)).processes
         short = local.run(shell("true", tmp_path, observe=True)).processes
         unseen = local.run(shell("sleep 0.1", tmp_path)).processes
@@ -120,18 +120,18 @@ def test_processes_are_observed_only_when_asked_for(tmp_path: Path) -> None:
 def test_a_launcher_that_dies_is_an_error_and_not_a_hang(tmp_path: Path) -> None:
     from ferocal.errors import FerocalError
 
-    with local_executor() as local, pytest.raises(FerocalError, match="ended unexpectedly"):
+    with local_executor(tmp_path) as local, pytest.raises(FerocalError, match="ended unexpectedly"):
         local.run(shell("kill -9 $PPID; sleep 5", tmp_path))
 
 
 def test_placeholders_and_prefixes_make_a_command(tmp_path: Path) -> None:
-    words = Command(command="{python} {study}/play {scene}")
-    plain = prepare(words, tmp_path, {"SHOW": "{study}/show"}, ("nice", "-n", "5"))
+    words, place = Command(command="{python} {study}/play {scene}"), Place(tmp_path, sys.executable)
+    plain = prepare(words, place, {"SHOW": "{study}/show"}, ("nice", "-n", "5"))
     assert plain.words == ("nice", "-n", "5", sys.executable, f"{tmp_path}/play", "{scene}")
     assert plain.environment == {"SHOW": f"{tmp_path}/show"}
     line = Command(command="play | tail -1", shell=True)
-    assert prepare(line, tmp_path, {}).words == ("play | tail -1",)
-    assert prepare(line, tmp_path, {}, ("nice",)).words == ("nice", "sh", "-c", "play | tail -1")
+    assert prepare(line, place, {}).words == ("play | tail -1",)
+    assert prepare(line, place, {}, ("nice",)).words == ("nice", "sh", "-c", "play | tail -1")
 
 
 def test_a_quiet_stretch_names_nobody() -> None:
@@ -146,7 +146,7 @@ def test_a_quiet_stretch_names_nobody() -> None:
 
 def test_what_an_earlier_command_left_running_writes_into_no_later_output(tmp_path: Path) -> None:
     service = "(sleep 0.4; echo score 1000; touch late; sleep 60) & echo started"
-    with local_executor() as local:
+    with local_executor(tmp_path) as local:
         started = local.run(shell(service, tmp_path, then="keep"))
         during = local.run(shell("while ! test -e late; do sleep 0.05; done; echo mine", tmp_path))
         after = local.run(shell("echo mine", tmp_path))
@@ -162,7 +162,7 @@ def test_what_an_earlier_command_left_running_writes_into_no_later_output(tmp_pa
 def test_a_process_in_a_session_of_its_own_is_found_ended_and_told(tmp_path: Path) -> None:
     escape = "setsid sh -c 'echo $$ > pid; touch there; sleep 71' & "
     wait = "while ! test -e there; do sleep 0.02; done"
-    with local_executor() as local:
+    with local_executor(tmp_path) as local:
         ended = local.run(shell(escape + wait, tmp_path))
         assert ended.left_behind and set(ended.left_behind) <= {"sh", "sleep"}
         assert not Path("/proc", (tmp_path / "pid").read_text().strip(), "exe").exists()
@@ -185,7 +185,7 @@ def test_a_process_in_a_session_of_its_own_is_found_ended_and_told(tmp_path: Pat
 @pytest.mark.skipif(not hasattr(os, "sched_setaffinity"), reason="needs affinities")
 def test_the_processors_that_a_run_may_use_are_read_from_it(tmp_path: Path) -> None:
     pin = "import os, time; os.sched_setaffinity(0, {min(os.sched_getaffinity(0))})"
-    with local_executor() as local:
+    with local_executor(tmp_path) as local:
         pinned = local.run(Invocation((sys.executable, "-c", pin), tmp_path))
         free = local.run(shell("true", tmp_path))
     assert pinned.processors == 1
@@ -370,7 +370,7 @@ def test_what_a_step_before_a_run_started_ends_with_it(ferocal: Ferocal) -> None
 
 
 def test_a_workload_that_stops_what_takes_its_time_fails_and_nothing_hangs(tmp_path: Path) -> None:
-    with local_executor() as local:
+    with local_executor(tmp_path) as local:
         done = local.run(shell("kill -STOP $PPID; sleep 0.2; echo score 1", tmp_path, timeout=20))
         assert "was stopped meanwhile" in str(done.failure)
         assert local.run(shell("echo score 1", tmp_path)).failure is None

@@ -124,7 +124,7 @@ def test_what_lost_its_parent_is_accounted_for(tmp_path: Path) -> None:
         "os.killpg(shell.pid, signal.SIGKILL)\nshell.wait()\n"
     )
     (tmp_path / "drive.py").write_text(driver)
-    with local_executor() as local:
+    with local_executor(tmp_path) as local:
         done = local.run(shell(f"{shlex.quote(sys.executable)} -S drive.py", tmp_path))
         after = local.run(shell("true", tmp_path))
     assert done.failure is None and done.cpu is not None and done.peak_memory is not None

@@ -1,43 +1,40 @@
-"""Commands of a study turned into invocations on this machine."""
+"""Commands of a study turned into invocations on a bench."""
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Mapping
-from pathlib import Path
 
-from ferocal.bench.execution import Invocation, Then
+from ferocal.bench.execution import Invocation, Place, Then
 from ferocal.study.base import Command
 
 
-def expand(text: str, directory: Path) -> str:
+def expand(text: str, place: Place) -> str:
     """Replace ``{python}`` and ``{study}``; other braces are left alone."""
-    return text.replace("{python}", sys.executable).replace("{study}", str(directory))
+    return text.replace("{python}", place.python).replace("{study}", str(place.directory))
 
 
 def prepare(
     command: Command,
-    directory: Path,
+    place: Place,
     environment: Mapping[str, str],
     prefix: tuple[str, ...] = (),
     *,
     then: Then = "end",
 ) -> Invocation:
-    """Make a command of the study ready to be run in the study's directory.
+    """Make a command of the study ready to be run where the bench runs its commands.
 
     ``prefix`` is put before the words of the command; a command for the shell is then
     handed to ``sh -c`` behind the prefix. ``then`` is what becomes of what it leaves running.
     """
-    directory = directory.resolve()
     words, shell = command.words, command.shell
     if prefix:
         words = (*prefix, *(("sh", "-c", words[0]) if shell else words))
         shell = False
     return Invocation(
-        words=tuple(expand(word, directory) for word in words),
-        directory=directory,
+        words=tuple(expand(word, place) for word in words),
+        directory=place.directory,
         shell=shell,
-        environment={name: expand(value, directory) for name, value in environment.items()},
+        environment={name: expand(value, place) for name, value in environment.items()},
         timeout=command.timeout,
         then=then,
     )

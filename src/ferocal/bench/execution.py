@@ -13,7 +13,7 @@ import sys
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import field
-from pathlib import Path
+from pathlib import Path, PurePath
 from typing import Any, Literal, Protocol
 
 from ferocal.bench._linux import ProcessSight
@@ -42,6 +42,14 @@ Then = Literal["end", "keep", "guest"]
 
 
 @dataclass(frozen=True)
+class Place:
+    """Where commands are run on a bench: the directory, and the Python of ``{python}``."""
+
+    directory: PurePath
+    python: str
+
+
+@dataclass(frozen=True)
 class Invocation:
     """A command, ready to be run.
 
@@ -50,7 +58,7 @@ class Invocation:
     """
 
     words: tuple[str, ...]
-    directory: Path
+    directory: PurePath
     shell: bool = False
     environment: Mapping[str, str] = field(default_factory=dict)
     timeout: float = 60.0
@@ -136,6 +144,10 @@ def tail(output: bytes) -> str:
 class Executor(Protocol):
     """Runs commands on a bench."""
 
+    @property
+    def place(self) -> Place:
+        """Where the commands of the study are run."""
+
     def run(self, invocation: Invocation) -> Completed:
         """Run one command to its end."""
 
@@ -147,8 +159,13 @@ class LocalExecutor:
     """Runs commands on this machine; use `local_executor` to get one."""
 
     def __init__(
-        self, scratch: Path, launcher: Launcher | None, mask: Mask = NOTHING_PRIVATE
+        self,
+        scratch: Path,
+        launcher: Launcher | None,
+        directory: Path,
+        mask: Mask = NOTHING_PRIVATE,
     ) -> None:
+        self.place = Place(directory.resolve(), sys.executable)
         self._scratch = scratch
         self._mask = mask
         self._count = 0
@@ -190,7 +207,8 @@ class LocalExecutor:
         finally:
             if size <= READ_LIMIT:
                 self._clear()
-        check_room(self._scratch, *([invocation.directory] if answer["exit_status"] else []))
+        failed_in = [Path(invocation.directory)] if answer["exit_status"] else []
+        check_room(self._scratch, *failed_in)
         adopts, left_behind = answer.pop("adopts", False), answer.pop("left_behind", ())
         unended = tuple(answer.pop("unended", ()))
         return Completed(
@@ -313,17 +331,17 @@ def _take(path: Path) -> tuple[bytes, int, Path]:
 
 
 @contextlib.contextmanager
-def local_executor(mask: Mask = NOTHING_PRIVATE) -> Iterator[LocalExecutor]:
+def local_executor(directory: Path, mask: Mask = NOTHING_PRIVATE) -> Iterator[LocalExecutor]:
     """Run commands on this machine; commands still running at the end are ended.
 
-    ``mask`` is for what is shown of their outputs.
+    ``directory`` is where those of a study are run, ``mask`` for what is shown of their outputs.
     """
     with scratch_directory() as scratch:
         if sys.platform == "win32":
-            yield LocalExecutor(scratch, None, mask)
+            yield LocalExecutor(scratch, None, directory, mask)
             return
         launcher = Launcher()
         try:
-            yield LocalExecutor(scratch, launcher, mask)
+            yield LocalExecutor(scratch, launcher, directory, mask)
         finally:
             launcher.close()

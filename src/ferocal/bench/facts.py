@@ -6,7 +6,6 @@ import platform
 import re
 import sys
 from collections.abc import Iterable, Mapping
-from pathlib import Path
 from typing import Literal
 
 import psutil
@@ -85,7 +84,6 @@ def declared_facts(facts: Mapping[str, FactValue], source: str) -> list[Fact]:
 def probe_facts(
     executor: Executor,
     bench: Bench,
-    directory: Path,
     environment: Mapping[str, str],
     prefix: tuple[str, ...],
 ) -> list[Fact]:
@@ -95,7 +93,7 @@ def probe_facts(
         if probe.kind == "condition":
             continue
         before = prefix if probe.with_prefix else ()
-        completed = executor.run(prepare(probe, directory, environment, before))
+        completed = executor.run(prepare(probe, executor.place, environment, before))
         value = completed.text.strip()
         if completed.failure is not None:
             value = f"not read: the probe {completed.failure}"

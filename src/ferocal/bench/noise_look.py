@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import json
 import math
-import sys
 import time
 from collections.abc import Callable
-from pathlib import Path
 from typing import Any
 
 from ferocal.bench.conditions import BusyMeter, ConditionReader
@@ -55,7 +53,7 @@ class NoiseLook:
 
 
 def look_at_noise(
-    executor: Executor, directory: Path, seconds: float, progress: Callable[[float], None]
+    executor: Executor, seconds: float, progress: Callable[[float], None]
 ) -> NoiseLook:
     """Run the loop for so many seconds; ``progress`` is told how many have passed since last.
 
@@ -65,7 +63,7 @@ def look_at_noise(
         When the loop does not run, or no three stretches could be made of the time.
     """
     reader, meter = ConditionReader(), BusyMeter()
-    invocation = Invocation((sys.executable, "-c", _LOOP), directory.resolve())
+    invocation = Invocation((executor.place.python, "-c", _LOOP), executor.place.directory)
     executor.run(invocation)  # the first has to load what the others find loaded
     began = time.monotonic()
     stretches: list[Stretch] = []

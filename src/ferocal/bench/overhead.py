@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import statistics
 import sys
-from pathlib import Path
 
 from ferocal.bench.execution import Executor, Invocation
 from ferocal.terms.frozen import dataclass
@@ -26,10 +25,10 @@ class Overhead:
     runs: int
 
 
-def measure_overhead(executor: Executor, directory: Path) -> Overhead:
+def measure_overhead(executor: Executor) -> Overhead:
     """Run a program that does nothing a few times."""
     words = ("cmd", "/c", "exit") if sys.platform == "win32" else ("true",)
-    invocation = Invocation(words, directory.resolve())
+    invocation = Invocation(words, executor.place.directory)
     runs = [executor.run(invocation) for _ in range(_TIMES)]
     cpu = [run.cpu for run in runs if run.cpu is not None]
     memory = [run.peak_memory for run in runs if run.peak_memory is not None]

@@ -10,7 +10,7 @@ from typing import Any
 
 from ferocal.bench._linux import ProcessSight
 from ferocal.bench.commands import expand, prepare
-from ferocal.bench.execution import Completed, Executor
+from ferocal.bench.execution import Completed, Executor, Place
 from ferocal.bench.output import OutputError, find_in_json, parse_output
 from ferocal.study.checks import CommandCheck, ReportedCheck, RunningCheck
 from ferocal.study.configurations import Configuration
@@ -40,7 +40,6 @@ class CheckResult:
 def verify(
     executor: Executor,
     configuration: Configuration,
-    directory: Path,
     context: Mapping[str, str],
     *,
     when: str = "before",
@@ -59,7 +58,7 @@ def verify(
     """
     environment = {**context, **configuration.environment}
     return [
-        _run_check(executor, configuration, directory, environment, (level, check))
+        _run_check(executor, configuration, environment, (level, check))
         for level, check in configuration.verify
         if isinstance(check, CommandCheck) and check.when in (when, "both") and chosen(level)
     ]
@@ -68,13 +67,12 @@ def verify(
 def _run_check(
     executor: Executor,
     configuration: Configuration,
-    directory: Path,
     environment: Mapping[str, str],
     item: tuple[str, CommandCheck],
 ) -> CheckResult:
     level, check = item
     prefix = configuration.prefix if check.with_prefix else ()
-    completed = executor.run(prepare(check, directory, environment, prefix))
+    completed = executor.run(prepare(check, executor.place, environment, prefix))
     seen = completed.text.strip()
     failure = completed.failure
     shown = f'"{completed.shown[:_SEEN_LENGTH]}"'
@@ -91,31 +89,31 @@ def needs_observation(configuration: Configuration) -> bool:
 
 
 def verify_running(
-    configuration: Configuration, directory: Path, processes: Sequence[ProcessSight] | None
+    configuration: Configuration, place: Place, processes: Sequence[ProcessSight] | None
 ) -> list[CheckResult]:
     """Hold the checks on the running workload against what was seen of its processes."""
     return [
-        _judge(level, check, directory, processes)
+        _judge(level, check, place, processes)
         for level, check in configuration.verify
         if isinstance(check, RunningCheck)
     ]
 
 
 def unobserved(
-    configuration: Configuration, directory: Path, workloads: Sequence[str]
+    configuration: Configuration, place: Place, workloads: Sequence[str]
 ) -> list[CheckResult]:
     """The checks on running workloads where all runs were over before they could be observed."""
     seen = f"nothing: all runs of {listed(workloads)} ended before they could be observed"
     return [
         replace(check, seen=f"{seen}; lengthen them", holds=False)
-        for check in verify_running(configuration, directory, ())
+        for check in verify_running(configuration, place, ())
     ]
 
 
 def _judge(
-    level: str, check: RunningCheck, directory: Path, processes: Sequence[ProcessSight] | None
+    level: str, check: RunningCheck, place: Place, processes: Sequence[ProcessSight] | None
 ) -> CheckResult:
-    wanted = check.filled(lambda text: expand(text, directory.resolve()))
+    wanted = check.filled(lambda text: expand(text, place))
     expected = wanted.described
     if processes is None:
         return CheckResult(level, expected, _UNOBSERVED, False)

@@ -102,6 +102,6 @@ def _overhead(publish: Publication, directory: Path, options: Mapping[str, Any])
     from ferocal.bench.overhead import measure_overhead
     from ferocal.documents.inspect import overhead_document
 
-    with local_executor() as executor:
-        overhead = measure_overhead(executor, directory)
+    with local_executor(directory) as executor:
+        overhead = measure_overhead(executor)
     publish(lambda: overhead_document(overhead), "inspect.OverheadObject", overhead)

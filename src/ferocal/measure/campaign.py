@@ -63,9 +63,9 @@ def on_bench(
         _without_secrets(study.mask),
         measuring_lock(study, observer.remark if options.wait else None),
         open_ledger(study.directory, create=True, mask=study.mask) as ledger,
-        local_executor(study.mask) as executor,
+        local_executor(study.directory, study.mask) as executor,
     ):
-        overhead = measure_overhead(executor, study.directory)
+        overhead = measure_overhead(executor)
         recorder = Recorder(ledger, study.mask)
         recorder.begin_session(
             SessionRecord(
@@ -200,7 +200,7 @@ def find_active(study: Study, executor: Executor) -> list[str]:
     fitting, reasons = [], []
     for configuration in study.configurations:
         context = visit_context(PlannedVisit(0, 0, configuration.name))
-        results = verify(executor, configuration, study.directory, context)
+        results = verify(executor, configuration, context)
         if not results:
             reasons.append(f"  {configuration.name}: no command checks it, so nothing proves it")
         elif all(result.holds for result in results):

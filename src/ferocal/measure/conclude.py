@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from pathlib import Path
 
-from ferocal.bench.execution import Completed
+from ferocal.bench.execution import Completed, Place
 from ferocal.bench.limits import TooLongError, time_limit
 from ferocal.ledger.records import Ending, Outcome, Value
 from ferocal.measure.extract import ExtractionError, extract_values
@@ -20,12 +20,12 @@ def conclude_run(
     completed: Completed,
     *,
     warmup: bool,
-    directory: Path,
+    place: Place,
     began: Mapping[Path, int],
 ) -> Ending:
     """Build a run's result: its outcome, the reason, and its readings (none of a warm-up).
 
-    ``directory`` and ``began`` are those of `extract_values`.
+    ``place`` and ``began`` are those of `extract_values`.
     """
     outcome, reason = _outcome_of(workload, completed)
     values: list[Value] = []
@@ -33,7 +33,7 @@ def conclude_run(
     if outcome == Outcome.OK and not warmup:
         try:
             with time_limit(workload.timeout):
-                values, traces = extract_values(name, workload.read, completed, directory, began)
+                values, traces = extract_values(name, workload.read, completed, place, began)
         except TooLongError as error:
             outcome = Outcome.FAILED
             reason = (

@@ -10,7 +10,7 @@ from itertools import islice
 from pathlib import Path
 from typing import Any
 
-from ferocal.bench.execution import Completed
+from ferocal.bench.execution import Completed, Place
 from ferocal.bench.output import OutputError, find_in_json, parse_output
 from ferocal.ledger.records import Value
 from ferocal.measure.traces import extract_traces
@@ -33,13 +33,13 @@ def extract_values(
     name: str,
     metrics: dict[str, Metric],
     completed: Completed,
-    directory: Path,
+    place: Place,
     began: Mapping[Path, int],
 ) -> tuple[list[Value], list[Trace]]:
     """The values of all metrics of workload ``name``, and the traces among them.
 
-    ``directory`` is the study's, in which a workload writes its files; ``began`` is when the run
-    began, as `file_times` has it.
+    ``place`` is where a workload writes its files; ``began`` is when the run began, as
+    `file_times` has it.
 
     Raises
     ------
@@ -52,7 +52,7 @@ def extract_values(
         try:
             if metric.kind != "value":
                 computed, captured = extract_traces(
-                    name, metric_name, metric, completed, directory, began
+                    name, metric_name, metric, completed, place, began
                 )
                 values += computed
                 traces += captured

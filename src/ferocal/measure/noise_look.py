@@ -34,13 +34,13 @@ def take_look(
         When something is being measured here, or the loop does not run.
     """
     if not (directory / STUDY_FILE).exists():
-        with local_executor() as executor:
-            return figures_of(look_at_noise(executor, Path(), seconds, progress)), None
+        with local_executor(Path()) as executor:
+            return figures_of(look_at_noise(executor, seconds, progress)), None
     from ferocal.measure.whereabouts import find_bench
 
     study = find_bench(load_study(directory), bench)
-    with measuring_lock(study), local_executor() as executor:
-        figures = figures_of(look_at_noise(executor, directory, seconds, progress))
+    with measuring_lock(study), local_executor(directory) as executor:
+        figures = figures_of(look_at_noise(executor, seconds, progress))
         with open_ledger(directory, create=True) as ledger:
             record_look(ledger, study.bench, figures)
     return figures, study.bench

@@ -13,6 +13,7 @@ import random
 from collections.abc import Mapping
 
 from ferocal.bench.commands import expand
+from ferocal.bench.execution import Place
 from ferocal.plan.order import PlannedVisit
 from ferocal.study.load import Study
 
@@ -35,13 +36,12 @@ def visit_context(planned: PlannedVisit) -> dict[str, str]:
 class Padding:
     """Pads the environments of runs to the size of the largest of the study."""
 
-    def __init__(self, study: Study) -> None:
-        directory = study.directory.resolve()
+    def __init__(self, study: Study, place: Place) -> None:
         self._largest = max(
             _size(
                 visit_context(PlannedVisit(_LONGEST, _LONGEST, configuration.name)),
-                {k: expand(v, directory) for k, v in workload.environment.items()},
-                {k: expand(v, directory) for k, v in configuration.environment.items()},
+                {k: expand(v, place) for k, v in workload.environment.items()},
+                {k: expand(v, place) for k, v in configuration.environment.items()},
             )
             for workload in study.workloads.values()
             for configuration in study.configurations

@@ -76,7 +76,7 @@ class RunTaker:
         self._reader = reader
         self._hand = Hand(study, recorder.ledger, observer)
         self._meter = BusyMeter()
-        self._padding = Padding(study)
+        self._padding = Padding(study, executor.place)
         self._told: set[str] = set()
         self.retaken = 0
 
@@ -161,7 +161,7 @@ class RunTaker:
         for step in steps:
             self._observer.doing(f"{when} the run")
             # What a run needs beside it lives until its last step is done.
-            invocation = prepare(step, self._study.directory, environment, then="guest")
+            invocation = prepare(step, self._executor.place, environment, then="guest")
             for _ in range(step.retries + 1):
                 completed = self._executor.run(invocation)
                 if completed.failure is None:
@@ -181,28 +181,28 @@ class RunTaker:
         warmup: bool,
     ) -> tuple[Ending, dict[str, Any]]:
         """Run the command of a workload; how it ended, and what was seen around it."""
-        study, configuration = self._study, visit.configuration
-        invocation = prepare(workload, study.directory, environment, configuration.prefix)
+        study, configuration, place = self._study, visit.configuration, self._executor.place
+        invocation = prepare(workload, place, environment, configuration.prefix)
         invocation = replace(
             invocation,
             environment=self._padding.pad(invocation.environment, visit.padding),
             observe=slot.workload in visit.unobserved,
         )
-        began = file_times(workload.read, study.directory)
+        began = file_times(workload.read, place)
         completed, busy = self._execute(invocation)
         ending = conclude_run(
             slot.workload,
             workload,
             completed,
             warmup=warmup,
-            directory=study.directory,
+            place=place,
             began=began,
         )
         self._tell_of_strays(slot.workload, completed)
         # A run that is over before it could be observed leaves that to the next one of the visit.
         if invocation.observe and completed.error is None and completed.processes != ():
             visit.unobserved.discard(slot.workload)
-            results = verify_running(configuration, study.directory, completed.processes)
+            results = verify_running(configuration, place, completed.processes)
             add_checks(self._recorder, visit, results)
         if completed.failure is None:
             add_checks(self._recorder, visit, verify_reported(configuration, completed))

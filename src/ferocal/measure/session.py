@@ -232,7 +232,7 @@ class Session:
             self._transition.assume(configuration)
         else:
             switching = self._transition.bring(configuration, context)
-        checks = verify(self._executor, configuration, study.directory, context)
+        checks = verify(self._executor, configuration, context)
         failed = [check for check in checks if not check.holds]
         facts, remarks = self._survey.look(configuration, context)
         if not failed:
@@ -284,12 +284,13 @@ class Session:
         self._end_visit(visit)
 
     def _end_visit(self, visit: Visit) -> None:
-        directory, context = self._study.directory, visit.context
-        after = verify(self._executor, visit.configuration, directory, context, when="after")
+        after = verify(self._executor, visit.configuration, visit.context, when="after")
         add_checks(self._recorder, visit, after)
         unseen = sorted(visit.unobserved & visit.measured)
         if unseen:
-            add_checks(self._recorder, visit, unobserved(visit.configuration, directory, unseen))
+            add_checks(
+                self._recorder, visit, unobserved(visit.configuration, self._executor.place, unseen)
+            )
         if not visit.failed:
             self._recorder.end_visit(visit.id)
 

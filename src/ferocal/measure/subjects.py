@@ -36,13 +36,13 @@ def _describe(
     if workload.version is not None:
         environment = {**context, **workload.environment, **configuration.environment}
         completed = executor.run(
-            prepare(workload.version, study.directory, environment, configuration.prefix)
+            prepare(workload.version, executor.place, environment, configuration.prefix)
         )
         version = completed.shown[:400]
         if completed.failure is not None:
             version = f"not read: the command {completed.failure}"
-    directory = study.directory.resolve()
-    files = {name: _digest(directory / expand(name, directory)) for name in workload.files}
+    place = executor.place
+    files = {name: _digest(Path(place.directory, expand(name, place))) for name in workload.files}
     return {
         "arguments": list(workload.words),
         "version": version,

@@ -67,7 +67,6 @@ class Survey:
             *probe_facts(
                 self._executor,
                 study.bench_table,
-                study.directory,
                 environment,
                 configuration.prefix,
             ),
@@ -124,7 +123,7 @@ class Survey:
         for name, probe in self._study.bench_table.probe.items():
             if probe.kind != "condition":
                 continue
-            completed = self._executor.run(prepare(probe, self._study.directory, environment))
+            completed = self._executor.run(prepare(probe, self._executor.place, environment))
             text = completed.text.strip()
             try:
                 number = plain_number(text) if completed.failure is None else None

@@ -9,7 +9,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from ferocal.bench.commands import expand
-from ferocal.bench.execution import READ_LIMIT, Completed
+from ferocal.bench.execution import READ_LIMIT, Completed, Place
 from ferocal.bench.limits import OddFileError, check_file, check_settled
 from ferocal.intake.trace_files import find_captures, located, read_capture, read_output
 from ferocal.ledger.records import Value
@@ -24,7 +24,7 @@ _TICK_NS = 20_000_000
 _WILD = "*?["
 
 
-def file_times(metrics: Mapping[str, Metric], directory: Path) -> dict[Path, int]:
+def file_times(metrics: Mapping[str, Metric], within: Place) -> dict[Path, int]:
     """What the file system says is the time now (ns), by directory where traces are to appear.
 
     A server that keeps the files may have another clock than this machine, and that of this
@@ -34,7 +34,7 @@ def file_times(metrics: Mapping[str, Metric], directory: Path) -> dict[Path, int
     times = {}
     for metric in metrics.values():
         if isinstance(metric.source, TraceSource) and metric.source.file is not None:
-            place = _directory_of(metric.source.file, directory)
+            place = _directory_of(metric.source.file, within)
             try:
                 with tempfile.TemporaryFile(dir=place) as marker:
                     times[place] = os.fstat(marker.fileno()).st_mtime_ns
@@ -44,9 +44,9 @@ def file_times(metrics: Mapping[str, Metric], directory: Path) -> dict[Path, int
     return times
 
 
-def _directory_of(pattern: str, directory: Path) -> Path:
+def _directory_of(pattern: str, place: Place) -> Path:
     """The directory in which files of a pattern are, up to its first sign for anything."""
-    parent = (directory / expand(pattern, directory)).parent
+    parent = Path(place.directory, expand(pattern, place)).parent
     while any(sign in str(parent) for sign in _WILD) and parent != parent.parent:
         parent = parent.parent
     return parent
@@ -57,7 +57,7 @@ def extract_traces(
     name: str,
     metric: Metric,
     completed: Completed,
-    directory: Path,
+    place: Place,
     began: Mapping[Path, int],
 ) -> tuple[list[Value], list[Trace]]:
     """The values that are computed of the traces of one metric, and the traces.
@@ -79,10 +79,10 @@ def extract_traces(
         files: list[str] = ["the output"]
         captures = [read_output(completed.text, metric)]
     else:
-        pattern = expand(source.file, directory)
-        start = began.get(_directory_of(source.file, directory))
+        pattern = expand(source.file, place)
+        start = began.get(_directory_of(source.file, place))
         since = None if start is None else start - _TICK_NS
-        paths = find_captures(directory, pattern, since_ns=since)
+        paths = find_captures(Path(place.directory), pattern, since_ns=since)
         files = [path.name for path in paths]
         captures = [_read_whole(path, metric) for path in paths]
     try:

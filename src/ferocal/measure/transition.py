@@ -113,7 +113,6 @@ class Transition:
         results = verify(
             self._executor,
             configuration,
-            self._study.directory,
             context,
             chosen=lambda asking: asking == level,
         )
@@ -184,7 +183,7 @@ class Transition:
         """Carry out a step at a factor and level, both empty for what belongs to none."""
         factor, name = place
         # What a step starts may have to live on, such as a service.
-        invocation = prepare(step, self._study.directory, environment, then="keep")
+        invocation = prepare(step, self._executor.place, environment, then="keep")
         for _ in range(step.retries + 1):
             completed = self._executor.run(invocation)
             output = completed.mask.data(completed.stdout + completed.stderr)
