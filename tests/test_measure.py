@@ -19,6 +19,7 @@ import psutil
 import pytest
 
 from conftest import PATIENCE, PROGRAM, Ferocal, surroundings
+from ferocal.bench.conditions import BusyMeter
 from ferocal.cli.progress import LineObserver
 from ferocal.measure.settle import settle
 from ferocal.study.model import Settle
@@ -246,10 +247,12 @@ def test_the_workload_does_not_outlive_a_killed_ferocal(small_study: Study) -> N
 class Thermometer:
     """Stands in for the sensors of a machine that cools down a degree at every look."""
 
+    meter = BusyMeter
+
     def __init__(self, celsius: float) -> None:
         self.celsius = celsius
 
-    def read(self) -> dict[str, Any]:
+    def conditions(self) -> dict[str, Any]:
         self.celsius -= 1
         return {"temperature_celsius": self.celsius, "load": 0.1}
 

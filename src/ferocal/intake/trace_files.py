@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import glob
 import io
 from collections.abc import Sequence
 from pathlib import Path
@@ -19,26 +18,16 @@ from ferocal.terms.wording import first_line
 from ferocal.traces.capture import CaptureColumns, TraceError
 
 
-def find_captures(directory: Path, pattern: str, *, since_ns: int | None = None) -> list[Path]:
-    """Files of a run, in order of name.
+def check_captures(files: list[Path], pattern: str, since_ns: int | None) -> list[Path]:
+    """The files that a pattern names, if there are any and all are of this run.
 
-    Parameters
-    ----------
-    directory, pattern
-        Where they are, and their name or a pattern of names below it.
-    since_ns
-        Files that were last written before this time (ns since the epoch) are refused:
-        they are from an earlier run.
+    Those that were last written before ``since_ns`` (since the epoch) are from an earlier one.
 
     Raises
     ------
     TraceError
         When there are none, or one is from before.
     """
-    plain = directory / pattern
-    # Path.glob raises errors for absolute patterns, and for ** amid a name.
-    found = glob.glob(pattern, root_dir=directory, recursive=True, include_hidden=True)  # noqa: PTH207
-    files = [plain] if plain.is_file() else sorted(directory / name for name in found)
     if not files:
         raise TraceError(f"the workload wrote no {pattern}")
     for file in files:

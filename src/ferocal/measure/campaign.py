@@ -8,6 +8,7 @@ from dataclasses import replace
 
 from ferocal._version import __version__
 from ferocal.bench.execution import Executor, local_executor
+from ferocal.bench.machine import Machine, ThisMachine
 from ferocal.bench.overhead import measure_overhead
 from ferocal.bench.verification import verify
 from ferocal.errors import FerocalError, UsageError, VerificationError
@@ -40,7 +41,7 @@ def on_bench(
     *,
     rounds: int | None = None,
     decide: bool = False,
-) -> Iterator[tuple[Recorder, Executor]]:
+) -> Iterator[tuple[Recorder, Machine]]:
     """The ledger and the bench of a study, for one session of measuring.
 
     Where the ``options`` say so, it is waited until no other process measures.
@@ -81,7 +82,7 @@ def on_bench(
             )
         )
         freeze_claims(ledger, claims_of(study))
-        yield recorder, executor
+        yield recorder, ThisMachine(executor, seen=study.on_this_machine)
 
 
 def _check_secrets(mask: Mask) -> None:
@@ -125,8 +126,8 @@ def measure_study(
     """
     visits = choose_visits(study, plan_study(study, rounds), configurations, levels)
     options = options or Options()
-    with on_bench(study, observer, options, rounds=rounds) as (recorder, executor):
-        session = Session(study, recorder, executor, observer, options)
+    with on_bench(study, observer, options, rounds=rounds) as (recorder, machine):
+        session = Session(study, recorder, machine, observer, options)
         return session.carry_out(visits, rounds=visits[-1].round)
 
 
@@ -173,10 +174,10 @@ def measure_here(study: Study, observer: Observer, options: Options) -> Summary:
     VerificationError
         When no configuration is active, or several may be.
     """
-    with on_bench(study, observer, options) as (recorder, executor):
-        session = Session(study, recorder, executor, observer, options)
+    with on_bench(study, observer, options) as (recorder, machine):
+        session = Session(study, recorder, machine, observer, options)
         session.prepare()
-        names = find_active(study, executor)
+        names = find_active(study, machine)
         settled = settled_slots(
             recorder.ledger, study.bench, retry=options.retry, wanted=wanted_metrics(study)
         )

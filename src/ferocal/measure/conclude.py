@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from pathlib import Path
-
-from ferocal.bench.execution import Completed, Place
+from ferocal.bench.execution import Completed
 from ferocal.bench.limits import TooLongError, time_limit
 from ferocal.ledger.records import Ending, Outcome, Value
 from ferocal.measure.extract import ExtractionError, extract_values
+from ferocal.measure.traces import Written
 from ferocal.study.model import Workload
 from ferocal.terms.wording import first_line, listed
 from ferocal.traces.capture import Trace
@@ -20,20 +18,16 @@ def conclude_run(
     completed: Completed,
     *,
     warmup: bool,
-    place: Place,
-    began: Mapping[Path, int],
+    written: Written,
 ) -> Ending:
-    """Build a run's result: its outcome, the reason, and its readings (none of a warm-up).
-
-    ``place`` and ``began`` are those of `extract_values`.
-    """
+    """Build a run's result: its outcome, the reason, and its readings (none of a warm-up)."""
     outcome, reason = _outcome_of(workload, completed)
     values: list[Value] = []
     traces: list[Trace] = []
     if outcome == Outcome.OK and not warmup:
         try:
             with time_limit(workload.timeout):
-                values, traces = extract_values(name, workload.read, completed, place, began)
+                values, traces = extract_values(name, workload.read, completed, written)
         except TooLongError as error:
             outcome = Outcome.FAILED
             reason = (

@@ -5,15 +5,15 @@ from __future__ import annotations
 import json
 import math
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from itertools import islice
 from pathlib import Path
 from typing import Any
 
-from ferocal.bench.execution import Completed, Place
+from ferocal.bench.execution import Completed
 from ferocal.bench.output import OutputError, find_in_json, parse_output
 from ferocal.ledger.records import Value
-from ferocal.measure.traces import extract_traces
+from ferocal.measure.traces import Written, extract_traces
 from ferocal.study.metrics import Metric
 from ferocal.study.sources import SOURCES, JsonSource, PatternSource, compile_pattern
 from ferocal.terms.bounds import BEYOND, BEYOND_SAMPLES, MOST_SAMPLES, beyond
@@ -33,13 +33,11 @@ def extract_values(
     name: str,
     metrics: dict[str, Metric],
     completed: Completed,
-    place: Place,
-    began: Mapping[Path, int],
+    written: Written,
 ) -> tuple[list[Value], list[Trace]]:
     """The values of all metrics of workload ``name``, and the traces among them.
 
-    ``place`` is where a workload writes its files; ``began`` is when the run began, as
-    `file_times` has it.
+    ``written`` are the files that the run wrote.
 
     Raises
     ------
@@ -51,9 +49,7 @@ def extract_values(
     for metric_name, metric in metrics.items():
         try:
             if metric.kind != "value":
-                computed, captured = extract_traces(
-                    name, metric_name, metric, completed, place, began
-                )
+                computed, captured = extract_traces(name, metric_name, metric, completed, written)
                 values += computed
                 traces += captured
                 continue

@@ -6,8 +6,9 @@ from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 from ferocal.bench.commands import prepare
-from ferocal.bench.conditions import Busy, BusyMeter, ConditionReader, disturbance
-from ferocal.bench.execution import Completed, Executor, Invocation
+from ferocal.bench.conditions import Busy, disturbance
+from ferocal.bench.execution import Completed, Invocation
+from ferocal.bench.machine import Machine
 from ferocal.bench.verification import CheckResult, verify_reported, verify_running
 from ferocal.ledger.reading.runs import incomplete_run
 from ferocal.ledger.records import Ending, Outcome, Slot
@@ -18,7 +19,7 @@ from ferocal.measure.journal import journaled, keep_ending
 from ferocal.measure.padding import Padding
 from ferocal.measure.progress import Observer
 from ferocal.measure.survey import Survey
-from ferocal.measure.traces import file_times
+from ferocal.measure.traces import Written
 from ferocal.plan.order import PlannedVisit
 from ferocal.study.configurations import Configuration
 from ferocal.study.load import Study
@@ -63,20 +64,18 @@ class RunTaker:
         self,
         study: Study,
         recorder: Recorder,
-        executor: Executor,
+        machine: Machine,
         observer: Observer,
         survey: Survey,
-        reader: ConditionReader,
     ) -> None:
         self._study = study
         self._recorder = recorder
-        self._executor = executor
+        self._machine = machine
         self._observer = observer
         self._survey = survey
-        self._reader = reader
         self._hand = Hand(study, recorder.ledger, observer)
-        self._meter = BusyMeter()
-        self._padding = Padding(study, executor.place)
+        self._meter = machine.meter()
+        self._padding = Padding(study, machine.place)
         self._told: set[str] = set()
         self.retaken = 0
 
@@ -151,7 +150,7 @@ class RunTaker:
         if problem is not None:
             self._observer.remark(f"{slot.workload}, run {slot.number}: {problem}")
         if workload.before or workload.after:
-            self._tell_of_unended(f"a step of {slot.workload}", self._executor.end_guests())
+            self._tell_of_unended(f"a step of {slot.workload}", self._machine.end_guests())
         return ending
 
     def _around(
@@ -161,9 +160,9 @@ class RunTaker:
         for step in steps:
             self._observer.doing(f"{when} the run")
             # What a run needs beside it lives until its last step is done.
-            invocation = prepare(step, self._executor.place, environment, then="guest")
+            invocation = prepare(step, self._machine.place, environment, then="guest")
             for _ in range(step.retries + 1):
-                completed = self._executor.run(invocation)
+                completed = self._machine.run(invocation)
                 if completed.failure is None:
                     break
             else:
@@ -181,23 +180,16 @@ class RunTaker:
         warmup: bool,
     ) -> tuple[Ending, dict[str, Any]]:
         """Run the command of a workload; how it ended, and what was seen around it."""
-        study, configuration, place = self._study, visit.configuration, self._executor.place
+        study, configuration, place = self._study, visit.configuration, self._machine.place
         invocation = prepare(workload, place, environment, configuration.prefix)
         invocation = replace(
             invocation,
             environment=self._padding.pad(invocation.environment, visit.padding),
             observe=slot.workload in visit.unobserved,
         )
-        began = file_times(workload.read, place)
+        written = Written.by(self._machine, workload.read)
         completed, busy = self._execute(invocation)
-        ending = conclude_run(
-            slot.workload,
-            workload,
-            completed,
-            warmup=warmup,
-            place=place,
-            began=began,
-        )
+        ending = conclude_run(slot.workload, workload, completed, warmup=warmup, written=written)
         self._tell_of_strays(slot.workload, completed)
         # A run that is over before it could be observed leaves that to the next one of the visit.
         if invocation.observe and completed.error is None and completed.processes != ():
@@ -220,7 +212,7 @@ class RunTaker:
     def _execute(self, invocation: Invocation) -> tuple[Completed, Busy]:
         """Run to the end; the completed process, and how busy others were meanwhile."""
         self._meter.begin()
-        completed = self._executor.run(invocation)
+        completed = self._machine.run(invocation)
         return completed, self._meter.end(completed.cpu)
 
     def _tell_of_strays(self, workload: str, completed: Completed) -> None:
@@ -240,8 +232,7 @@ class RunTaker:
             )
 
     def _conditions(self, environment: dict[str, str]) -> dict[str, Any]:
-        here = self._reader.read() if self._study.on_this_machine else {}
-        return {**here, **self._survey.probe_conditions(environment)}
+        return {**self._machine.conditions(), **self._survey.probe_conditions(environment)}
 
 
 def _masked(ending: Ending, mask: Mask) -> Ending:

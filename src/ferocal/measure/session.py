@@ -7,8 +7,8 @@ import time
 from collections.abc import Sequence
 from dataclasses import asdict
 
-from ferocal.bench.conditions import ConditionReader
-from ferocal.bench.execution import FINDS_STRAYS, Executor
+from ferocal.bench.execution import FINDS_STRAYS
+from ferocal.bench.machine import Machine
 from ferocal.bench.verification import CheckResult, needs_observation, unobserved, verify
 from ferocal.errors import FerocalError, HoldError, LedgerError, VerificationError
 from ferocal.ledger.connecting import impatient
@@ -79,23 +79,22 @@ class Session:
         self,
         study: Study,
         recorder: Recorder,
-        executor: Executor,
+        machine: Machine,
         observer: Observer,
         options: Options,
     ) -> None:
         self._study = study
         self._recorder = recorder
-        self._executor = executor
+        self._machine = machine
         observer = MaskedObserver(observer, study.mask)
         self._observer = observer
         self._options = options
-        self._transition = Transition(study, recorder, executor, observer)
-        self._survey = Survey(study, recorder.ledger, executor)
-        self._reader = ConditionReader()
+        self._transition = Transition(study, recorder, machine, observer)
+        self._survey = Survey(study, recorder.ledger, machine)
         self._told_unknown = False
         self._prepared = False
         self._clock = _RoundClock(options.within)
-        self._runs = RunTaker(study, recorder, executor, observer, self._survey, self._reader)
+        self._runs = RunTaker(study, recorder, machine, observer, self._survey)
 
     def carry_out(self, visits: Sequence[PlannedVisit], *, rounds: int) -> Summary:
         """Take all runs of these visits that are not there yet.
@@ -127,7 +126,7 @@ class Session:
         left = sum(len(slots) for _, slots in todo)
         summary = Summary(total, total - left, resumed_after_crash=crashed)
         self._observer.planned(summary.planned, summary.already)
-        unknown = [*self._reader.unreadable, *([] if FINDS_STRAYS else [_UNFOUND])]
+        unknown = [*self._machine.unreadable, *([] if FINDS_STRAYS else [_UNFOUND])]
         here = self._study.on_this_machine
         if left and unknown and here and not self._told_unknown:
             self._told_unknown = True
@@ -232,11 +231,11 @@ class Session:
             self._transition.assume(configuration)
         else:
             switching = self._transition.bring(configuration, context)
-        checks = verify(self._executor, configuration, context)
+        checks = verify(self._machine, configuration, context)
         failed = [check for check in checks if not check.holds]
         facts, remarks = self._survey.look(configuration, context)
         if not failed:
-            remarks += settle(study.bench_table.settle, self._reader, self._observer)
+            remarks += settle(study.bench_table.settle, self._machine, self._observer)
         for remark in remarks:
             self._observer.remark(remark)
         padding = random_padding(study, planned)
@@ -251,7 +250,7 @@ class Session:
                 state="not active" if failed else "active",
                 checks=[asdict(check) for check in checks],
                 facts=[asdict(fact) for fact in facts],
-                subjects=describe_subjects(study, self._executor, configuration, context),
+                subjects=describe_subjects(study, self._machine, configuration, context),
                 remarks=remarks,
                 padding=padding,
             )
@@ -284,12 +283,12 @@ class Session:
         self._end_visit(visit)
 
     def _end_visit(self, visit: Visit) -> None:
-        after = verify(self._executor, visit.configuration, visit.context, when="after")
+        after = verify(self._machine, visit.configuration, visit.context, when="after")
         add_checks(self._recorder, visit, after)
         unseen = sorted(visit.unobserved & visit.measured)
         if unseen:
             add_checks(
-                self._recorder, visit, unobserved(visit.configuration, self._executor.place, unseen)
+                self._recorder, visit, unobserved(visit.configuration, self._machine.place, unseen)
             )
         if not visit.failed:
             self._recorder.end_visit(visit.id)

@@ -5,7 +5,8 @@ from __future__ import annotations
 import time
 from typing import Any
 
-from ferocal.bench.conditions import BusyMeter, ConditionReader
+from ferocal.bench.conditions import BusyMeter
+from ferocal.bench.machine import Machine
 from ferocal.measure.progress import Observer
 from ferocal.study.model import Settle
 from ferocal.terms.conditions import BUSY_LIMIT, label_of
@@ -13,16 +14,16 @@ from ferocal.terms.conditions import BUSY_LIMIT, label_of
 _LOOK_EVERY = 0.5
 
 
-def settle(rules: Settle, reader: ConditionReader, observer: Observer) -> list[str]:
+def settle(rules: Settle, machine: Machine, observer: Observer) -> list[str]:
     """Wait as the rules say; returns what was not reached within the timeout."""
     if rules.pause is not None:
         observer.doing(f"pausing {rules.pause:g} s")
         time.sleep(rules.pause)
     end = time.monotonic() + rules.timeout
-    meter, quiet_since = BusyMeter(), time.monotonic()
+    meter, quiet_since = machine.meter(), time.monotonic()
     busy: tuple[str, ...] = ()
     while True:
-        unmet = _unmet_conditions(rules, reader.read())
+        unmet = _unmet_conditions(rules, machine.conditions())
         if rules.idle_for is not None:
             busy, quiet_since = _look_for_others(meter, busy, quiet_since)
             if time.monotonic() - quiet_since < rules.idle_for:

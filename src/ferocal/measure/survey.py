@@ -8,15 +8,14 @@ from dataclasses import replace
 from typing import Any
 
 from ferocal.bench.commands import prepare
-from ferocal.bench.execution import Executor
 from ferocal.bench.facts import (
     Fact,
     FactChange,
     declared_facts,
     find_changes,
     probe_facts,
-    read_facts,
 )
+from ferocal.bench.machine import Machine
 from ferocal.errors import BenchChangedError
 from ferocal.ledger.reading.visits import read_visits, recorded_facts
 from ferocal.ledger.store import Ledger
@@ -32,9 +31,9 @@ _RESOURCES = frozenset({"resource"})
 class Survey:
     """Reads the facts of the bench and knows those of earlier visits."""
 
-    def __init__(self, study: Study, ledger: Ledger, executor: Executor) -> None:
+    def __init__(self, study: Study, ledger: Ledger, machine: Machine) -> None:
         self._study = study
-        self._executor = executor
+        self._machine = machine
         self._first: list[Fact] | None = None
         self._by_configuration: dict[str, list[Fact]] = {}
         self._remarked: set[str] = set()
@@ -61,11 +60,11 @@ class Survey:
         study = self._study
         environment = {**context, **configuration.environment}
         facts = [
-            *(read_facts() if study.on_this_machine else ()),
+            *self._machine.facts(),
             *declared_facts(study.bench_table.facts, "study file"),
             *declared_facts(configuration.facts, "study file, level"),
             *probe_facts(
-                self._executor,
+                self._machine,
                 study.bench_table,
                 environment,
                 configuration.prefix,
@@ -123,7 +122,7 @@ class Survey:
         for name, probe in self._study.bench_table.probe.items():
             if probe.kind != "condition":
                 continue
-            completed = self._executor.run(prepare(probe, self._executor.place, environment))
+            completed = self._machine.run(prepare(probe, self._machine.place, environment))
             text = completed.text.strip()
             try:
                 number = plain_number(text) if completed.failure is None else None

@@ -2,54 +2,55 @@
 
 from __future__ import annotations
 
-import os
-import tempfile
-import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from ferocal.bench.commands import expand
-from ferocal.bench.execution import READ_LIMIT, Completed, Place
+from ferocal.bench.execution import READ_LIMIT, Completed
 from ferocal.bench.limits import OddFileError, check_file, check_settled
-from ferocal.intake.trace_files import find_captures, located, read_capture, read_output
+from ferocal.bench.machine import Machine
+from ferocal.intake.trace_files import check_captures, located, read_capture, read_output
 from ferocal.ledger.records import Value
 from ferocal.study.metrics import Metric
 from ferocal.study.sources import TraceSource
+from ferocal.terms.frozen import dataclass
 from ferocal.terms.numbers import grouped
 from ferocal.traces.capture import CaptureColumns, Trace, TraceError
 from ferocal.traces.kinds import summarise_trace
 
 # File systems keep times in ticks of a few milliseconds.
 _TICK_NS = 20_000_000
-_WILD = "*?["
 
 
-def file_times(metrics: Mapping[str, Metric], within: Place) -> dict[Path, int]:
-    """What the file system says is the time now (ns), by directory where traces are to appear.
+@dataclass(frozen=True)
+class Written:
+    """The files that a run writes on its bench.
 
-    A server that keeps the files may have another clock than this machine, and that of this
-    machine may be set back; it serves where no file can be made. Directories that are not there
-    yet are left out.
+    ``began`` is when the run began (ns), by pattern and as the file system of the bench has it.
     """
-    times = {}
-    for metric in metrics.values():
-        if isinstance(metric.source, TraceSource) and metric.source.file is not None:
-            place = _directory_of(metric.source.file, within)
-            try:
-                with tempfile.TemporaryFile(dir=place) as marker:
-                    times[place] = os.fstat(marker.fileno()).st_mtime_ns
-            except OSError:
-                if place.exists():
-                    times[place] = time.time_ns()
-    return times
 
+    machine: Machine
+    began: Mapping[str, int]
 
-def _directory_of(pattern: str, place: Place) -> Path:
-    """The directory in which files of a pattern are, up to its first sign for anything."""
-    parent = Path(place.directory, expand(pattern, place)).parent
-    while any(sign in str(parent) for sign in _WILD) and parent != parent.parent:
-        parent = parent.parent
-    return parent
+    @classmethod
+    def by(cls, machine: Machine, metrics: Mapping[str, Metric]) -> Written:
+        """The files of the traces of some metrics, before the run."""
+        sources = [metric.source for metric in metrics.values()]
+        named = [s.file for s in sources if isinstance(s, TraceSource) and s.file is not None]
+        return cls(machine, machine.times_of([expand(file, machine.place) for file in named]))
+
+    def find(self, file: str) -> list[Path]:
+        """The files of this run that a source names.
+
+        Raises
+        ------
+        TraceError
+            When there are none, or one is from before.
+        """
+        pattern = expand(file, self.machine.place)
+        start = self.began.get(pattern)
+        since = None if start is None else start - _TICK_NS
+        return check_captures(self.machine.gather(pattern), pattern, since)
 
 
 def extract_traces(
@@ -57,12 +58,11 @@ def extract_traces(
     name: str,
     metric: Metric,
     completed: Completed,
-    place: Place,
-    began: Mapping[Path, int],
+    written: Written,
 ) -> tuple[list[Value], list[Trace]]:
     """The values that are computed of the traces of one metric, and the traces.
 
-    ``began`` is when the run began, as `file_times` has it: files from before are refused.
+    Files from before the run are refused.
 
     Raises
     ------
@@ -79,10 +79,7 @@ def extract_traces(
         files: list[str] = ["the output"]
         captures = [read_output(completed.text, metric)]
     else:
-        pattern = expand(source.file, place)
-        start = began.get(_directory_of(source.file, place))
-        since = None if start is None else start - _TICK_NS
-        paths = find_captures(Path(place.directory), pattern, since_ns=since)
+        paths = written.find(source.file)
         files = [path.name for path in paths]
         captures = [_read_whole(path, metric) for path in paths]
     try:
