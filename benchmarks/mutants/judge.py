@@ -103,7 +103,8 @@ def map_tests(chosen: list[str]) -> None:
         "-m", "pytest", "-q", "-n", str(WORKERS), f"--junitxml={times}", "-p", "no:cacheprovider",
         "-p", "contexts", *chosen,
     ]  # fmt: skip
-    environment = {**os.environ, "PYTHONPATH": str(Path(__file__).parent)}
+    searched = os.pathsep.join([str(ROOT / "src"), str(Path(__file__).parent)])
+    environment = {**os.environ, "PYTHONPATH": searched}
     done = subprocess.run(
         [*coverage, "run", option, *tests], cwd=ROOT, env=environment, check=False
     )

@@ -1,4 +1,7 @@
-"""What only Linux offers, from /proc and /sys; empty on other systems."""
+"""What only Linux offers, from /proc and /sys; empty on other systems.
+
+With the standard library only, as it is sent to far benches.
+"""
 
 from __future__ import annotations
 
@@ -7,11 +10,8 @@ import os
 import struct
 import sys
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
-
-import psutil
-
-from ferocal.terms.frozen import dataclass
 
 # Machine codes of ELF headers (System V ABI, e_machine) for the processors of today.
 _MACHINES = {
@@ -132,9 +132,16 @@ def _group(leader: int) -> Iterator[int]:
                     yield int(entry)
 
 
-def _descendants(leader: int) -> Iterator[int]:
-    with contextlib.suppress(psutil.NoSuchProcess):  # ended meanwhile
-        yield from (child.pid for child in psutil.Process(leader).children(recursive=True))
+def _descendants(leader: int) -> set[int]:
+    parents = {}
+    for entry in os.listdir("/proc"):  # noqa: PTH208 - names are all that is needed
+        if entry.isdecimal() and (stat := _read(f"/proc/{entry}/stat")):  # else ended meanwhile
+            parents[int(entry)] = int(stat.rpartition(")")[2].split()[1])
+    tree = {leader}
+    # Parents may have higher numbers than their children.
+    while grown := {pid for pid, parent in parents.items() if parent in tree} - tree:
+        tree |= grown
+    return tree
 
 
 def _look_at(pid: int) -> ProcessSight | None:
@@ -170,3 +177,74 @@ def _architecture(header: bytes) -> str:
     order = "<" if header[5] == 1 else ">"
     code = struct.unpack_from(f"{order}H", header, 18)[0]
     return _MACHINES.get(code, f"ELF machine {code}")
+
+
+def processor_times() -> tuple[float, float] | None:
+    """How long (s) processors were busy so far, and how long the host withheld them."""
+    for line in (_read("/proc/stat") or "").splitlines():
+        if line.startswith("cpu "):
+            user, nice, system, _idle, _wait, irq, soft, stolen = map(int, line.split()[1:9])
+            ticks = os.sysconf("SC_CLK_TCK")
+            return (user + nice + system + irq + soft) / ticks, stolen / ticks
+    return None
+
+
+def process_times() -> list[tuple[int, str, float]]:
+    """Number, name and processor time (s) of every process."""
+    found = []
+    for entry in Path("/proc").iterdir():
+        stat = _read(f"{entry}/stat") if entry.name.isdecimal() else None
+        if stat is not None:
+            name, _, rest = stat.rpartition(")")
+            user, system = map(int, rest.split()[11:13])
+            seconds = (user + system) / os.sysconf("SC_CLK_TCK")
+            found.append((int(entry.name), name.partition("(")[2], seconds))
+    return found
+
+
+def available_memory() -> float | None:
+    """Memory (MiB) that programs could have without swapping."""
+    for line in (_read("/proc/meminfo") or "").splitlines():
+        if line.startswith("MemAvailable:"):
+            return int(line.split()[1]) / 1024
+    return None
+
+
+def clock() -> float | None:
+    """The mean frequency of the cores (MHz)."""
+    paths = _paths("/sys/devices/system/cpu", "cpu[0-9]*/cpufreq/scaling_cur_freq")
+    khz = [float(text) for path in paths if (text := _read(str(path)))]
+    if khz:
+        return sum(khz) / len(khz) / 1000
+    lines = (_read("/proc/cpuinfo") or "").splitlines()
+    mhz = [float(line.partition(":")[2]) for line in lines if line.startswith("cpu MHz")]
+    return sum(mhz) / len(mhz) if mhz else None
+
+
+def core_count() -> str | None:
+    """How many cores there are, hyper-threads not counted."""
+    cores = {
+        _read(str(path)) for path in _paths("/sys/devices/system/cpu", "cpu[0-9]*/topology/*_list")
+        if path.name in ("core_cpus_list", "thread_siblings_list")
+    }  # fmt: skip
+    return str(len(cores)) if cores else None
+
+
+def release() -> str | None:
+    """What the system calls itself, None where it does not say."""
+    for line in (_read("/etc/os-release") or "").splitlines():
+        if line.startswith("PRETTY_NAME="):
+            return line.partition("=")[2].strip().strip("\"'")
+    return None
+
+
+def writers_of(path: str) -> list[str]:
+    """Names of processes that have a file open for writing, as far as that can be seen."""
+    found = set()
+    for descriptor in Path("/proc").glob("[0-9]*/fd/*"):
+        with contextlib.suppress(OSError, IndexError):  # ended or closed meanwhile
+            if str(descriptor.readlink()) == path:
+                flags = _read(str(descriptor).replace("/fd/", "/fdinfo/")) or ""
+                if int(flags.split()[3], 8) & os.O_ACCMODE:
+                    found.add(_read(f"{descriptor.parent.parent}/comm") or "")
+    return sorted(found)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any
 
 import psutil
@@ -112,28 +112,66 @@ def disturbance(quiet: Quiet, busy: Busy) -> str | None:
 
 
 @dataclass(frozen=True)
-class _Times:
+class Times:
+    """Processor times (s) of a machine at one time, by its clock: of all, of Ferocal, withheld.
+
+    ``stolen`` is None where the system does not say.
+    """
+
     at: float
     busy: float
     ferocal: float
     stolen: float | None
+    processors: int
+
+
+def read_times() -> Times:
+    """The processor times of this machine now."""
+    times = psutil.cpu_times()
+    idle = times.idle + getattr(times, "iowait", 0.0)
+    total = sum(getattr(times, field) for field in times._fields if not field.startswith("guest"))
+    stolen = getattr(times, "steal", None)
+    # What the host withholds, no process of this machine has used.
+    busy = total - idle - (stolen or 0.0)
+    return Times(time.monotonic(), busy, time.process_time(), stolen, psutil.cpu_count() or 1)
+
+
+# Processor time (s) by number and name of a process.
+ByProcess = Mapping[tuple[int, str], float]
+
+
+def read_by_process() -> ByProcess:
+    """What every other process of this machine has used so far."""
+    found = {}
+    for process in psutil.process_iter(["pid", "name", "cpu_times"]):
+        times = process.info["cpu_times"]
+        if times is not None and process.info["pid"] != os.getpid():
+            found[process.info["pid"], process.info["name"]] = times.user + times.system
+    return found
 
 
 class BusyMeter:
-    """Tells which share of the machine others used during a stretch of time."""
+    """Tells which share of a machine others used during a stretch of time."""
 
-    def __init__(self) -> None:
-        self._by_process = _process_times()
-        self._start = _times()
+    def __init__(
+        self,
+        times: Callable[[], Times | None] = read_times,
+        by_process: Callable[[], ByProcess] = read_by_process,
+    ) -> None:
+        self._read_times, self._read_by_process = times, by_process
+        self._by_process = by_process()
+        self._start = times()
 
     def begin(self) -> None:
         """Begin a stretch."""
-        self._start = _times()
+        self._start = self._read_times()
 
     def end(self, cpu_of_run: float | None) -> Busy:
         """What others took since; ``cpu_of_run`` is the run's own processor time (s)."""
-        now, start = _times(), self._start
-        processors = psutil.cpu_count() or 1
+        now, start = self._read_times(), self._start
+        if now is None or start is None:
+            return Busy(None, None, 0.0, ())
+        processors = now.processors
         capacity = max(now.at - start.at, 1e-6) * processors
         share, resolution = None, _TICKS * processors / capacity
         if cpu_of_run is not None:
@@ -146,29 +184,9 @@ class BusyMeter:
         return Busy(share, stolen, resolution, self._name_busiest() if busy else ())
 
     def _name_busiest(self) -> tuple[str, ...]:
-        before, self._by_process = self._by_process, _process_times()
+        before, self._by_process = self._by_process, self._read_by_process()
         used = [
-            (seconds - before.get(key, 0.0), key[1])
-            for key, seconds in self._by_process.items()
-            if key[0] != os.getpid()
+            (seconds - before.get(key, 0.0), key[1]) for key, seconds in self._by_process.items()
         ]
         busiest = sorted(used, reverse=True)[:_MOST_NAMED]
         return tuple(name for seconds, name in busiest if seconds > 0.1)
-
-
-def _times() -> _Times:
-    times = psutil.cpu_times()
-    idle = times.idle + getattr(times, "iowait", 0.0)
-    total = sum(getattr(times, field) for field in times._fields if not field.startswith("guest"))
-    stolen = getattr(times, "steal", None)
-    # What the host withholds, no process of this machine has used.
-    return _Times(time.monotonic(), total - idle - (stolen or 0.0), time.process_time(), stolen)
-
-
-def _process_times() -> dict[tuple[int, str], float]:
-    found = {}
-    for process in psutil.process_iter(["pid", "name", "cpu_times"]):
-        times = process.info["cpu_times"]
-        if times is not None:
-            found[process.info["pid"], process.info["name"]] = times.user + times.system
-    return found

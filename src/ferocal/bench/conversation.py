@@ -24,22 +24,19 @@ _LOOK_GROWTH = 2.0
 # So often (s) it is looked at whether it still runs itself.
 _LOOK_EVERY = 1.0
 # So long (s) after the time limit of a command its end is waited for.
-_PATIENCE = 60.0
+PATIENCE = 60.0
 
 
-class Launcher:
-    """The small process that starts commands, and the conversation with it."""
+class EndedError(Exception):
+    """The other side of a conversation has ended, or does not answer."""
 
-    def __init__(self) -> None:
-        self._process = subprocess.Popen(
-            [sys.executable, "-I", "-S", str(Path(__file__).with_name("launcher.py"))],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            bufsize=0,
-            start_new_session=True,
-        )
+
+class Conversation:
+    """Requests and answers, one JSON object per line, with a process that was started for it."""
+
+    def __init__(self, process: subprocess.Popen[bytes]) -> None:
+        self.process = process
         self._unread = b""
-        self._end, self._stopped = 0.0, False
         # A signal that comes just before a blocking call, or to another thread, does not end the
         # call: it writes into this pipe, which is waited for as well.
         self._wakes = os.pipe()
@@ -49,28 +46,31 @@ class Launcher:
         with contextlib.suppress(ValueError):  # only the main thread hears of signals
             signal.set_wakeup_fd(self._wakes[1], warn_on_full_buffer=False)
 
-    def ask(self, request: dict[str, Any]) -> tuple[dict[str, Any], list[ProcessSight] | None]:
-        """Have a command run; its answer, and what was seen of its processes if asked for."""
-        assert self._process.stdin is not None
-        self._end = time.monotonic() + request.get("timeout", 0.0) + _PATIENCE
-        self._stopped = False
-        self._process.stdin.write(json.dumps(request).encode() + b"\n")
-        answer, seen = self._read(), None
-        if "started" in answer:
-            found: dict[int, ProcessSight] = {}
-            pause = _FIRST_LOOK
-            while not self._ready(pause):
-                found.update(_linux.look_at_run(answer["started"]))
-                pause *= _LOOK_GROWTH
-            answer, seen = self._read(), list(found.values())
-        return {**answer, "stopped": self._stopped}, seen
+    def send(self, content: bytes) -> None:
+        """Send something as it is.
 
-    def _ready(self, seconds: float | None) -> bool:
+        Raises
+        ------
+        EndedError
+            When nobody is there.
+        """
+        assert self.process.stdin is not None
+        try:
+            while content:
+                content = content[self.process.stdin.write(content) or 0 :]
+        except BrokenPipeError:
+            raise EndedError from None
+
+    def tell(self, request: dict[str, Any]) -> None:
+        """Send a request."""
+        self.send(json.dumps(request).encode() + b"\n")
+
+    def ready(self, seconds: float | None) -> bool:
         """Wait for an answer, so many seconds at most; whether there is some of it."""
-        assert self._process.stdout is not None
+        assert self.process.stdout is not None
         if b"\n" in self._unread:
             return True
-        answers, wakes = self._process.stdout.fileno(), self._wakes[0]
+        answers, wakes = self.process.stdout.fileno(), self._wakes[0]
         end = math.inf if seconds is None else time.monotonic() + seconds
         while True:
             left = max(0.0, end - time.monotonic())
@@ -79,9 +79,85 @@ class Launcher:
                 os.read(wakes, 1024)
             if found or left <= _LOOK_EVERY:
                 return answers in found
-            self._watch()
+            self.watch()
 
-    def _watch(self) -> None:
+    def watch(self) -> None:
+        """Look after the other side, once a second while an answer is waited for."""
+
+    def read(self) -> dict[str, Any]:
+        """The next answer.
+
+        Raises
+        ------
+        EndedError
+            When the other side has ended before it.
+        """
+        assert self.process.stdout is not None
+        parts = [self._unread]
+        while b"\n" not in parts[-1]:
+            if not self.ready(None):
+                continue
+            chunk = self.process.stdout.read(1 << 20)
+            if not chunk:
+                raise EndedError
+            parts.append(chunk)
+        line, self._unread = b"".join(parts).split(b"\n", 1)
+        answer: dict[str, Any] = json.loads(line)
+        return answer
+
+    def close(self) -> None:
+        """End it, and with it the command in progress."""
+        assert self.process.stdin is not None and self.process.stdout is not None
+        with contextlib.suppress(BrokenPipeError):
+            self.process.stdin.close()
+        self.process.wait()
+        self.process.stdout.close()
+        with contextlib.suppress(ValueError):
+            signal.set_wakeup_fd(-1)
+        for end in self._wakes:
+            os.close(end)
+
+
+class Launcher(Conversation):
+    """The small process that starts commands, and the conversation with it."""
+
+    def __init__(self) -> None:
+        super().__init__(
+            subprocess.Popen(
+                [sys.executable, "-I", "-S", str(Path(__file__).with_name("launcher.py"))],
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                bufsize=0,
+                start_new_session=True,
+            )
+        )
+        self._end, self._stopped = 0.0, False
+
+    def ask(self, request: dict[str, Any]) -> tuple[dict[str, Any], list[ProcessSight] | None]:
+        """Have a command run; its answer, and what was seen of its processes if asked for.
+
+        Raises
+        ------
+        FerocalError
+            When the process has ended, or does not answer.
+        """
+        self._end = time.monotonic() + request.get("timeout", 0.0) + PATIENCE
+        self._stopped = False
+        try:
+            self.tell(request)
+            answer, seen = self.read(), None
+            if "started" in answer:
+                found: dict[int, ProcessSight] = {}
+                pause = _FIRST_LOOK
+                while not self.ready(pause):
+                    found.update(_linux.look_at_run(answer["started"]))
+                    pause *= _LOOK_GROWTH
+                answer, seen = self.read(), list(found.values())
+        except EndedError:
+            raise FerocalError("the process that starts commands has ended unexpectedly") from None
+        return {**answer, "stopped": self._stopped}, seen
+
+    def watch(self) -> None:
         """Resume it if something has stopped it, and give it up if it does not answer.
 
         Raises
@@ -92,7 +168,7 @@ class Launcher:
         import psutil
 
         with contextlib.suppress(psutil.NoSuchProcess, psutil.AccessDenied):
-            launcher = psutil.Process(self._process.pid)
+            launcher = psutil.Process(self.process.pid)
             if launcher.status() == psutil.STATUS_STOPPED:
                 self._stopped = True
                 launcher.resume()
@@ -104,28 +180,3 @@ class Launcher:
                     "the process that starts commands does not answer, long after the time limit "
                     "of the command; it was ended, with all that it has started"
                 )
-
-    def _read(self) -> dict[str, Any]:
-        assert self._process.stdout is not None
-        while b"\n" not in self._unread:
-            if not self._ready(None):
-                continue
-            chunk = self._process.stdout.read(1 << 16)
-            if not chunk:
-                raise FerocalError("the process that starts commands has ended unexpectedly")
-            self._unread += chunk
-        line, self._unread = self._unread.split(b"\n", 1)
-        answer: dict[str, Any] = json.loads(line)
-        return answer
-
-    def close(self) -> None:
-        """End it, and with it the command in progress."""
-        assert self._process.stdin is not None and self._process.stdout is not None
-        with contextlib.suppress(BrokenPipeError):
-            self._process.stdin.close()
-        self._process.wait()
-        self._process.stdout.close()
-        with contextlib.suppress(ValueError):
-            signal.set_wakeup_fd(-1)
-        for end in self._wakes:
-            os.close(end)

@@ -55,6 +55,8 @@ class Invocation:
 
     ``environment`` is added to that of Ferocal. ``timeout`` is in seconds. ``then`` says what
     becomes of processes that it leaves running, with ``observe`` they are looked at while they run.
+    Where the connection to the bench is lost meanwhile, it is run again unless it is to be run
+    ``once``.
     """
 
     words: tuple[str, ...]
@@ -64,6 +66,7 @@ class Invocation:
     timeout: float = 60.0
     then: Then = "end"
     observe: bool = False
+    once: bool = False
 
 
 @dataclass(frozen=True)
@@ -76,7 +79,8 @@ class Completed:
     end; ``whole`` is the file of all of it, which the next command removes. ``error`` says why
     nothing could be started,
     ``processes`` is what was seen of the processes, None where they could not be observed.
-    ``ended_for`` is "timeout" (time limit), "output" (too much of it) or None. ``processors``
+    ``ended_for`` is "timeout" (time limit), "output" (too much of it), "connection" (to the bench,
+    which was lost) or None. ``processors``
     is the number of processors on which it was allowed to run at its end. ``left_behind``
     names processes that it left running: where these are ended only those that had taken
     themselves a separate session; else those that live on. None where they could not be observed.
@@ -109,6 +113,8 @@ class Completed:
             return self.error
         if self.ended_for == "output":
             return f"wrote more than {grouped(OUTPUT_LIMIT)} bytes"
+        if self.ended_for == "connection":
+            return f"was interrupted after {self.wall:.3g} s: the connection to the bench was lost"
         if self.ended_for == "timeout":
             return f"was ended at its time limit after {self.wall:.3g} s"
         if self.exit_status != 0:
@@ -220,7 +226,7 @@ class LocalExecutor:
             processes=None if seen is None else tuple(seen),
             left_behind=tuple(left_behind) if adopts else None,
             unended=unended,
-            spoiled=_why_spoiled(answer.pop("stopped", False), answer.pop("holding", ())),
+            spoiled=why_spoiled(answer.pop("stopped", False), answer.pop("holding", ())),
             **answer,
         )
 
@@ -295,7 +301,7 @@ def _end_tree(pid: int) -> None:
                 process.kill()
 
 
-def _why_spoiled(stopped: bool, holding: Sequence[str]) -> str | None:
+def why_spoiled(stopped: bool, holding: Sequence[str]) -> str | None:
     """Why what a command wrote, or its time, cannot be believed; None where it can."""
     if holding:
         return f"its output is open in {listed(holding)}, which an earlier step left running"

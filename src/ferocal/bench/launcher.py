@@ -1,12 +1,12 @@
 """A small process that starts commands for Ferocal, waits for them and accounts for them.
 
-It runs on its own (``python -I -S launcher.py``) with the standard library only, for
-three reasons. The kernel counts the memory of a starting process towards the peak of
-the program that it becomes, so a command started by a large process would seem large:
-this one is small. When Ferocal dies, by whatever signal, the requests end, and the
-launcher ends the command in progress instead of leaving it to disturb the next run. And
-on Linux it adopts what a command leaves behind, in whatever session, so that all of it
-can be found and ended.
+It runs on its own (``python -I -S launcher.py``) with the standard library only, here and in
+what is sent to far benches, for three reasons. The kernel counts the memory of a starting
+process towards the peak of the program that it becomes, so a command started by a large process
+would seem large: this one is small. When Ferocal dies, by whatever signal, the requests end,
+and the launcher ends the command in progress instead of leaving it to disturb the next run. And
+on Linux it adopts what a command leaves behind, in whatever session, so that all of it can be
+found and ended.
 
 One JSON object per line goes in (see ``_serve``) and one comes out. POSIX only.
 """
@@ -29,6 +29,7 @@ import time
 # It stays small: what only a checker of types reads is not loaded.
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Iterator
     from typing import IO, Any
 
 # How often the size of the output is looked at, in seconds.
@@ -41,11 +42,37 @@ _PATIENCE = 5.0
 _MEMORY_UNIT = 1 if sys.platform == "darwin" else 1024
 
 
+class Side:
+    """What more is done where requests come from far away; near, nothing.
+
+    ``silence`` is for how long (s) a requester may be silent while a command runs before it is
+    taken for gone; None where the end of the requests says so.
+    """
+
+    silence: float | None = None
+
+    def prepare(self, request: dict[str, Any]) -> None:
+        """Complete a request for a command."""
+
+    def look(self, leader: int, seconds: float) -> float:
+        """Look at a process that has run for so long; when to look again (s)."""
+        return _LOOK_EVERY
+
+    def complete(self, answer: dict[str, Any], outputs: tuple[IO[bytes], ...]) -> None:
+        """Complete the answer to a request for a command."""
+
+    def answer(self, request: dict[str, Any]) -> dict[str, Any]:
+        """The answer to a request for something else."""
+        raise KeyError(request["ask"])
+
+
 class _Waiter:
     """Wakes up when a child ends, when the requester is gone, or after a while."""
 
-    def __init__(self, requests: int) -> None:
+    def __init__(self, requests: int, silence: float | None) -> None:
         self.requests = requests
+        self._silence, self._heard = silence, 0.0
+        self.told_to_end = self.waits = False
         self.wake_end, write_end = os.pipe()
         os.set_blocking(self.wake_end, False)
         os.set_blocking(write_end, False)
@@ -59,8 +86,31 @@ class _Waiter:
         if self.wake_end in ready:
             with contextlib.suppress(BlockingIOError):
                 os.read(self.wake_end, 512)
-        # The requester writes nothing while it waits for an answer: readable means gone.
-        return self.requests not in ready
+        if self.told_to_end:
+            return False
+        if self._silence is None:
+            # It writes nothing while it waits for an answer: readable means gone.
+            return self.requests not in ready
+        if self.requests in ready:
+            # From far away it sends an empty line now and then.
+            self._heard = time.monotonic()
+            return bool(os.read(self.requests, 512))
+        return time.monotonic() - self._heard < self._silence
+
+    def end(self, *_: object) -> None:
+        """End with all that was started, as when the requester is gone."""
+        self.told_to_end = True
+        if not self.waits:
+            raise EOFError
+
+    @contextlib.contextmanager
+    def waiting(self) -> Iterator[None]:
+        """Within, the end of a child is waited for."""
+        self._heard, self.waits = time.monotonic(), True
+        try:
+            yield
+        finally:
+            self.waits = False
 
 
 def _end_group(leader: int) -> None:
@@ -259,6 +309,7 @@ def _watch(
     outputs: tuple[IO[bytes], ...],
     waiter: _Waiter,
     start: float,
+    side: Side,
 ) -> tuple[_Ended, str | None]:
     """Wait for a child's end; how it ended, and why it was ended if it was."""
     ended_for = None
@@ -275,7 +326,8 @@ def _watch(
             ended_for = "output"
         if ended_for is not None:
             _end_group(child.pid)
-        if not waiter.wait(min(left, _LOOK_EVERY) if left > 0 else _LOOK_EVERY):
+        pause = side.look(child.pid, now - start) if request["announce"] else _LOOK_EVERY
+        if not waiter.wait(min(left, pause) if left > 0 else pause):
             _end_group(child.pid)
             raise EOFError
 
@@ -312,7 +364,11 @@ def _start(request: dict[str, Any], out: IO[bytes], err: IO[bytes]) -> subproces
 
 
 def _execute(
-    request: dict[str, Any], outputs: tuple[IO[bytes], ...], waiter: _Waiter, tree: _Tree
+    request: dict[str, Any],
+    outputs: tuple[IO[bytes], ...],
+    waiter: _Waiter,
+    tree: _Tree,
+    side: Side,
 ) -> dict[str, Any]:
     tree.begin()
     start = time.perf_counter()
@@ -320,10 +376,11 @@ def _execute(
         child = _start(request, *outputs)
     except OSError as error:
         return {"error": f"{error.strerror}: {error.filename or request['words'][0]}"}
-    if request["announce"]:
+    if request["announce"] and side.silence is None:
         _tell({"started": child.pid})
     try:
-        ended, ended_for = _watch(child, request, outputs, waiter, start)
+        with waiter.waiting():
+            ended, ended_for = _watch(child, request, outputs, waiter, start, side)
     except EOFError:
         tree.end_guests()
         raise
@@ -357,19 +414,27 @@ def _tell(answer: dict[str, Any]) -> None:
     os.write(sys.stdout.fileno(), json.dumps(answer).encode() + b"\n")
 
 
-def _serve() -> None:
+def serve(side: Side) -> None:
     """Answer requests until their end.
 
     A request has ``words``, ``shell``, ``cwd``, ``environment``, ``timeout`` (s),
     ``stdout`` and ``stderr`` (paths), ``output_limit`` (bytes), ``then`` (what becomes of what it
     leaves running: "end", "keep", or "guest" until a request to ``end_guests``), and ``announce``
     (whether the process is announced as soon as it has started). The outputs of one request can
-    be read until the next.
+    be read until the next. Other requests ``ask`` for something that the ``side`` knows.
     """
     # Ctrl-C is for Ferocal; it closes the requests when it wants to end.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     requests = sys.stdin.fileno()
-    waiter, tree = _Waiter(requests), _Tree()
+    waiter, tree = _Waiter(requests, side.silence), _Tree()
+    try:
+        _answer_all(requests, waiter, tree, side)
+    except (EOFError, BrokenPipeError):  # Ferocal was killed, or this was told to end
+        tree.end_guests()
+
+
+def _answer_all(requests: int, waiter: _Waiter, tree: _Tree, side: Side) -> None:
+    signal.signal(signal.SIGTERM, waiter.end)
     buffer = b""
     outputs: tuple[IO[bytes], ...] = ()
     while True:
@@ -380,23 +445,28 @@ def _serve() -> None:
                 return
             buffer += chunk
         line, buffer = buffer.split(b"\n", 1)
+        if not line:
+            continue
         for file in outputs:
             file.close()
         outputs = ()
         request = json.loads(line)
         try:
-            try:
-                if "end_guests" in request:
-                    answer: dict[str, Any] = {"unended": tree.end_guests()}
-                else:
-                    outputs = tuple(_open_output(request[n]) for n in ("stdout", "stderr"))
-                    answer = _execute(request, outputs, waiter, tree)
-            except OSError as error:
-                answer = {"error": f"{error.strerror}: {error.filename}"}
-            _tell(answer)
-        except (EOFError, BrokenPipeError):  # Ferocal was killed
-            return
+            if "ask" in request:
+                answer = side.answer(request)
+            elif "end_guests" in request:
+                answer = {"unended": tree.end_guests()}
+            else:
+                side.prepare(request)
+                outputs = tuple(_open_output(request[n]) for n in ("stdout", "stderr"))
+                answer = _execute(request, outputs, waiter, tree, side)
+                side.complete(answer, outputs)
+        except BrokenPipeError:
+            raise
+        except OSError as error:
+            answer = {"error": f"{error.strerror}: {error.filename}"}
+        _tell(answer)
 
 
 if __name__ == "__main__":
-    _serve()
+    serve(Side())

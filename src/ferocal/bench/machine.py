@@ -21,6 +21,10 @@ class Machine(Executor, Protocol):
     def unreadable(self) -> list[str]:
         """Conditions that cannot be read there, in words."""
 
+    @property
+    def losses(self) -> int:
+        """How often the connection was lost, and with it what was left running as a guest."""
+
     def facts(self) -> list[Fact]:
         """The facts that can be read there without a command of the study."""
 
@@ -45,6 +49,8 @@ class ThisMachine:
 
     Of the latter nothing is seen: unless ``seen``, no facts and conditions are read.
     """
+
+    losses = 0
 
     def __init__(self, executor: Executor, *, seen: bool) -> None:
         self._executor, self._seen = executor, seen

@@ -59,7 +59,8 @@ def _outcome_of(workload: Workload, completed: Completed) -> tuple[Outcome, str 
     """How the command itself ended, and why that is not a success."""
     reason = completed.failure
     if reason is not None:
-        outcome = Outcome.TIMEOUT if completed.ended_for == "timeout" else Outcome.FAILED
+        outcomes = {"timeout": Outcome.TIMEOUT, "connection": Outcome.INTERRUPTED}
+        outcome = outcomes.get(completed.ended_for or "", Outcome.FAILED)
         return outcome, f"{reason}: {completed.complaint}" if completed.complaint else reason
     if completed.left_behind and (clocked := _process_sources(workload)):
         went = listed(completed.left_behind)

@@ -36,6 +36,9 @@ from ferocal.terms.conditions import (
 )
 from ferocal.terms.wording import listed
 
+# A run during which the connection to the bench was lost is taken again, so often.
+_MOST_LOST = 100
+
 
 @dataclass
 class Visit:
@@ -113,6 +116,7 @@ class RunTaker:
             Outcome.DISTURBED: self._study.bench_table.quiet.retakes,
             Outcome.FAILED: workload.retakes,
             Outcome.TIMEOUT: workload.retakes,
+            Outcome.INTERRUPTED: _MOST_LOST,
         }
         while True:
             ending = self.take_once(visit, slot, workload, warmup=False)
@@ -130,11 +134,13 @@ class RunTaker:
         visit.runs += 1
         configuration = visit.configuration
         environment = {**visit.context, **workload.environment, **configuration.environment}
-        before = self._conditions(environment)
+        before, losses = self._conditions(environment), self._machine.losses
         run_id = self._recorder.begin_run(visit.id, slot, visit.runs, warmup=warmup)
         seen: dict[str, Any] = {}
         problem = self._around("before", workload.before, environment)
-        if problem is not None:
+        if self._machine.losses > losses:
+            ending = Ending(Outcome.INTERRUPTED, "the connection was lost before it began")
+        elif problem is not None:
             ending = Ending(Outcome.FAILED, problem)
         elif workload.by_hand:
             ending = self._hand.complete(Ending(Outcome.OK), slot, workload, self._keep)
@@ -186,6 +192,7 @@ class RunTaker:
             invocation,
             environment=self._padding.pad(invocation.environment, visit.padding),
             observe=slot.workload in visit.unobserved,
+            once=True,
         )
         written = Written.by(self._machine, workload.read)
         completed, busy = self._execute(invocation)

@@ -126,11 +126,7 @@ class Session:
         left = sum(len(slots) for _, slots in todo)
         summary = Summary(total, total - left, resumed_after_crash=crashed)
         self._observer.planned(summary.planned, summary.already)
-        unknown = [*self._machine.unreadable, *([] if FINDS_STRAYS else [_UNFOUND])]
-        here = self._study.on_this_machine
-        if left and unknown and here and not self._told_unknown:
-            self._told_unknown = True
-            self._observer.remark(f"not available on this machine: {', '.join(unknown)}")
+        self._tell_unknown(left)
         try:
             if left:
                 self.prepare()
@@ -156,6 +152,15 @@ class Session:
             self._close_after(ended)
             summary.interrupted = True
         return summary
+
+    def _tell_unknown(self, left: int) -> None:
+        """Say once what cannot be read on the bench."""
+        host, here = self._study.bench_table.host, self._study.on_this_machine
+        unknown = [*self._machine.unreadable, *([_UNFOUND] if here and not FINDS_STRAYS else [])]
+        if left and unknown and not self._told_unknown:
+            self._told_unknown = True
+            where = "this machine" if host is None else host
+            self._observer.remark(f"not available on {where}: {', '.join(unknown)}")
 
     def _close_after(self, ended: KeyboardInterrupt) -> None:
         """Record what is known of the run in progress, wherever in it the end came.
@@ -275,8 +280,9 @@ class Session:
                 ending = finished or self._runs.take(visit, slot, workload)
                 if visit.failed:
                     return
-                # A disturbed run is still to be taken.
-                summary.taken += ending.outcome != Outcome.DISTURBED
+                # These are still to be taken.
+                open_still = ending.outcome in (Outcome.DISTURBED, Outcome.INTERRUPTED)
+                summary.taken += not open_still
                 if ending.reason is not None:
                     summary.problems.append((slot, ending.reason))
                 self._observer.finished(slot, ending.reason)

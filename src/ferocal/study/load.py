@@ -132,6 +132,8 @@ class Study:
         Where operators read everything, this is their computer and no part of the bench.
         """
         stated = self.bench_table.this_machine
+        if self.bench_table.host is not None:
+            return False
         if stated is not None:
             return stated
         return any(not workload.by_hand for workload in self.workloads.values())

@@ -359,14 +359,25 @@ class Quiet(StudyTable):
     retakes: int = Field(default=3, ge=0, le=100)
 
 
+def _check_host(host: str) -> str:
+    if not host or host.startswith("-") or any(sign.isspace() for sign in host):
+        raise ValueError(f'"{host}" is no host: write a name of your ssh configuration')
+    return host
+
+
 class Bench(StudyTable):
     """One machine that stays the same; facts that Ferocal cannot read itself are declared.
 
     ``this_machine`` says whether it is the one on which Ferocal runs, whose facts and conditions
-    are then the bench's. Where nothing is said, it is if any workload is a command.
+    are then the bench's. Where nothing is said, it is if any workload is a command. One with a
+    ``host`` is another machine, reached with ``ssh``: commands are run there, in ``directory``,
+    and a connection that is lost is tried again for as long as ``reconnect`` says.
     """
 
     this_machine: bool | None = None
+    host: Annotated[str, AfterValidator(_check_host)] | None = None
+    directory: str = "~"
+    reconnect: Seconds = 900.0
     facts: dict[str, FactValue] = {}
     quantities: dict[Name, Declared] = {}
     probe: dict[Name, Probe] = {}
