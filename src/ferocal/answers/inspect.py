@@ -47,7 +47,8 @@ class Inspection:
     """A study as it is understood.
 
     ``benches`` have the facts that the study file declares, ``machine`` those that can be read
-    here, if this machine may be one of the benches. ``looks`` are what was seen of the noise of
+    here, if this machine may be one of the benches; ``hosts`` are those of benches that are
+    reached over a connection. ``looks`` are what was seen of the noise of
     benches. ``rounds`` is the order of the visits, ``runs`` and ``warmups`` are counts on one
     bench. ``workloads`` are as in the study file; ``mask`` is for what of them is private.
     """
@@ -59,6 +60,7 @@ class Inspection:
     factors: tuple[str, ...]
     benches: Mapping[str, tuple[Fact, ...]]
     machine: tuple[Fact, ...]
+    hosts: Mapping[str, str]
     configurations: tuple[ConfigurationView, ...]
     levels: tuple[LevelView, ...]
     workloads: Mapping[str, Workload]
@@ -85,6 +87,7 @@ def inspect_study(study: Study) -> Inspection:
             for bench in study.benches
         },
         machine=tuple(read_facts()) if _may_be_here(study) else (),
+        hosts={n: b.host for n, b in study.file.bench.items() if b.host is not None},
         configurations=tuple(_view(c, study.mask) for c in study.configurations),
         levels=tuple(
             _level(factor, name, level, study.mask)

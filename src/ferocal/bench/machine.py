@@ -25,6 +25,9 @@ class Machine(Executor, Protocol):
     def losses(self) -> int:
         """How often the connection was lost, and with it what was left running as a guest."""
 
+    def link(self) -> dict[str, float]:
+        """What is known of the connection: ``clock_offset`` and ``round_trip`` (s)."""
+
     def facts(self) -> list[Fact]:
         """The facts that can be read there without a command of the study."""
 
@@ -73,6 +76,10 @@ class ThisMachine:
     def end_guests(self) -> tuple[str, ...]:
         """End what was left running as guests; names of what could not be ended in time."""
         return self._executor.end_guests()
+
+    def link(self) -> dict[str, float]:
+        """Nothing: there is no connection."""
+        return {}
 
     def facts(self) -> list[Fact]:
         """The facts of this machine."""

@@ -8,8 +8,9 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from ferocal.bench.conditions import BusyMeter, ConditionReader
-from ferocal.bench.execution import Executor, Invocation
+from ferocal.bench.conditions import BusyMeter
+from ferocal.bench.execution import Invocation
+from ferocal.bench.machine import Machine
 from ferocal.errors import FerocalError
 from ferocal.terms.frozen import dataclass
 
@@ -52,9 +53,7 @@ class NoiseLook:
     unreadable: tuple[str, ...]
 
 
-def look_at_noise(
-    executor: Executor, seconds: float, progress: Callable[[float], None]
-) -> NoiseLook:
+def look_at_noise(machine: Machine, seconds: float, progress: Callable[[float], None]) -> NoiseLook:
     """Run the loop for so many seconds; ``progress`` is told how many have passed since last.
 
     Raises
@@ -62,23 +61,22 @@ def look_at_noise(
     FerocalError
         When the loop does not run, or no three stretches could be made of the time.
     """
-    reader, meter = ConditionReader(), BusyMeter()
-    invocation = Invocation((executor.place.python, "-c", _LOOP), executor.place.directory)
-    executor.run(invocation)  # the first has to load what the others find loaded
+    meter = machine.meter()
+    invocation = Invocation((machine.place.python, "-c", _LOOP), machine.place.directory)
+    machine.run(invocation)  # the first has to load what the others find loaded
     began = time.monotonic()
     stretches: list[Stretch] = []
     while time.monotonic() - began < seconds or len(stretches) < LEAST_STRETCHES:
         started = time.monotonic()
-        stretches.append(_take(executor, invocation, reader, meter, seconds / _STRETCHES))
+        stretches.append(_take(machine, invocation, meter, seconds / _STRETCHES))
         progress(time.monotonic() - started)
     passed = time.monotonic() - began
-    return NoiseLook(passed, tuple(stretches), timer_step(), tuple(reader.unreadable))
+    return NoiseLook(passed, tuple(stretches), timer_step(), tuple(machine.unreadable))
 
 
 def _take(
-    executor: Executor,
+    machine: Machine,
     invocation: Invocation,
-    reader: ConditionReader,
     meter: BusyMeter,
     seconds: float,
 ) -> Stretch:
@@ -88,13 +86,13 @@ def _take(
     walls: list[float] = []
     used: float | None = 0.0
     while time.monotonic() - began < seconds or len(walls) < _FEWEST_RUNS:
-        completed = executor.run(invocation)
+        completed = machine.run(invocation)
         if completed.failure is not None:
             raise FerocalError(f"the loop {completed.failure}: {completed.complaint}")
         walls.append(float(json.loads(completed.text)[0]))
         used = None if used is None or completed.cpu is None else used + completed.cpu
     busy = meter.end(used)
-    return Stretch(tuple(walls), busy.others, busy.stolen, busy.names, reader.read())
+    return Stretch(tuple(walls), busy.others, busy.stolen, busy.names, machine.conditions())
 
 
 def timer_step(tries: int = 2000) -> float:

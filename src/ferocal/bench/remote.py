@@ -11,6 +11,7 @@ import base64
 import contextlib
 import getpass
 import os
+import platform
 import shlex
 import shutil
 import subprocess
@@ -47,6 +48,8 @@ _ANSWERS_WITHIN = 120.0
 # Between attempts to connect again (s), ever longer.
 _FIRST_PAUSE, _LONGEST_PAUSE = 0.5, 15.0
 _PIECE = 2**20
+# Of so many looks at the clock the one with the quickest answer counts.
+_CLOCK_LOOKS = 5
 _CARRIED = ("_linux", "launcher", "files", "far")
 _OPTIONS = ("ServerAliveInterval=10", "ServerAliveCountMax=3", "ConnectTimeout=20")
 _PYTHONS = ("python3", *(f"python3.{n}" for n in range(20, 8, -1)), "python")
@@ -177,7 +180,6 @@ class FarMachine:
         self.losses = 0
         known = self._ask("conditions")["conditions"]
         self._readable = [name for name in SOURCES if known.get(name) is not None]
-        self.clock_offset, self.round_trip = self._look_at_clock()
 
     def _connect(self) -> tuple[Connection, dict[str, Any]]:
         connection = Connection(self._bench.host, self._bench.command())
@@ -191,7 +193,7 @@ class FarMachine:
                     f"{self._bench.host}: no Python 3.9 or newer was found there: install one"
                 )
             connection.read()
-            who = f"{getpass.getuser()} on {os.uname().nodename}"
+            who = f"{getpass.getuser()} on {platform.node()}"
             hello = connection.ask(
                 {"ask": "hello", "token": self._bench.token, "who": who,
                  "directory": self._bench.directory}
@@ -249,16 +251,16 @@ class FarMachine:
             raise FarError(answer["error"])
         return answer
 
-    def _look_at_clock(self) -> tuple[float, float]:
-        """By how much the clock there is ahead (s), and how long an answer takes."""
+    def link(self) -> dict[str, float]:
+        """By how much the clock there is ahead (s), and how long an answer takes (s)."""
         tries = []
-        for _ in range(5):
+        for _ in range(_CLOCK_LOOKS):
             sent = time.time()
             there = self._ask("time")["time"]
             back = time.time()
             tries.append((back - sent, there - (sent + back) / 2))
         round_trip, offset = min(tries)
-        return offset, round_trip
+        return {"clock_offset": offset, "round_trip": round_trip}
 
     @property
     def unreadable(self) -> list[str]:

@@ -34,15 +34,24 @@ _SHOWN = 12
 _MOST_WORKLOADS = 20
 
 
+def _reached(inspection: Inspection, bench: str) -> str:
+    host = inspection.hosts.get(bench)
+    return "" if host is None else f" at {host}, whose facts are read when it is measured"
+
+
 def inspection_document(inspection: Inspection) -> Document:
     """What is varied, what is run, and on what."""
     lines = [
-        f"bench {name}: "
+        f"bench {name}{_reached(inspection, name)}: "
         + (", ".join(f"{fact.name} {fact.value}" for fact in declared) or "no declared facts")
         for name, declared in inspection.benches.items()
     ]
     facts = [f"{fact.name} {fact.value}" for fact in inspection.machine]
-    here = ", ".join(facts) or "only records what operators read; its facts describe no bench"
+    here = ", ".join(facts) or (
+        "only records; its facts describe no bench"
+        if inspection.hosts
+        else "only records what operators read; its facts describe no bench"
+    )
     lines.append(f"this machine: {here}")
     lines += [
         f"noise of {look.bench} on {look.at[:10]}: {next(look_lines(look.figures))}"

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import hashlib
-import os
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 
 from ferocal._version import __version__
-from ferocal.bench.execution import Executor, local_executor
-from ferocal.bench.machine import Machine, ThisMachine
+from ferocal.bench.execution import Executor
+from ferocal.bench.machine import Machine
 from ferocal.bench.overhead import measure_overhead
 from ferocal.bench.verification import verify
 from ferocal.errors import FerocalError, UsageError, VerificationError
@@ -20,7 +18,8 @@ from ferocal.ledger.records import SessionRecord
 from ferocal.ledger.writing.additions import freeze_claims
 from ferocal.ledger.writing.opening import open_ledger
 from ferocal.ledger.writing.runs import Recorder
-from ferocal.measure.lock import machine_identity, measuring_lock
+from ferocal.measure.lock import measuring_lock
+from ferocal.measure.machines import machine_of
 from ferocal.measure.padding import visit_context
 from ferocal.measure.progress import Observer, Summary
 from ferocal.measure.session import Options, Session
@@ -31,7 +30,6 @@ from ferocal.study.configurations import Configuration
 from ferocal.study.criteria import criteria_of
 from ferocal.study.load import Study
 from ferocal.study.masking import Mask
-from ferocal.terms.files import scratch_directory
 from ferocal.terms.names import closest
 from ferocal.terms.wording import be, listed
 
@@ -67,14 +65,14 @@ def on_bench(
         _without_secrets(study.mask),
         measuring_lock(study, observer.remark if options.wait else None),
         open_ledger(study.directory, create=True, mask=study.mask) as ledger,
-        _machine_of(study, observer) as machine,
+        machine_of(study, observer.remark) as machine,
     ):
         overhead = measure_overhead(machine)
         recorder = Recorder(ledger, study.mask)
         recorder.begin_session(
             SessionRecord(
                 version=__version__,
-                overhead=vars(overhead),
+                overhead=vars(overhead) | machine.link(),
                 # Who asks for fewer rounds first has planned no fewer than the study file has.
                 rounds=rounds if decide and rounds else max(rounds or 0, study.head.rounds),
                 decide=decide,
@@ -86,29 +84,6 @@ def on_bench(
         )
         freeze_claims(ledger, claims_of(study))
         yield recorder, machine
-
-
-@contextmanager
-def _machine_of(study: Study, observer: Observer) -> Iterator[Machine]:
-    """The machine of the bench, near or far."""
-    table = study.bench_table
-    if table.host is None:
-        with local_executor(study.directory, study.mask) as executor:
-            yield ThisMachine(executor, seen=study.on_this_machine)
-        return
-    from ferocal.bench.remote import FarBench, far_machine
-
-    known = {name: os.environ[name] for name in study.head.secrets if name in os.environ}
-    token = f"{study.directory.resolve()} {machine_identity()} {study.bench}"
-    bench = FarBench(
-        study.bench, table.host, table.directory, table.reconnect,
-        hashlib.sha256(token.encode()).hexdigest(), known,
-    )  # fmt: skip
-    with (
-        scratch_directory() as scratch,
-        far_machine(bench, scratch, study.mask, observer.remark) as machine,
-    ):
-        yield machine
 
 
 def _check_secrets(mask: Mask) -> None:

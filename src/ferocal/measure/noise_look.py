@@ -8,10 +8,12 @@ from typing import Any
 
 from ferocal.analysis.inference.noise_floors import estimate_noise
 from ferocal.bench.execution import local_executor
+from ferocal.bench.machine import ThisMachine
 from ferocal.bench.noise_look import NoiseLook, look_at_noise
 from ferocal.ledger.writing.additions import record_look
 from ferocal.ledger.writing.opening import open_ledger
 from ferocal.measure.lock import measuring_lock
+from ferocal.measure.machines import machine_of
 from ferocal.study.load import STUDY_FILE, load_study
 
 # The change whose rounds are reported, and the runs of a visit.
@@ -35,12 +37,13 @@ def take_look(
     """
     if not (directory / STUDY_FILE).exists():
         with local_executor(Path()) as executor:
-            return figures_of(look_at_noise(executor, seconds, progress)), None
+            here = ThisMachine(executor, seen=True)
+            return figures_of(look_at_noise(here, seconds, progress)), None
     from ferocal.measure.whereabouts import find_bench
 
     study = find_bench(load_study(directory), bench)
-    with measuring_lock(study), local_executor(directory) as executor:
-        figures = figures_of(look_at_noise(executor, seconds, progress))
+    with measuring_lock(study), machine_of(study, lambda told: None) as machine:
+        figures = figures_of(look_at_noise(machine, seconds, progress))
         with open_ledger(directory, create=True) as ledger:
             record_look(ledger, study.bench, figures)
     return figures, study.bench

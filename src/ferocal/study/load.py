@@ -131,11 +131,9 @@ class Study:
 
         Where operators read everything, this is their computer and no part of the bench.
         """
-        stated = self.bench_table.this_machine
-        if self.bench_table.host is not None:
-            return False
-        if stated is not None:
-            return stated
+        table = self.bench_table
+        if table.this_machine is not None or table.host is not None:
+            return bool(table.this_machine)
         return any(not workload.by_hand for workload in self.workloads.values())
 
     def on(self, bench: str | None) -> Study:

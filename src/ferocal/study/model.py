@@ -384,6 +384,14 @@ class Bench(StudyTable):
     settle: Settle = Field(default_factory=Settle)
     quiet: Quiet = Field(default_factory=Quiet)
 
+    @model_validator(mode="after")
+    def _check_where(self) -> Self:
+        if self.host is not None and self.this_machine:
+            raise ValueError("with a host it is not this machine: leave one of the two out")
+        if self.host is None and self.model_fields_set & {"directory", "reconnect"}:
+            raise ValueError("directory and reconnect are for benches with a host")
+        return self
+
 
 class Preference(StudyTable):
     """How much each part counts: weights of workloads, or of groups of them.

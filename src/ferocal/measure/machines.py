@@ -1,0 +1,37 @@
+"""The machine of the bench of a study, near or far."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+
+from ferocal.bench.execution import local_executor
+from ferocal.bench.machine import Machine, ThisMachine
+from ferocal.measure.lock import machine_identity
+from ferocal.study.load import Study
+from ferocal.terms.files import scratch_directory
+
+
+@contextmanager
+def machine_of(study: Study, tell: Callable[[str], None]) -> Iterator[Machine]:
+    """The machine of the bench, near or far."""
+    table = study.bench_table
+    if table.host is None:
+        with local_executor(study.directory, study.mask) as executor:
+            yield ThisMachine(executor, seen=study.on_this_machine)
+        return
+    from ferocal.bench.remote import FarBench, far_machine
+
+    known = {name: os.environ[name] for name in study.head.secrets if name in os.environ}
+    token = f"{study.directory.resolve()} {machine_identity()} {study.bench}"
+    bench = FarBench(
+        study.bench, table.host, table.directory, table.reconnect,
+        hashlib.sha256(token.encode()).hexdigest(), known,
+    )  # fmt: skip
+    with (
+        scratch_directory() as scratch,
+        far_machine(bench, scratch, study.mask, tell) as machine,
+    ):
+        yield machine
