@@ -12,7 +12,7 @@ import pytest
 
 from conftest import PATIENCE, PROGRAM, Ferocal, surroundings
 from ferocal.bench.conditions import Busy, disturbance
-from ferocal.study.model import Quiet
+from ferocal.study.benches import Quiet
 from test_measure import query, valid_runs
 
 Study = Callable[..., Ferocal]

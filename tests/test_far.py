@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import contextlib
 import getpass
+import itertools
+import json
 import os
 import random
 import shutil
 import signal
 import socket
+import sqlite3
 import subprocess
 import sys
+import zlib
 from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
@@ -108,7 +113,7 @@ class Far:
         }
         self.server: subprocess.Popen[bytes] | None = None
 
-    def start(self, **variables: str) -> None:
+    def start(self, *before: str, **variables: str) -> None:
         given = {"TMPDIR": str(self.scratch), **variables}
         text = SERVED.format(
             port=self.port, here=self.here,
@@ -118,7 +123,7 @@ class Far:
         if os.geteuid() == 0:
             Path("/run/sshd").mkdir(exist_ok=True)
         self.server = subprocess.Popen(
-            [SERVER, "-D", "-f", self.here / "served", "-E", self.here / "log"]
+            [*before, SERVER, "-D", "-f", self.here / "served", "-E", self.here / "log"]
         )
         wait_until(lambda: "Server listening" in self.log())
 
@@ -306,3 +311,140 @@ def test_what_is_sent_needs_no_package_and_no_new_python() -> None:
         }  # fmt: skip
         outside = {n for n in imported if n.partition(".")[0] not in sys.stdlib_module_names}
         assert outside <= {"ferocal.bench", "ferocal.bench.files"}, name
+
+
+BOOTS = """
+[study]
+question = "Does the dome start faster with it?"
+margin = "5 %"
+rounds = 2
+runs = 1
+[bench.node-7]
+host = "node-7"
+directory = "{place}"
+reboot = ["{here}/reboot"]
+[factor.mode.level.plain]
+switch = "sh -c 'echo plain > {here}/volatile'"
+verify = [{{ command = "cat {here}/volatile", equals = "plain" }}]
+[factor.mode.level.bright]
+switch = "sh -c 'echo bright > {here}/volatile'"
+verify = [{{ command = "cat {here}/volatile", equals = "bright" }}]
+[factor.kernel.level.k1]
+switch = "sh -c 'echo k1 > next'"
+reboot = true
+verify = [{{ command = "cat {here}/kernel", equals = "k1" }}]
+[factor.kernel.level.k2]
+switch = "sh -c 'echo k2 > next'"
+reboot = true
+verify = [{{ command = "cat {here}/kernel", equals = "k2" }}]
+[workload.start]
+shell = true
+command = "echo score $(cat /proc/sys/kernel/random/boot_id | wc -c)"
+[workload.start.metric.score]
+unit = "points"
+better = "higher"
+source = {{ pattern = "score ([0-9.]+)" }}
+"""
+# Starts the "machine" anew: what does not last is gone, and all connections.
+REBOOT = """#!/bin/sh
+cp {place}/next {here}/kernel
+rm -f {here}/volatile
+cat /proc/sys/kernel/random/uuid > {here}/boot
+(sleep 0.3; pkill -KILL -P {server}) >/dev/null 2>&1 &
+sleep 1000
+"""
+
+
+def test_levels_that_need_a_reboot_are_proven_on_the_next_start(
+    ferocal: Ferocal, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    if os.geteuid() or subprocess.run(["unshare", "--mount", "true"], check=False).returncode:
+        pytest.skip("needs the right to mount")
+    far = Far(tmp_path_factory.mktemp("far"))
+    boot = far.here / "boot"
+    boot.write_text("first\n")
+    # Of this server only it looks as if the machine were started anew.
+    far.start(
+        "unshare", "--mount", "sh", "-c",
+        f'mount --bind {boot} /proc/sys/kernel/random/boot_id && exec "$0" "$@"',
+    )  # fmt: skip
+    assert far.server is not None
+    script = far.here / "reboot"
+    script.write_text(REBOOT.format(place=far.place, here=far.here, server=far.server.pid))
+    script.chmod(0o755)
+    try:
+        ferocal.write(BOOTS.format(place=far.place, here=far.here))
+        far.measure(ferocal)
+        assert Counter(r["outcome"] for r in runs_of(ferocal)) == {"ok": 8}
+        kinds = [row[0] for row in rows(ferocal, "SELECT kind FROM step ORDER BY id")]
+        visits = rows(ferocal, "SELECT levels FROM visit ORDER BY id")
+        kernels = [json.loads(levels)["kernel"] for (levels,) in visits]
+        # Between two visits to one configuration the machine is started anew, too.
+        changes = sum(a != b for a, b in itertools.pairwise(kernels))
+        assert changes + 1 <= kinds.count("reboot") <= changes + 2
+        assert boot.read_text() != "first\n"
+        script.write_text("#!/bin/sh\necho no right >&2; exit 1\n")
+        (far.here / "kernel").write_text("k0\n")
+        ferocal.write((ferocal.directory / "study.toml").read_text().replace("s = 2", "s = 3"))
+        refused = far.measure(ferocal, status=1).stderr
+        assert "ended with exit status 1: no right; set `reboot` of the bench" in refused
+    finally:
+        far.stop()
+    near = BOOTS.format(place=far.place, here=far.here).replace('host = "node-7"\n', "")
+    ferocal.write(near.replace(f'directory = "{far.place}"\n', "").replace("\nreboot = [", "\n#"))
+    assert "only a bench with a host can be started anew" in ferocal.refusal("inspect")
+
+
+def rows(ferocal: Ferocal, query: str) -> list[Any]:
+    with contextlib.closing(sqlite3.connect(ferocal.directory / "ledger.sqlite")) as driver:
+        return driver.execute(query).fetchall()
+
+
+DEVICE = """
+[study]
+question = "Is the lobby screen faster with it?"
+margin = "5 %"
+rounds = 2
+runs = 1
+secrets = ["SHOW_KEY"]
+[bench.lobby]
+through = ["env", "-i", "PATH=/usr/bin:/bin"]
+{host}
+[bench.lobby.probe]
+panel = {{ command = "echo P40", kind = "hardware" }}
+[factor.mode.level.off]
+environment = {{ GAIN = "100", KEY = "orrery-9" }}
+verify = [{{ command = "sh -c 'echo $GAIN'", equals = "100" }}]
+[factor.mode.level.on]
+environment = {{ GAIN = "120" }}
+verify = [{{ command = "sh -c 'echo $GAIN'", equals = "120" }}]
+[workload.page]
+shell = true
+command = '''echo home ${{HOME-none}} key ${{KEY-none}}; echo score $GAIN'''
+[workload.page.metric.score]
+unit = "points"
+better = "higher"
+source = {source}
+"""
+
+
+def test_devices_are_reached_through_words_before_every_command(
+    ferocal: Ferocal, far: Far, tmp_path: Path
+) -> None:
+    """Near and over a connection: what is there has only what it is given, and its own facts."""
+    pattern = '{ pattern = "score ([0-9.]+)" }'
+    for host in ("", f'host = "node-7"\ndirectory = "{far.place}"'):
+        ferocal = Ferocal(tmp_path / (host[:4] or "near"))
+        ferocal.directory.mkdir()
+        ferocal.write(DEVICE.format(host=host, source=pattern))
+        far.measure(ferocal)
+        values = {r["configuration"]: r["values"]["score"]["value"] for r in runs_of(ferocal)}
+        assert values == {"off": 100, "on": 120}
+        assert all(set(r["conditions"]["before"]) == set() for r in runs_of(ferocal))
+        facts = [fact for _, _, _, _, told in recorded(ferocal) for fact in told]
+        assert {(f["name"], f["value"], f["kind"]) for f in facts} == {("panel", "P40", "hardware")}
+        outputs = rows(ferocal, "SELECT content FROM output")
+        assert all(b"home none key none" in zlib.decompress(kept) for (kept,) in outputs)
+        ferocal.write(DEVICE.format(host=host, source='"wall-time"'))
+        refused = ferocal.refusal("inspect")
+        assert "would be that of `env` here, not of the work on lobby" in refused

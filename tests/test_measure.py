@@ -22,7 +22,7 @@ from conftest import PATIENCE, PROGRAM, Ferocal, surroundings
 from ferocal.bench.conditions import BusyMeter
 from ferocal.cli.progress import LineObserver
 from ferocal.measure.settle import settle
-from ferocal.study.model import Settle
+from ferocal.study.benches import Settle
 
 Study = Callable[..., Ferocal]
 

@@ -6,8 +6,8 @@ import math
 from collections.abc import Mapping, Sequence
 
 from ferocal.errors import UsageError
+from ferocal.study.benches import Bench
 from ferocal.study.load import Study
-from ferocal.study.model import Bench
 from ferocal.terms.dimensions import ONE, dimension_of
 from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest

@@ -27,14 +27,21 @@ def prepare(
     handed to ``sh -c`` behind the prefix. ``then`` is what becomes of what it leaves running.
     """
     words, shell = command.words, command.shell
-    if prefix:
+    environment = {name: expand(value, place) for name, value in environment.items()}
+    if prefix or place.through:
         words = (*prefix, *(("sh", "-c", words[0]) if shell else words))
         shell = False
+    words = tuple(expand(word, place) for word in words)
+    if place.through:
+        # What is run there has no part of the environment of these words.
+        private = place.private
+        given = [f"{n}={v}" for n, v in environment.items() if private.text(v) == v]
+        words = (*place.through, *(("env", *given) if given else ()), *words)
     return Invocation(
-        words=tuple(expand(word, place) for word in words),
+        words=words,
         directory=place.directory,
         shell=shell,
-        environment={name: expand(value, place) for name, value in environment.items()},
+        environment=environment,
         timeout=command.timeout,
         then=then,
     )

@@ -10,7 +10,7 @@ from typing import Any
 import psutil
 
 from ferocal.bench import _linux
-from ferocal.study.model import Quiet
+from ferocal.study.benches import Quiet
 from ferocal.terms.conditions import BUSY_LIMIT, label_of
 from ferocal.terms.frozen import dataclass
 

@@ -43,10 +43,16 @@ Then = Literal["end", "keep", "guest"]
 
 @dataclass(frozen=True)
 class Place:
-    """Where commands are run on a bench: the directory, and the Python of ``{python}``."""
+    """Where commands are run on a bench: the directory, and the Python of ``{python}``.
+
+    Commands of the study are put behind the words of ``through``, where it is only reached like
+    that. What is ``private`` is given to these words in variables, and is in no command line.
+    """
 
     directory: PurePath
     python: str
+    through: tuple[str, ...] = ()
+    private: Mask = NOTHING_PRIVATE
 
 
 @dataclass(frozen=True)
@@ -170,8 +176,10 @@ class LocalExecutor:
         launcher: Launcher | None,
         directory: Path,
         mask: Mask = NOTHING_PRIVATE,
+        through: tuple[str, ...] = (),
     ) -> None:
-        self.place = Place(directory.resolve(), sys.executable)
+        python = "python3" if through else sys.executable
+        self.place = Place(directory.resolve(), python, through, mask)
         self._scratch = scratch
         self._mask = mask
         self._count = 0
@@ -337,17 +345,20 @@ def _take(path: Path) -> tuple[bytes, int, Path]:
 
 
 @contextlib.contextmanager
-def local_executor(directory: Path, mask: Mask = NOTHING_PRIVATE) -> Iterator[LocalExecutor]:
+def local_executor(
+    directory: Path, mask: Mask = NOTHING_PRIVATE, through: tuple[str, ...] = ()
+) -> Iterator[LocalExecutor]:
     """Run commands on this machine; commands still running at the end are ended.
 
-    ``directory`` is where those of a study are run, ``mask`` for what is shown of their outputs.
+    ``directory`` is where those of a study are run, ``mask`` for what is shown of their outputs,
+    ``through`` words before each of them.
     """
     with scratch_directory() as scratch:
         if sys.platform == "win32":
-            yield LocalExecutor(scratch, None, directory, mask)
+            yield LocalExecutor(scratch, None, directory, mask, through)
             return
         launcher = Launcher()
         try:
-            yield LocalExecutor(scratch, launcher, directory, mask)
+            yield LocalExecutor(scratch, launcher, directory, mask, through)
         finally:
             launcher.close()

@@ -13,7 +13,7 @@ import psutil
 from ferocal.bench import _linux
 from ferocal.bench.commands import prepare
 from ferocal.bench.execution import Executor
-from ferocal.study.model import Bench, FactValue
+from ferocal.study.benches import Bench, FactValue
 from ferocal.terms.frozen import dataclass
 
 FactKind = Literal["declared", "hardware", "resource", "software"]

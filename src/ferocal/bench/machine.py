@@ -12,6 +12,7 @@ from ferocal.bench.execution import Completed, Executor, Invocation, Place
 from ferocal.bench.facts import Fact, read_facts
 from ferocal.bench.files import matching, times_of
 from ferocal.bench.limits import OddFileError, check_file
+from ferocal.errors import FerocalError
 
 
 class Machine(Executor, Protocol):
@@ -24,6 +25,9 @@ class Machine(Executor, Protocol):
     @property
     def losses(self) -> int:
         """How often the connection was lost, and with it what was left running as a guest."""
+
+    def restart(self) -> float:
+        """Start the machine anew and wait until it is there again; how long that took (s)."""
 
     def link(self) -> dict[str, float]:
         """What is known of the connection: ``clock_offset`` and ``round_trip`` (s)."""
@@ -76,6 +80,16 @@ class ThisMachine:
     def end_guests(self) -> tuple[str, ...]:
         """End what was left running as guests; names of what could not be ended in time."""
         return self._executor.end_guests()
+
+    def restart(self) -> float:
+        """Ferocal runs on it itself; a study that asks for that is refused.
+
+        Raises
+        ------
+        FerocalError
+            In any case.
+        """
+        raise FerocalError("this machine cannot be started anew while it is measured")
 
     def link(self) -> dict[str, float]:
         """Nothing: there is no connection."""

@@ -149,6 +149,8 @@ class FarBench:
     """How a bench is reached, and for how long (s) it is tried to reach it again.
 
     ``token`` tells whoever measures from others; ``variables`` are given to every command.
+    ``reboot`` are the words that start it anew, within so many seconds; ``through`` those that
+    come before every command.
     """
 
     name: str
@@ -157,6 +159,9 @@ class FarBench:
     patience: float
     token: str
     variables: Mapping[str, str]
+    reboot: tuple[str, ...]
+    reboots_within: float
+    through: tuple[str, ...]
 
     def command(self) -> tuple[str, ...]:
         """The words that reach it: the user's own `ssh`, which asks only in a terminal."""
@@ -175,7 +180,9 @@ class FarMachine:
     ) -> None:
         self._bench, self._scratch, self._mask, self._tell = bench, scratch, mask, tell
         self._connection, hello = self._connect()
-        self.place = Place(PurePosixPath(hello["directory"]), hello["python"])
+        python = "python3" if bench.through else hello["python"]
+        place = PurePosixPath(hello["directory"])
+        self.place = Place(place, python, bench.through, mask)
         self._boot, self._system = hello["boot"], hello["system"]
         self.losses = 0
         known = self._ask("conditions")["conditions"]
@@ -219,10 +226,20 @@ class FarMachine:
         FerocalError
             When it does not succeed, or the machine was started anew meanwhile.
         """
-        self._connection.drop()
         self.losses += 1
         self._tell(f"the connection to {self._bench.host} is lost; connecting again")
-        end, pause = time.monotonic() + self._bench.patience, _FIRST_PAUSE
+        end, known = time.monotonic() + self._bench.patience, self._boot
+        self._reach(end)
+        if self._boot != known:
+            raise FerocalError(
+                f"{self._bench.host} was started anew while a visit was under way: run "
+                "`ferocal measure` again, which proves the configuration and goes on"
+            )
+
+    def _reach(self, end: float) -> None:
+        """Drop the connection and make a new one, as soon as that succeeds."""
+        self._connection.drop()
+        pause = _FIRST_PAUSE
         while True:
             try:
                 self._connection, hello = self._connect()
@@ -232,12 +249,39 @@ class FarMachine:
                     raise
                 time.sleep(pause)
                 pause = min(2 * pause, _LONGEST_PAUSE)
-        if hello["boot"] != self._boot:
-            self._boot = hello["boot"]
-            raise FerocalError(
-                f"{self._bench.host} was started anew while a visit was under way: run "
-                "`ferocal measure` again, which proves the configuration and goes on"
-            )
+        self._boot = hello["boot"]
+
+    def restart(self) -> float:
+        """Start the machine anew, and wait until it is there again; how long that took (s).
+
+        Raises
+        ------
+        FerocalError
+            When the command fails, or it is not there within the time for it.
+        """
+        began, known = time.monotonic(), self._boot
+        end = began + self._bench.reboots_within
+        words = self._bench.reboot
+        asked = Invocation(words, self.place.directory, timeout=60.0, then="keep")
+        request = self._request(asked)
+        with contextlib.suppress(EndedError):  # as the machine goes down
+            answer = self._connection.ask(request, asked.timeout + PATIENCE)
+            completed = self._completed(answer, observed=False) if "error" not in answer else None
+            why = answer.get("error") if completed is None else completed.failure
+            if why is not None:
+                said = completed.complaint if completed is not None else ""
+                raise FerocalError(f"`{' '.join(words)}` {why}: {said}; set `reboot` of the bench")
+        self.losses += 1
+        while True:
+            self._reach(end)
+            if self._boot != known:
+                return time.monotonic() - began
+            if time.monotonic() > end:
+                raise FerocalError(
+                    f"{self._bench.host} was not started anew within "
+                    f"{self._bench.reboots_within:g} s after `{' '.join(words)}`"
+                )
+            time.sleep(_FIRST_PAUSE)
 
     def _ask(self, what: str, **details: Any) -> dict[str, Any]:
         """The answer to a question, asked again where the connection is lost."""
@@ -279,7 +323,20 @@ class FarMachine:
                 return completed
 
     def _run(self, invocation: Invocation) -> Completed:
-        request = {
+        started = time.monotonic()
+        try:
+            request = self._request(invocation)
+            answer = self._connection.ask(request, invocation.timeout + PATIENCE)
+        except EndedError:
+            self._connect_again()
+            wall = time.monotonic() - started
+            return Completed(exit_status=None, wall=wall, ended_for="connection", mask=self._mask)
+        if "error" in answer:
+            return Completed(exit_status=None, error=f"could not be started: {answer['error']}")
+        return self._completed(answer, observed=invocation.observe)
+
+    def _request(self, invocation: Invocation) -> dict[str, Any]:
+        return {
             "words": invocation.words,
             "shell": invocation.shell,
             "cwd": str(invocation.directory),
@@ -290,16 +347,6 @@ class FarMachine:
             "then": invocation.then,
             "announce": invocation.observe,
         }
-        started = time.monotonic()
-        try:
-            answer = self._connection.ask(request, invocation.timeout + PATIENCE)
-        except EndedError:
-            self._connect_again()
-            wall = time.monotonic() - started
-            return Completed(exit_status=None, wall=wall, ended_for="connection", mask=self._mask)
-        if "error" in answer:
-            return Completed(exit_status=None, error=f"could not be started: {answer['error']}")
-        return self._completed(answer, observed=invocation.observe)
 
     def _completed(self, answer: dict[str, Any], *, observed: bool) -> Completed:
         stdout, stderr = (base64.b64decode(answer[f"{name}_content"]) for name in _STREAMS)
@@ -325,7 +372,9 @@ class FarMachine:
             return ()
 
     def facts(self) -> list[Fact]:
-        """The facts that can be read there."""
+        """The facts that can be read there; none of what is only reached through words."""
+        if self._bench.through:
+            return []
         told = self._ask("facts")
         found: dict[str, Fact] = {}
         sources = (("portable", told["portable"]), (f"{self._system} files", told["special"]))
@@ -336,6 +385,8 @@ class FarMachine:
 
     def conditions(self) -> dict[str, Any]:
         """The conditions there."""
+        if self._bench.through:
+            return {}
         known = self._ask("conditions")["conditions"]
         return {name: known.get(name) for name in self._readable}
 

@@ -19,7 +19,7 @@ def machine_of(study: Study, tell: Callable[[str], None]) -> Iterator[Machine]:
     """The machine of the bench, near or far."""
     table = study.bench_table
     if table.host is None:
-        with local_executor(study.directory, study.mask) as executor:
+        with local_executor(study.directory, study.mask, table.through) as executor:
             yield ThisMachine(executor, seen=study.on_this_machine)
         return
     from ferocal.bench.remote import FarBench, far_machine
@@ -28,7 +28,8 @@ def machine_of(study: Study, tell: Callable[[str], None]) -> Iterator[Machine]:
     token = f"{study.directory.resolve()} {machine_identity()} {study.bench}"
     bench = FarBench(
         study.bench, table.host, table.directory, table.reconnect,
-        hashlib.sha256(token.encode()).hexdigest(), known,
+        hashlib.sha256(token.encode()).hexdigest(), known, table.reboot, table.reboots_within,
+        table.through,
     )  # fmt: skip
     with (
         scratch_directory() as scratch,

@@ -8,7 +8,7 @@ from typing import Any
 from ferocal.bench.conditions import BusyMeter
 from ferocal.bench.machine import Machine
 from ferocal.measure.progress import Observer
-from ferocal.study.model import Settle
+from ferocal.study.benches import Settle
 from ferocal.terms.conditions import BUSY_LIMIT, label_of
 
 _LOOK_EVERY = 0.5

@@ -6,7 +6,8 @@ import time
 from collections.abc import Mapping
 
 from ferocal.bench.commands import prepare
-from ferocal.bench.execution import Executor, tail
+from ferocal.bench.execution import tail
+from ferocal.bench.machine import Machine
 from ferocal.bench.verification import CheckResult, verify
 from ferocal.errors import FerocalError, HoldError
 from ferocal.ledger.reading.visits import last_levels, was_visited
@@ -38,12 +39,12 @@ class Transition:
     """
 
     def __init__(
-        self, study: Study, recorder: Recorder, executor: Executor, observer: Observer
+        self, study: Study, recorder: Recorder, machine: Machine, observer: Observer
     ) -> None:
         self._study = study
         self._recorder = recorder
         ledger = recorder.ledger
-        self._executor = executor
+        self._machine = machine
         self._observer = observer
         self._levels = last_levels(ledger, study.bench)
         self._unproven = set(study.file.factor)
@@ -84,6 +85,10 @@ class Transition:
         if not changed and self._visited:
             for factor in configuration.levels:
                 self._renew(factor, configuration, environment, context)
+        # What a reboot has taken away, of what stayed or came before it.
+        for factor in [f for f in configuration.levels if f in self._unproven]:
+            if self._must_change(factor, configuration, context):
+                self._switch(factor, configuration, environment, context)
         self._visited = True
         return time.monotonic() - start
 
@@ -111,7 +116,7 @@ class Transition:
     ) -> list[CheckResult]:
         """The checks of a level that do not hold now."""
         results = verify(
-            self._executor,
+            self._machine,
             configuration,
             context,
             chosen=lambda asking: asking == level,
@@ -130,6 +135,8 @@ class Transition:
         if level.hold:
             self._hold(factor, configuration, context)
         self._do(factor, name, "switch", environment)
+        if level.reboot:
+            self._reboot(factor, name)
         others = self._study.file.factor[factor].level.values()
         if not level.switch and any(other.switch or other.hold for other in others):
             # Nothing to do, but a later session has to know that the other level was left.
@@ -158,6 +165,17 @@ class Transition:
         if in_one_go and not level.renew and any(other.hold for other in others):
             self._hold(factor, configuration, context, again=True)
         self._do(factor, name, "renew", environment)
+        if level.reboot:
+            self._reboot(factor, name)
+
+    def _reboot(self, factor: str, name: str) -> None:
+        """Start the machine anew; what it had of other factors is to be proven again."""
+        self._observer.doing(f"reboot {factor}={name}")
+        seconds = self._machine.restart()
+        self._recorder.record_step(
+            StepRecord(self._study.bench, "reboot", factor, name, "done", "started anew", seconds)
+        )
+        self._unproven |= set(self._levels) - {factor}
 
     def _do(self, factor: str, name: str, kind: str, environment: Mapping[str, str]) -> None:
         steps: tuple[Step, ...] = getattr(self._study.level(factor, name), kind)
@@ -183,9 +201,9 @@ class Transition:
         """Carry out a step at a factor and level, both empty for what belongs to none."""
         factor, name = place
         # What a step starts may have to live on, such as a service.
-        invocation = prepare(step, self._executor.place, environment, then="keep")
+        invocation = prepare(step, self._machine.place, environment, then="keep")
         for _ in range(step.retries + 1):
-            completed = self._executor.run(invocation)
+            completed = self._machine.run(invocation)
             output = completed.mask.data(completed.stdout + completed.stderr)
             failure = completed.failure
             state = "done" if failure is None else "failed"

@@ -8,8 +8,8 @@ from ferocal.bench.facts import Fact, find_changes, read_facts
 from ferocal.errors import UsageError
 from ferocal.ledger.opening import LEDGER_FILE, read_ledger
 from ferocal.ledger.reading.visits import read_visits, recorded_facts
+from ferocal.study.benches import Bench
 from ferocal.study.load import Study
-from ferocal.study.model import Bench
 from ferocal.terms.wording import listed
 
 _HARDWARE = frozenset({"hardware"})

@@ -10,8 +10,9 @@ from typing import Any
 
 from ferocal.errors import Problem
 from ferocal.study.base import CompositionError
+from ferocal.study.benches import FactValue
 from ferocal.study.checks import Check
-from ferocal.study.model import FactValue, Level, StudyFile
+from ferocal.study.model import Level, StudyFile
 from ferocal.terms.dimensions import ONE
 from ferocal.terms.frozen import dataclass
 from ferocal.terms.names import closest

@@ -16,6 +16,7 @@ from pydantic_core import ErrorDetails
 
 from ferocal.errors import Problem, StudyFileError, UsageError
 from ferocal.study.base import CompositionError
+from ferocal.study.benches import Bench, check_benches
 from ferocal.study.claims import check_claims, metric_names
 from ferocal.study.configurations import (
     Configuration,
@@ -25,7 +26,7 @@ from ferocal.study.configurations import (
 from ferocal.study.derived import compile_formulas
 from ferocal.study.masking import Mask, make_mask
 from ferocal.study.metrics import Metric, derive
-from ferocal.study.model import Bench, Head, Level, StudyFile, Workload
+from ferocal.study.model import Head, Level, StudyFile, Workload
 from ferocal.study.refusals import why_refused
 from ferocal.terms.formulas import Formula
 from ferocal.terms.frozen import dataclass
@@ -132,7 +133,7 @@ class Study:
         Where operators read everything, this is their computer and no part of the bench.
         """
         table = self.bench_table
-        if table.this_machine is not None or table.host is not None:
+        if table.this_machine is not None or table.host is not None or table.through:
             return bool(table.this_machine)
         return any(not workload.by_hand for workload in self.workloads.values())
 
@@ -236,7 +237,7 @@ def understand(directory: Path, text: str) -> Study:
         file, formulas = compile_formulas(file)
         design = compose_design(file)
         names = [configuration.name for configuration in design.configurations]
-        problems = list(check_claims(file, names, metric_names(file)))
+        problems = [*check_benches(file), *check_claims(file, names, metric_names(file))]
         if problems:
             raise CompositionError(problems)
     except ValidationError as error:

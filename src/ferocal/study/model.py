@@ -24,6 +24,7 @@ from ferocal.study.base import (
     Variables,
     Words,
 )
+from ferocal.study.benches import Bench, FactValue
 from ferocal.study.checks import Check, CommandCheck
 from ferocal.study.claims import Claim
 from ferocal.study.metrics import Metric
@@ -64,9 +65,6 @@ def _as_tables(value: Any) -> Any:
 Steps = Annotated[tuple[Step, ...], BeforeValidator(_as_tables)]
 
 
-FactValue = str | int | float
-
-
 class Level(StudyTable):
     """One value of a factor: what brings it, proves it and takes it away again.
 
@@ -74,7 +72,8 @@ class Level(StudyTable):
     ``leave`` is run before going elsewhere; ``renew`` begins a new visit without
     switching. ``takes`` states how long switching to it lasts. ``quantity`` is what the level
     amounts to where its factor can be counted, such as 4 cores; ``quantities`` are other amounts
-    that go with it, such as a price. ``date`` is when it came out.
+    that go with it, such as a price. ``date`` is when it came out. With ``reboot`` the bench is
+    started anew behind ``switch`` and ``renew``.
     """
 
     environment: Variables = {}
@@ -90,6 +89,7 @@ class Level(StudyTable):
     quantities: dict[Name, Declared] = {}
     date: datetime.date | None = None
     note: str = ""
+    reboot: bool = False
 
 
 class Factor(Accepting):
@@ -315,81 +315,6 @@ class Workload(Command, Accepting):
             raise ValueError("warmups need a command; put them into the instructions")
         if self.by_hand and self.retakes:
             raise ValueError("retakes need a command; an operator repeats failed runs")
-        return self
-
-
-class Probe(Command):
-    """A command that reads a fact or a condition which Ferocal cannot read itself.
-
-    Hardware must not change; a resource may differ between configurations, which is then
-    a caveat; software is recorded; a condition is read before and after every run. A
-    command that reads a fact is behind the prefix of a configuration, unless it is not
-    ``with_prefix``; one that reads a condition never is.
-    """
-
-    with_prefix: bool = True
-    kind: Literal["hardware", "resource", "software", "condition"]
-
-
-class Settle(StudyTable):
-    """What is waited for before the runs of a visit, up to ``timeout``.
-
-    ``load_below`` is the load average of a minute, ``temperature_below`` in degrees
-    Celsius; ``idle_for`` is how long other processes must use less than a tenth of the
-    machine; ``pause`` is waited in any case.
-    """
-
-    load_below: float | None = Field(default=None, ge=SMALLEST, le=LARGEST)
-    temperature_below: float | None = None
-    idle_for: Seconds | None = None
-    pause: Seconds | None = None
-    timeout: Seconds = 300.0
-
-
-class Quiet(StudyTable):
-    """How much of the processors others may use during a run before it is taken again.
-
-    ``others_below`` is the share that other processes of the machine use, ``stolen_below``
-    that which the host of a virtual machine withholds. A run that breaks a rule is kept as
-    disturbed, is not used, and is immediately taken again, up to ``retakes`` times.
-    """
-
-    others_below: Share | None = None
-    stolen_below: Share | None = None
-    retakes: int = Field(default=3, ge=0, le=100)
-
-
-def _check_host(host: str) -> str:
-    if not host or host.startswith("-") or any(sign.isspace() for sign in host):
-        raise ValueError(f'"{host}" is no host: write a name of your ssh configuration')
-    return host
-
-
-class Bench(StudyTable):
-    """One machine that stays the same; facts that Ferocal cannot read itself are declared.
-
-    ``this_machine`` says whether it is the one on which Ferocal runs, whose facts and conditions
-    are then the bench's. Where nothing is said, it is if any workload is a command. One with a
-    ``host`` is another machine, reached with ``ssh``: commands are run there, in ``directory``,
-    and a connection that is lost is tried again for as long as ``reconnect`` says.
-    """
-
-    this_machine: bool | None = None
-    host: Annotated[str, AfterValidator(_check_host)] | None = None
-    directory: str = "~"
-    reconnect: Seconds = 900.0
-    facts: dict[str, FactValue] = {}
-    quantities: dict[Name, Declared] = {}
-    probe: dict[Name, Probe] = {}
-    settle: Settle = Field(default_factory=Settle)
-    quiet: Quiet = Field(default_factory=Quiet)
-
-    @model_validator(mode="after")
-    def _check_where(self) -> Self:
-        if self.host is not None and self.this_machine:
-            raise ValueError("with a host it is not this machine: leave one of the two out")
-        if self.host is None and self.model_fields_set & {"directory", "reconnect"}:
-            raise ValueError("directory and reconnect are for benches with a host")
         return self
 
 
