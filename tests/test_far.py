@@ -286,7 +286,7 @@ def test_what_cannot_be_reached_says_why(ferocal: Ferocal, far: Far) -> None:
     for line, why in (
         ('host = "-oProxyCommand=x"', "is no host"),
         ('host = "node-7"\nthis-machine = true', "with a host it is not this machine"),
-        ("", "are for benches with a host"),
+        ("", "for benches with a host"),
     ):
         text = (ferocal.directory / "study.toml").read_text()
         ferocal.write(text.replace('host = "node-7"', line))
