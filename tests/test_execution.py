@@ -253,10 +253,10 @@ if sys.argv[2] == "unkillable":
     os.kill = lambda *_: None
 request = dict(words=[sys.argv[1]], shell=True, cwd=".", environment=dict(os.environ), timeout=60,
                stdout="out", stderr="err", output_limit=10**6, then="end", announce=False)
-waiter = launcher._Waiter(os.pipe()[0])
+waiter = launcher._Waiter(os.pipe()[0], None)
 begun = time.monotonic()
 outputs = tuple(open(name, "x+b") for name in ("out", "err"))
-answer = launcher._execute(request, outputs, waiter, tree)
+answer = launcher._execute(request, outputs, waiter, tree, launcher.Side())
 took, os.kill = time.monotonic() - begun, kill
 tree.kept.clear()
 tree.end_strays()

@@ -297,7 +297,7 @@ def test_what_cannot_be_reached_says_why(ferocal: Ferocal, far: Far) -> None:
 def test_what_is_sent_needs_no_package_and_no_new_python() -> None:
     import ast
 
-    from ferocal.bench.remote import program
+    from ferocal.bench.connection import program
 
     text = program().decode()
     ast.parse(text, feature_version=(3, 9))
@@ -445,6 +445,7 @@ def test_devices_are_reached_through_words_before_every_command(
         assert {(f["name"], f["value"], f["kind"]) for f in facts} == {("panel", "P40", "hardware")}
         outputs = rows(ferocal, "SELECT content FROM output")
         assert all(b"home none key none" in zlib.decompress(kept) for (kept,) in outputs)
-        ferocal.write(DEVICE.format(host=host, source='"wall-time"'))
+        timed = DEVICE.format(host=host, source='"wall-time"').replace('"points"', '"s"')
+        ferocal.write(timed)
         refused = ferocal.refusal("inspect")
         assert "would be that of `env` here, not of the work on lobby" in refused

@@ -25,6 +25,8 @@ _LOOK_GROWTH = 2.0
 _LOOK_EVERY = 1.0
 # So long (s) after the time limit of a command its end is waited for.
 PATIENCE = 60.0
+# Twice what is read of an output, as text; nothing that is asked has a longer answer.
+_LONGEST_ANSWER = 2**26
 
 
 class EndedError(Exception):
@@ -52,7 +54,7 @@ class Conversation:
         Raises
         ------
         EndedError
-            When nobody is there.
+            When the other side has ended.
         """
         assert self.process.stdin is not None
         try:
@@ -93,12 +95,13 @@ class Conversation:
             When the other side has ended before it.
         """
         assert self.process.stdout is not None
-        parts = [self._unread]
+        parts, size = [self._unread], 0
         while b"\n" not in parts[-1]:
             if not self.ready(None):
                 continue
             chunk = self.process.stdout.read(1 << 20)
-            if not chunk:
+            size += len(chunk)
+            if not chunk or size > _LONGEST_ANSWER:
                 raise EndedError
             parts.append(chunk)
         line, self._unread = b"".join(parts).split(b"\n", 1)

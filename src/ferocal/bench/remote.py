@@ -9,21 +9,16 @@ from __future__ import annotations
 
 import base64
 import contextlib
-import getpass
 import os
-import platform
-import shlex
-import shutil
-import subprocess
-import sys
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path, PurePosixPath
 from typing import Any
 
 from ferocal.bench._linux import ProcessSight
 from ferocal.bench.conditions import SOURCES, BusyMeter, ByProcess, Times
-from ferocal.bench.conversation import PATIENCE, Conversation, EndedError
+from ferocal.bench.connection import FarBench, FarError, LostError, connect
+from ferocal.bench.conversation import PATIENCE, EndedError
 from ferocal.bench.execution import (
     OUTPUT_LIMIT,
     READ_LIMIT,
@@ -33,143 +28,22 @@ from ferocal.bench.execution import (
     why_spoiled,
 )
 from ferocal.bench.facts import Fact, FactKind
-from ferocal.bench.limits import FILE_LIMIT
+from ferocal.bench.limits import FILE_LIMIT, OddFileError
 from ferocal.errors import FerocalError
 from ferocal.study.masking import Mask
 from ferocal.terms.conditions import label_of
-from ferocal.terms.frozen import dataclass
 from ferocal.terms.numbers import grouped
 from ferocal.terms.wording import listed
 
-# So often (s) the far side hears of this one while a command runs there.
-_BEAT = 10.0
-# Other questions are answered within so many seconds.
-_ANSWERS_WITHIN = 120.0
 # Between attempts to connect again (s), ever longer.
 _FIRST_PAUSE, _LONGEST_PAUSE = 0.5, 15.0
 _PIECE = 2**20
 # Of so many looks at the clock the one with the quickest answer counts.
 _CLOCK_LOOKS = 5
-_CARRIED = ("_linux", "launcher", "files", "far")
-_OPTIONS = ("ServerAliveInterval=10", "ServerAliveCountMax=3", "ConnectTimeout=20")
-_PYTHONS = ("python3", *(f"python3.{n}" for n in range(20, 8, -1)), "python")
-# Reads the program, as long as its first ten characters say, and runs it.
-_TAKE = """import os, sys
-def take(n):
-    b = b""
-    while len(b) < n:
-        c = os.read(0, n - len(b))
-        if not c: sys.exit(1)
-        b += c
-    return b
-exec(compile(take(int(take(10))), "ferocal", "exec"))"""
-# On one line and without odd signs, as every shell understands it.
-_BOOT = f'import base64; exec(base64.b64decode("{base64.b64encode(_TAKE.encode()).decode()}"))'
-_NEW_ENOUGH = "import sys; sys.exit(sys.version_info < (3, 9))"
-_FIND = (
-    'for p in {pythons}; do command -v "$p" >/dev/null 2>&1 && "$p" -c "$2" 2>/dev/null '
-    '&& exec "$p" -I -S -c "$1"; done; echo "{{}}"'
-)
-_LOADER = """import sys, types
-for name in ("ferocal", "ferocal.bench"):
-    sys.modules[name] = types.ModuleType(name); sys.modules[name].__path__ = []
-for name, text in {sources}:
-    full = "ferocal.bench." + name
-    module = sys.modules[full] = types.ModuleType(full)
-    setattr(sys.modules["ferocal.bench"], name, module)
-    exec(compile(text, name + ".py", "exec"), module.__dict__)
-print('{{"ready": true}}', flush=True)
-sys.modules["ferocal.bench.far"].main()
-"""
-
-
-def program() -> bytes:
-    """What is run on the far side, as one text."""
-    here = Path(__file__)
-    sources = [(n, here.with_name(f"{n}.py").read_text(encoding="utf-8")) for n in _CARRIED]
-    return _LOADER.format(sources=repr(sources)).encode()
-
-
-class Connection(Conversation):
-    """A connection to the far side, through one `ssh`."""
-
-    def __init__(self, host: str, command: tuple[str, ...]) -> None:
-        self.host = host
-        self._end = self._beaten = 0.0
-        try:
-            super().__init__(
-                subprocess.Popen(
-                    command,
-                    stdin=subprocess.PIPE,
-                    stdout=subprocess.PIPE,
-                    stderr=subprocess.PIPE,
-                    bufsize=0,
-                    start_new_session=True,
-                )
-            )
-        except OSError as error:
-            raise FerocalError(f"{command[0]}: cannot be run: {error.strerror}") from None
-
-    def ask(self, request: dict[str, Any], seconds: float = _ANSWERS_WITHIN) -> dict[str, Any]:
-        """The answer to a request.
-
-        Raises
-        ------
-        EndedError
-            When the connection is lost, or there is no answer within so many seconds.
-        """
-        self._end, self._beaten = time.monotonic() + seconds, time.monotonic()
-        self.tell(request)
-        return self.read()
-
-    def watch(self) -> None:
-        """Let the far side hear of this one; give it up where it does not answer."""
-        now = time.monotonic()
-        if now > self._end:
-            raise EndedError
-        if now - self._beaten > _BEAT:
-            self._beaten = now
-            self.send(b"\n")
-
-    def complaint(self) -> str:
-        """What `ssh` says, once it has ended."""
-        assert self.process.stderr is not None
-        said = self.process.stderr.read() or b""
-        return said.decode("utf-8", "replace").strip()[-400:]
-
-    def drop(self) -> None:
-        """End it without waiting for the far side."""
-        self.process.kill()
-        with contextlib.suppress(OSError):
-            self.close()
-
-
-@dataclass(frozen=True)
-class FarBench:
-    """How a bench is reached, and for how long (s) it is tried to reach it again.
-
-    ``token`` tells whoever measures from others; ``variables`` are given to every command.
-    ``reboot`` are the words that start it anew, within so many seconds; ``through`` those that
-    come before every command.
-    """
-
-    name: str
-    host: str
-    directory: str
-    patience: float
-    token: str
-    variables: Mapping[str, str]
-    reboot: tuple[str, ...]
-    reboots_within: float
-    through: tuple[str, ...]
-
-    def command(self) -> tuple[str, ...]:
-        """The words that reach it: the user's own `ssh`, which asks only in a terminal."""
-        find = _FIND.format(pythons=" ".join(_PYTHONS))
-        there = shlex.join(("exec", "sh", "-c", find, "ferocal", _BOOT, _NEW_ENOUGH))
-        ask = () if sys.stdin.isatty() else ("BatchMode=yes",)
-        options = (word for option in (*_OPTIONS, *ask) for word in ("-o", option))
-        return (shutil.which("ssh") or "ssh", "-T", *options, "--", self.host, there)
+_STREAMS = ("stdout", "stderr")
+_AS_TOLD = (
+    "exit_status", "wall", "cpu", "peak_memory", "memory_floor", "ended_for", "processors",
+)  # fmt: skip
 
 
 class FarMachine:
@@ -179,44 +53,14 @@ class FarMachine:
         self, bench: FarBench, scratch: Path, mask: Mask, tell: Callable[[str], None]
     ) -> None:
         self._bench, self._scratch, self._mask, self._tell = bench, scratch, mask, tell
-        self._connection, hello = self._connect()
+        self._connection, hello = connect(self._bench)
         python = "python3" if bench.through else hello["python"]
         place = PurePosixPath(hello["directory"])
         self.place = Place(place, python, bench.through, mask)
         self._boot, self._system = hello["boot"], hello["system"]
-        self.losses = 0
+        self.losses = self._copies = 0
         known = self._ask("conditions")["conditions"]
         self._readable = [name for name in SOURCES if known.get(name) is not None]
-
-    def _connect(self) -> tuple[Connection, dict[str, Any]]:
-        connection = Connection(self._bench.host, self._bench.command())
-        try:
-            text = program()
-            connection.send(b"%10d" % len(text) + text)
-            started = connection.ask({"ask": "time"}, 60.0)
-            if "ready" not in started:
-                connection.drop()
-                raise FerocalError(
-                    f"{self._bench.host}: no Python 3.9 or newer was found there: install one"
-                )
-            connection.read()
-            who = f"{getpass.getuser()} on {platform.node()}"
-            hello = connection.ask(
-                {"ask": "hello", "token": self._bench.token, "who": who,
-                 "directory": self._bench.directory}
-            )  # fmt: skip
-        except EndedError:
-            said = connection.complaint()
-            connection.drop()
-            why = said or "no answer"
-            raise LostError(f"{self._bench.host} cannot be reached: {why}") from None
-        if "missing" in hello:
-            connection.drop()
-            raise FerocalError(f"{self._bench.host}: there is no directory {hello['missing']}")
-        if hello["holder"] is not None:
-            connection.drop()
-            raise FerocalError(f"{self._bench.host}: {hello['holder']} measures there already")
-        return connection, hello
 
     def _connect_again(self) -> None:
         """Connect again, for as long as that is tried.
@@ -233,7 +77,7 @@ class FarMachine:
         if self._boot != known:
             raise FerocalError(
                 f"{self._bench.host} was started anew while a visit was under way: run "
-                "`ferocal measure` again, which proves the configuration and goes on"
+                "`ferocal measure` again, which proves the configuration and resumes"
             )
 
     def _reach(self, end: float) -> None:
@@ -242,7 +86,7 @@ class FarMachine:
         pause = _FIRST_PAUSE
         while True:
             try:
-                self._connection, hello = self._connect()
+                self._connection, hello = connect(self._bench)
                 break
             except LostError:
                 if time.monotonic() > end:
@@ -282,6 +126,14 @@ class FarMachine:
                     f"{self._bench.reboots_within:g} s after `{' '.join(words)}`"
                 )
             time.sleep(_FIRST_PAUSE)
+
+    @contextlib.contextmanager
+    def _understood(self) -> Iterator[None]:
+        """Within, an answer is taken apart; it may be anything."""
+        try:
+            yield
+        except (KeyError, TypeError, ValueError, AttributeError):
+            raise FarError(f"{self._bench.host} gives answers that make no sense") from None
 
     def _ask(self, what: str, **details: Any) -> dict[str, Any]:
         """The answer to a question, asked again where the connection is lost."""
@@ -333,7 +185,8 @@ class FarMachine:
             return Completed(exit_status=None, wall=wall, ended_for="connection", mask=self._mask)
         if "error" in answer:
             return Completed(exit_status=None, error=f"could not be started: {answer['error']}")
-        return self._completed(answer, observed=invocation.observe)
+        with self._understood():
+            return self._completed(answer, observed=invocation.observe)
 
     def _request(self, invocation: Invocation) -> dict[str, Any]:
         return {
@@ -377,18 +230,21 @@ class FarMachine:
             return []
         told = self._ask("facts")
         found: dict[str, Fact] = {}
-        sources = (("portable", told["portable"]), (f"{self._system} files", told["special"]))
-        for source, kinds in sources:
-            for kind, facts in kinds.items():
-                found |= {n: Fact(n, v, _kind(kind), source) for n, v in facts.items() if v}
+        with self._understood():
+            sources = (("portable", told["portable"]), (f"{self._system} files", told["special"]))
+            for source, kinds in sources:
+                for kind, facts in kinds.items():
+                    known = {n: str(v) for n, v in facts.items() if v}
+                    found |= {n: Fact(n, v, _kind(kind), source) for n, v in known.items()}
         return list(found.values())
 
     def conditions(self) -> dict[str, Any]:
         """The conditions there."""
         if self._bench.through:
             return {}
-        known = self._ask("conditions")["conditions"]
-        return {name: known.get(name) for name in self._readable}
+        told = self._ask("conditions")
+        with self._understood():
+            return {name: told["conditions"].get(name) for name in self._readable}
 
     def meter(self) -> BusyMeter:
         """A meter of how busy others are there."""
@@ -396,14 +252,17 @@ class FarMachine:
 
     def _times(self) -> Times | None:
         told = self._ask("times")
-        if told["times"] is None:
-            return None
-        at, busy, ferocal, stolen = told["times"]
-        return Times(at, busy, ferocal, stolen, told["processors"])
+        with self._understood():
+            if told["times"] is None:
+                return None
+            at, busy, ferocal, stolen = map(float, told["times"])
+            return Times(at, busy, ferocal, stolen, int(told["processors"]))
 
     def _by_process(self) -> ByProcess:
         told = self._ask("processes")
-        return {(pid, name): s for pid, name, s in told["processes"] if pid != told["own"]}
+        with self._understood():
+            others = [row for row in told["processes"] if row[0] != told["own"]]
+            return {(int(pid), str(name)): float(seconds) for pid, name, seconds in others}
 
     def digest(self, name: str) -> str:
         """The SHA-256 of a file there, or why it cannot be read."""
@@ -424,53 +283,45 @@ class FarMachine:
         if not asked:
             return {}
         told = self._ask("file_times", directory=str(self.place.directory), patterns=asked)
-        return dict(told["times"])
+        with self._understood():
+            return {str(pattern): int(time_ns) for pattern, time_ns in told["times"].items()}
 
     def gather(self, pattern: str) -> list[Path]:
         """Copies of the files that a pattern names there, as old as these.
 
         Raises
         ------
-        FarError
+        OddFileError
             When one is no file to be read, or is still written.
         """
         told = self._ask("files", directory=str(self.place.directory), pattern=pattern)
-        return [self._fetch(*file) for file in told["files"]]
+        with self._understood():
+            files = [(str(f), int(n), int(t), bool(r), list(w)) for f, n, t, r, w in told["files"]]
+        return [self._fetch(*file) for file in files]
 
     def _fetch(self, path: str, size: int, time_ns: int, regular: bool, writers: list[str]) -> Path:
         name = PurePosixPath(path).name
         if not regular or size > FILE_LIMIT:
-            raise FarError(f"{name} is not a regular file, or has more than {grouped(FILE_LIMIT)} "
-                           "bytes")  # fmt: skip
+            raise OddFileError(f"{name} is not a regular file, or has more than "
+                               f"{grouped(FILE_LIMIT)} bytes")  # fmt: skip
         if writers:
-            raise FarError(f"{name} is still open for writing in {listed(writers)}: have it closed "
-                           "before the command ends")  # fmt: skip
-        copy = self._scratch / path.lstrip("/")
-        copy.parent.mkdir(parents=True, exist_ok=True)
+            raise OddFileError(f"{name} is still open for writing in {listed(writers)}: have it "
+                               "closed before the command ends")  # fmt: skip
+        # No part of a path is taken from elsewhere but a plain name.
+        self._copies += 1
+        copy = self._scratch / str(self._copies) / (name if name not in ("", "..") else "file")
+        copy.parent.mkdir()
         with copy.open("wb") as file:
             for begin in range(0, size, _PIECE):
                 piece = self._ask("piece", path=path, begin=begin, size=min(_PIECE, size - begin))
-                file.write(base64.b64decode(piece["piece"]))
+                with self._understood():
+                    file.write(base64.b64decode(piece["piece"]))
         os.utime(copy, ns=(time_ns, time_ns))
         return copy
 
     def close(self) -> None:
         """End the connection, and with it what runs there."""
         self._connection.close()
-
-
-_STREAMS = ("stdout", "stderr")
-_AS_TOLD = (
-    "exit_status", "wall", "cpu", "peak_memory", "memory_floor", "ended_for", "processors",
-)  # fmt: skip
-
-
-class LostError(FerocalError):
-    """A bench that cannot be reached now."""
-
-
-class FarError(FerocalError):
-    """Something that could not be done on a far bench."""
 
 
 def _kind(kind: str) -> FactKind:

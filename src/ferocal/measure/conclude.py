@@ -25,6 +25,7 @@ def conclude_run(
     values: list[Value] = []
     traces: list[Trace] = []
     if outcome == Outcome.OK and not warmup:
+        written.fetch()
         try:
             with time_limit(workload.timeout):
                 values, traces = extract_values(name, workload.read, completed, written)

@@ -22,7 +22,8 @@ def machine_of(study: Study, tell: Callable[[str], None]) -> Iterator[Machine]:
         with local_executor(study.directory, study.mask, table.through) as executor:
             yield ThisMachine(executor, seen=study.on_this_machine)
         return
-    from ferocal.bench.remote import FarBench, far_machine
+    from ferocal.bench.connection import FarBench
+    from ferocal.bench.remote import far_machine
 
     known = {name: os.environ[name] for name in study.head.secrets if name in os.environ}
     token = f"{study.directory.resolve()} {machine_identity()} {study.bench}"

@@ -26,18 +26,30 @@ _TICK_NS = 20_000_000
 class Written:
     """The files that a run writes on its bench.
 
-    ``began`` is when the run began (ns), by pattern and as the file system of the bench has it.
+    ``began`` is when the run began (ns), by pattern and as the file system of the bench has it;
+    ``files`` are those that were written, once they are fetched, or why they cannot be read.
     """
 
     machine: Machine
     began: Mapping[str, int]
+    patterns: tuple[str, ...]
+    files: dict[str, list[Path] | str]
 
     @classmethod
     def by(cls, machine: Machine, metrics: Mapping[str, Metric]) -> Written:
         """The files of the traces of some metrics, before the run."""
         sources = [metric.source for metric in metrics.values()]
         named = [s.file for s in sources if isinstance(s, TraceSource) and s.file is not None]
-        return cls(machine, machine.times_of([expand(file, machine.place) for file in named]))
+        patterns = tuple(expand(file, machine.place) for file in named)
+        return cls(machine, machine.times_of(patterns), patterns, {})
+
+    def fetch(self) -> None:
+        """Fetch what was written, once the run has ended."""
+        for pattern in self.patterns:
+            try:
+                self.files[pattern] = self.machine.gather(pattern)
+            except OddFileError as error:
+                self.files[pattern] = str(error)
 
     def find(self, file: str) -> list[Path]:
         """The files of this run that a source names.
@@ -45,12 +57,15 @@ class Written:
         Raises
         ------
         TraceError
-            When there are none, or one is from before.
+            When there are none, one is from before, or they cannot be read.
         """
         pattern = expand(file, self.machine.place)
         start = self.began.get(pattern)
         since = None if start is None else start - _TICK_NS
-        return check_captures(self.machine.gather(pattern), pattern, since)
+        found = self.files[pattern]
+        if isinstance(found, str):
+            raise TraceError(found)
+        return check_captures(found, pattern, since)
 
 
 def extract_traces(
