@@ -29,6 +29,7 @@ from ferocal.analysis.series.place import Whereabouts, information, locate, next
 from ferocal.analysis.series.seeking import State, choose_metric, seek
 from ferocal.analysis.series.shifts import SeriesShift
 from ferocal.analysis.series.steps import Search, search_courses
+from ferocal.analysis.series.stretches import contrasts_of, largest_of
 from simulation import make_readings, shifts_of
 
 SERIES = (Series("kiosk-page", "score", "points", "higher", 0.01, role="primary"),)
@@ -913,3 +914,11 @@ source = { output = "csv", column = "fps", time = "second" }
         'source = { output = "csv", column = "fps", time = "second" }', 'source = { json = "/x" }'
     ))  # fmt: skip
     assert 'short needs kind = "soak"' in ferocal.refusal("inspect")
+
+
+@pytest.mark.parametrize("visits", [(1,) * 160, (2, 1) * 40, (3,) * 12 + (1,) * 170])
+def test_contrasts_of_many_releases_are_the_same_taken_one_by_one(visits: tuple[int, ...]) -> None:
+    draws = np.random.default_rng(len(visits)).normal(3.0, 2.0, (50, sum(visits)))
+    values = draws.astype(np.float32)
+    expected = np.abs(values.astype(np.float64) @ contrasts_of(visits, 1)).max(axis=1)
+    assert largest_of(values, visits) == pytest.approx(expected, rel=1e-4)

@@ -15,6 +15,7 @@ from ferocal.analysis.inference.noise_floors import (
     NoiseFloor,
     SideOfFloor,
     floor_error,
+    floor_sd,
 )
 from ferocal.analysis.inference.sides import (
     Moments,
@@ -288,20 +289,24 @@ def _fill_floors(
     if not len(open_rows):
         return
     first_term = np.searchsorted(terms.contrast, table.contrast_of[open_rows])
+    # Of very many contrasts most have the same floors and as many visits and runs.
+    alike: dict[tuple[tuple[int, float, int, float], ...], tuple[float, float, float]] = {}
     for row, begin in zip(open_rows.tolist(), first_term.tolist(), strict=True):
         weights = contrasts[int(table.contrast_of[row])].weights
         if len(set(_sides(weights))) < len(weights):
             continue
         counts = [_visits_and_runs(terms, parts, begin + n) for n in range(len(weights))]
         floors = [floor_of(arm.series, arm.bench) for arm, _ in weights]
-        known = [
+        known = tuple(
             SideOfFloor(floor, weight, visits, runs)
             for floor, (_, weight), (visits, runs) in zip(floors, weights, counts, strict=True)
             if floor is not None and visits
-        ]
+        )
         if len(known) == len(weights):
-            table.error[row], table.degrees[row] = floor_error(known)
-            table.sd[row] = np.sqrt(sum(side.weight**2 * side.floor.variance for side in known))
+            key = tuple((id(s.floor), s.weight, s.visits, s.runs) for s in known)
+            if key not in alike:
+                alike[key] = (*floor_error(known), floor_sd(known))
+            table.error[row], table.degrees[row], table.sd[row] = alike[key]
             table.method[row] = _FLOOR
             continue
         stated = [stated_of(arm) for arm, _ in weights]

@@ -16,7 +16,7 @@ from ferocal.analysis.data.readings import (
 )
 from ferocal.analysis.data.resolution import find_resolution, find_steps
 from ferocal.analysis.data.segments import FloatArray, IntArray
-from ferocal.analysis.data.series import Scale, change_of, margin_on_scale
+from ferocal.analysis.data.series import Scale, margin_on_scale, share_of
 from ferocal.analysis.inference.bounds import BoundJudge
 from ferocal.analysis.inference.components import pool_sd
 from ferocal.analysis.inference.contrasts import (
@@ -99,6 +99,9 @@ class _Row(NamedTuple):
     unpaired: int
     needed: int
     next_look: int
+    change: float
+    change_low: float
+    change_high: float
     verdict: Verdict
 
 
@@ -107,8 +110,13 @@ def _rows(
     judged: Judgement,
     needed: IntArray,
     next_look: IntArray,
+    ratio: Sequence[bool],
 ) -> Iterator[_Row]:
     interval = judged.interval
+    changes = (
+        [share_of(end) if r else end for end, r in zip(ends.tolist(), ratio, strict=True)]
+        for ends in (table.mean, interval.low, interval.high)
+    )
     columns = (
         table.contrast_of, table.method, table.mean, interval.low, interval.high,
         interval.p_value, table.sd, table.degrees, judged.p_adjusted, judged.family_size,
@@ -117,7 +125,7 @@ def _rows(
     )  # fmt: skip
     # Whole columns are turned into plain numbers faster than one number after the other.
     lists = (column.tolist() for column in columns)
-    return map(_Row._make, zip(*lists, judged.verdict, strict=True))
+    return map(_Row._make, zip(*lists, *changes, judged.verdict, strict=True))
 
 
 def find_floor(
@@ -160,6 +168,7 @@ class _Analysis:
         ]
         self.margin = np.array(margins)[named]
         self.judged = np.array([s.better != "none" for s in readings.series])[named]
+        self._ratio = np.array([scale == "ratio" for scale in scales], dtype=bool)[named]
         self._floors: dict[tuple[int, int], NoiseFloor | None] = {}
         self._check_scales()
 
@@ -176,7 +185,8 @@ class _Analysis:
         needed = np.zeros(len(table.contrast_of), dtype=np.int64)
         if foresees:
             needed = self._more_rounds(table, judgement)
-        rows = _rows(table, judgement, needed, self._next_looks(table))
+        ratio = self._ratio[table.contrast_of].tolist()
+        rows = _rows(table, judgement, needed, self._next_looks(table), ratio)
         return {row.contrast: self._estimate(row) for row in rows}
 
     def bounds(self, readings: Readings, done: Container[int]) -> dict[int, Estimate]:
@@ -316,17 +326,15 @@ class _Analysis:
         """A row of the table as an estimate."""
         arm = self.contrasts[row.contrast].first
         scale, method = self.scales[arm.series], METHODS[row.method]
-        ends = (row.mean, row.low, row.high)
-        change, low, high = (change_of(end, scale) for end in ends)
         floor = self._floor_of(arm.series, arm.bench) if method is Method.FLOOR else None
         wanted = self.setting.replicates.get(self.readings.benches[arm.bench], "rounds")
         return Estimate(
             scale=scale,
             method=method,
-            change=change,
-            low=low,
-            high=high,
-            shift=Shift(*ends, row.p_value, row.sd, row.degrees),
+            change=row.change,
+            low=row.change_low,
+            high=row.change_high,
+            shift=Shift(row.mean, row.low, row.high, row.p_value, row.sd, row.degrees),
             p_adjusted=row.p_adjusted,
             family_size=row.family_size,
             verdict=row.verdict,

@@ -211,6 +211,11 @@ def floor_error(sides: Sequence[SideOfFloor]) -> tuple[float, float]:
     return math.sqrt(variance), min(degrees for _, degrees in parts)
 
 
+def floor_sd(sides: Sequence[SideOfFloor]) -> float:
+    """The standard deviation of a contrast of single visits, by the noise floors of its sides."""
+    return math.sqrt(sum(side.weight**2 * side.floor.variance for side in sides))
+
+
 @dataclass(frozen=True)
 class BenchNoise:
     """Spread on the scale of natural logarithms.

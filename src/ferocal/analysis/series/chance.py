@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Sequence
 from functools import lru_cache
 from typing import Literal
@@ -11,6 +10,7 @@ import numpy as np
 
 from ferocal.analysis.data.segments import FloatArray, IntArray
 from ferocal.analysis.series.course import Course
+from ferocal.analysis.series.stretches import contrasts_of, largest_of
 
 _DRAWS = 1999
 # With so many times as many draws as a family has members, the least p-value of one is small
@@ -18,15 +18,10 @@ _DRAWS = 1999
 _FINE_ENOUGH = 80
 # Fewer degrees of freedom say too little of how much releases vary.
 _LEAST_DEGREES = 3
-# Up to so many releases every stretch is looked at; of more, those of geometric lengths.
-_ALL_STRETCHES = 40
-_SHORTER, _OVERLAP = 0.6, 3
+# Of more releases sums of stretches are quicker taken one by one than by a product of matrices.
+_SUMMED = 150
 # Statistics are computed in single precision: what differs by less is equal.
 _ROUNDING = 1e-5
-# Where creeps that are looked for begin and end, as shares of the course.
-_CREEPS = ((0.0, 1.0), (0.0, 0.75), (0.25, 1.0), (0.25, 0.75), (0.0, 0.5), (0.5, 1.0))
-# A step beside a trend is not looked for that close to an end.
-_BESIDE_TREND = 2
 # Fewer visits have too few orders, and with fewer than the second number for steps only.
 _PERMUTED_FROM, _STRETCHES_FROM = 8, 9
 # Of more than so many nothing is simulated: their orders are enough.
@@ -37,8 +32,6 @@ _EITHER = 1.3
 # So much more in families of which the courses have orders for steps only: what is rare among few
 # signs is not known well.
 _FEW_ORDERS = 8.0
-# Shorter courses are looked at for steps only.
-_CREEPS_FROM = 8
 
 Null = Literal["places", "signs", "local", "shapes"]
 _NULLS: tuple[Null, ...] = ("places", "signs", "local", "shapes")
@@ -119,7 +112,7 @@ class _Test:
         visits = course.visit_centre[order]
         self._value = visits - visits.mean()
         self._counts = tuple(course.visits.tolist())
-        self._contrasts = _contrasts(self._counts, 1)
+        self._contrasts = contrasts_of(self._counts, 1)
         self.looks_for_steps_only = len(visits) < _STRETCHES_FROM and not course.from_floor
         if self.looks_for_steps_only:
             self._contrasts = self._contrasts[:, : len(self._counts) - 1]
@@ -169,9 +162,13 @@ class _Test:
     def _largest(self, values: FloatArray) -> FloatArray:
         # Halved or doubled until they are near 1, they fit into a short number and lose nothing.
         exponent = int(np.frexp(np.abs(values).max())[1])
-        sums = np.ldexp(values, -exponent).astype(np.float32) @ self._contrasts
-        largest = np.maximum(sums.max(axis=1), -sums.min(axis=1)).astype(np.float64)
-        whole: FloatArray = np.ldexp(largest, exponent)
+        scaled = np.ldexp(values, -exponent).astype(np.float32)
+        if len(self._counts) > _SUMMED:
+            largest = largest_of(scaled, self._counts)
+        else:
+            sums = scaled @ self._contrasts
+            largest = np.maximum(sums.max(axis=1), -sums.min(axis=1))
+        whole: FloatArray = np.ldexp(largest.astype(np.float64), exponent)
         return whole
 
     def _least_favourable(self, draws: int) -> FloatArray:
@@ -191,46 +188,10 @@ def _ratio_to_rest(centred: FloatArray, visits: tuple[int, ...]) -> FloatArray:
 
     A single visit on one side is none: one that differs from all others may have gone wrong.
     """
-    between: FloatArray = np.max((centred @ _contrasts(visits, 2)) ** 2, axis=1)
+    between: FloatArray = np.max((centred @ contrasts_of(visits, 2)) ** 2, axis=1)
     whole = np.sum(centred**2, axis=1)
     ratio: FloatArray = between / np.maximum(whole - between, _ROUNDING * whole + _TINY)
     return ratio
-
-
-@lru_cache(maxsize=64)
-def _contrasts(visits: tuple[int, ...], least: int) -> np.ndarray:
-    """Unit contrasts between stretches of releases and the others, by visit, shape (m, k).
-
-    So many visits are on either side at least.
-    """
-    count = len(visits)
-    stretches = [(i, count) for i in range(1, count)]
-    if count <= _ALL_STRETCHES:
-        stretches += itertools.combinations(range(1, count), 2)
-    else:
-        length = count / 2
-        while length >= 1:
-            size = round(length)
-            starts = range(1, count - size, max(1, round(length / _OVERLAP)))
-            stretches += [(i, i + size) for i in starts]
-            length *= _SHORTER
-    begin, end = np.array(list(dict.fromkeys(stretches))).T
-    release = np.repeat(np.arange(count), visits)[:, None]
-    inside = ((release >= begin) & (release < end)).astype(np.float64)
-    inner = inside.sum(axis=0)
-    kept = (inner >= least) & (len(inside) - inner >= least)
-    splits = int(kept[: count - 1].sum())
-    inside = inside[:, kept]
-    trend = release - release.mean()
-    step = inside[:, :splits] - inside[:, :splits].mean(axis=0)
-    along = trend * (trend[:, 0] @ step) / float(np.sum(trend**2))
-    beside = (step - along)[:, _BESIDE_TREND:-_BESIDE_TREND]
-    ends = np.array(_CREEPS) * (count - 1)
-    creeps = np.clip((release - ends[:, 0]) / (ends[:, 1] - ends[:, 0]), 0.0, 1.0)
-    every = np.column_stack([inside, beside, creeps][: 3 if count >= _CREEPS_FROM else 1])
-    every -= every.mean(axis=0)
-    unit: np.ndarray = (every / np.sqrt(np.sum(every**2, axis=0))).astype(np.float32)
-    return unit
 
 
 @lru_cache(maxsize=32)
