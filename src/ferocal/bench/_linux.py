@@ -181,6 +181,8 @@ def _architecture(header: bytes) -> str:
 
 def processor_times() -> tuple[float, float] | None:
     """How long (s) processors were busy so far, and how long the host withheld them."""
+    if sys.platform != "linux":
+        return None
     for line in (_read("/proc/stat") or "").splitlines():
         if line.startswith("cpu "):
             user, nice, system, _idle, _wait, irq, soft, stolen = map(int, line.split()[1:9])
@@ -191,7 +193,9 @@ def processor_times() -> tuple[float, float] | None:
 
 def process_times() -> list[tuple[int, str, float]]:
     """Number, name and processor time (s) of every process."""
-    found = []
+    found: list[tuple[int, str, float]] = []
+    if sys.platform != "linux":
+        return found
     for entry in Path("/proc").iterdir():
         stat = _read(f"{entry}/stat") if entry.name.isdecimal() else None
         if stat is not None:
@@ -240,6 +244,8 @@ def release() -> str | None:
 
 def writers_of(path: str) -> list[str]:
     """Names of processes that have a file open for writing, as far as that can be seen."""
+    if sys.platform != "linux":
+        return []
     found = set()
     for descriptor in Path("/proc").glob("[0-9]*/fd/*"):
         with contextlib.suppress(OSError, IndexError):  # ended or closed meanwhile

@@ -22,6 +22,8 @@ from ferocal.terms.frozen import dataclass
 
 # So often (s) the far side hears of this one while a command runs there.
 _BEAT = 10.0
+# So long (s) it is waited for a connection to end by itself.
+_ENDS_WITHIN = 2.0
 # Other questions are answered within so many seconds.
 _ANSWERS_WITHIN = 120.0
 _CARRIED = ("_linux", "launcher", "files", "far")
@@ -112,8 +114,12 @@ class Connection(Conversation):
             self.send(b"\n")
 
     def complaint(self) -> str:
-        """What `ssh` says, once it has ended."""
+        """What `ssh` says when it ends; where it does not end, it is ended."""
         assert self.process.stderr is not None
+        try:
+            self.process.wait(_ENDS_WITHIN)
+        except subprocess.TimeoutExpired:
+            self.process.kill()
         said = self.process.stderr.read() or b""
         return said.decode("utf-8", "replace").strip()[-400:]
 

@@ -41,7 +41,7 @@ class Conversation:
         self._unread = b""
         # A signal that comes just before a blocking call, or to another thread, does not end the
         # call: it writes into this pipe, which is waited for as well.
-        self._wakes = os.pipe()
+        self._wakes: tuple[int, ...] = os.pipe()
         if sys.platform != "win32":  # where there is no launcher either
             for end in self._wakes:
                 os.set_blocking(end, False)
@@ -117,8 +117,10 @@ class Conversation:
         self.process.stdout.close()
         with contextlib.suppress(ValueError):
             signal.set_wakeup_fd(-1)
+        # It may be closed twice; others may have got the same numbers meanwhile.
         for end in self._wakes:
             os.close(end)
+        self._wakes = ()
 
 
 class Launcher(Conversation):

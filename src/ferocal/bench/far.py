@@ -7,6 +7,11 @@ can be seen of the machine: facts, conditions, who is busy, and files. POSIX onl
 
 from __future__ import annotations
 
+import sys
+
+if sys.platform == "win32":
+    raise ImportError("the far side needs POSIX process groups")
+
 import base64
 import contextlib
 import fcntl
@@ -18,7 +23,6 @@ import platform
 import shutil
 import signal
 import stat
-import sys
 import tempfile
 import time
 from dataclasses import asdict
@@ -34,6 +38,7 @@ if TYPE_CHECKING:
 
 # Whoever is silent for so long (s) while a command runs is gone.
 _SILENCE = 60.0
+_PREFIX = "ferocal-far-"
 # Processes are looked at after these pauses (s), ever longer.
 _FIRST_LOOK, _LOOK_GROWTH = 0.01, 2.0
 # So long (s) it is waited for another one to end that was told to.
@@ -46,7 +51,8 @@ class Far(launcher.Side):
     silence = _SILENCE
 
     def __init__(self) -> None:
-        self._scratch = tempfile.mkdtemp(prefix=f"ferocal-{os.getpid()}-")
+        _clear_left()
+        self._scratch = tempfile.mkdtemp(prefix=f"{_PREFIX}{os.getpid()}-")
         self._count = 0
         self._seen: dict[int, Any] = {}
         self._next_look = _FIRST_LOOK
@@ -111,7 +117,7 @@ class Far(launcher.Side):
 
     def _hold(self, token: str, who: str) -> str | None:
         """Hold this machine; who holds it if another one does. One of the same name is ended."""
-        path = os.path.join(tempfile.gettempdir(), f"ferocal-far-{os.getuid()}.lock")
+        path = os.path.join(tempfile.gettempdir(), f"ferocal-{os.getuid()}.lock")
         self._lock = os.open(path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o600)
         end = time.monotonic() + _PATIENCE
         while True:
@@ -119,7 +125,7 @@ class Far(launcher.Side):
                 fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
                 break
             except BlockingIOError:
-                held = json.loads(os.pread(self._lock, 4096, 0) or b"{}")
+                held = self._holder()
                 if held.get("token", token) != token or time.monotonic() > end:
                     return str(held.get("who", "unknown"))
                 if "pid" in held:
@@ -130,6 +136,13 @@ class Far(launcher.Side):
         os.ftruncate(self._lock, 0)
         os.pwrite(self._lock, json.dumps(facts).encode(), 0)
         return None
+
+    def _holder(self) -> dict[str, Any]:
+        """Who holds this machine, as far as that is written down."""
+        with contextlib.suppress(ValueError):
+            told: dict[str, Any] = json.loads(os.pread(self._lock, 4096, 0))
+            return told
+        return {}
 
     def tell_time(self) -> dict[str, Any]:
         """The time of day here (s since the epoch), and which start of the machine it is."""
@@ -201,6 +214,18 @@ class Far(launcher.Side):
     def close(self) -> None:
         """Leave nothing behind."""
         shutil.rmtree(self._scratch, ignore_errors=True)
+
+
+def _clear_left() -> None:
+    """Remove the directories of those that were killed here, of the same user."""
+    for path in Path(tempfile.gettempdir()).glob(f"{_PREFIX}[0-9]*-*"):
+        with contextlib.suppress(OSError, ValueError):
+            if path.stat().st_uid != os.getuid() or path.is_symlink():
+                continue
+            try:
+                os.kill(int(path.name.split("-")[2]), 0)
+            except ProcessLookupError:
+                shutil.rmtree(path, ignore_errors=True)
 
 
 def _boot() -> str | None:

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import hashlib
 import os
+import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 from ferocal.bench.execution import local_executor
 from ferocal.bench.machine import Machine, ThisMachine
+from ferocal.errors import UsageError
 from ferocal.measure.lock import machine_identity
 from ferocal.study.load import Study
 from ferocal.terms.files import scratch_directory
@@ -22,6 +24,11 @@ def machine_of(study: Study, tell: Callable[[str], None]) -> Iterator[Machine]:
         with local_executor(study.directory, study.mask, table.through) as executor:
             yield ThisMachine(executor, seen=study.on_this_machine)
         return
+    if sys.platform == "win32":
+        raise UsageError(
+            f"bench.{study.bench}.host: from Windows no bench is reached over a connection yet; "
+            "measure there, and merge its ledger"
+        )
     from ferocal.bench.connection import FarBench
     from ferocal.bench.remote import far_machine
 
