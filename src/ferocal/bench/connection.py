@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import base64
 import contextlib
-import getpass
 import platform
 import shlex
 import shutil
 import signal
 import subprocess
-import sys
 import time
 from collections.abc import Mapping
 from pathlib import Path
@@ -19,6 +17,7 @@ from typing import Any
 from ferocal.bench.conversation import Conversation, EndedError
 from ferocal.errors import FerocalError
 from ferocal.terms.frozen import dataclass
+from ferocal.terms.users import has_terminal, user_name
 
 # So often (s) the far side hears of this one while a command runs there.
 _BEAT = 10.0
@@ -85,8 +84,8 @@ class Connection(Conversation):
                     stderr=subprocess.PIPE,
                     bufsize=0,
                     # In a terminal it may ask for a password; Ctrl-C is for Ferocal.
-                    start_new_session=not sys.stdin.isatty(),
-                    preexec_fn=_ignore_ctrl_c if sys.stdin.isatty() else None,
+                    start_new_session=not has_terminal(),
+                    preexec_fn=_ignore_ctrl_c if has_terminal() else None,
                 )
             )
         except OSError as error:
@@ -153,7 +152,7 @@ class FarBench:
         """The words that reach it: the user's own `ssh`, which asks only in a terminal."""
         find = _FIND.format(pythons=" ".join(_PYTHONS))
         there = shlex.join(("exec", "sh", "-c", find, "ferocal", _BOOT, _NEW_ENOUGH))
-        ask = () if sys.stdin.isatty() else ("BatchMode=yes",)
+        ask = () if has_terminal() else ("BatchMode=yes",)
         options = (word for option in (*_OPTIONS, *ask) for word in ("-o", option))
         return (shutil.which("ssh") or "ssh", "-T", *options, "--", self.host, there)
 
@@ -185,7 +184,7 @@ def connect(bench: FarBench) -> tuple[Connection, dict[str, Any]]:
             connection.drop()
             raise FerocalError(f"{bench.host}: no Python 3.9 or newer was found there: install one")
         connection.read()
-        who = f"{getpass.getuser()} on {platform.node()}"
+        who = f"{user_name()} on {platform.node()}"
         hello = connection.ask(
             {"ask": "hello", "token": bench.token, "who": who,
              "directory": bench.directory}

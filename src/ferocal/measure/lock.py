@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import getpass
 import hashlib
 import json
 import os
@@ -25,6 +24,7 @@ from ferocal.errors import FerocalError
 from ferocal.study.load import Study
 from ferocal.terms.signs import visible
 from ferocal.terms.times import now
+from ferocal.terms.users import user_name
 from ferocal.terms.wording import shortened
 
 LOCK_FILE = "measure.lock"
@@ -125,7 +125,7 @@ def _lock_bench(stack: ExitStack, path: Path, study: Study) -> None:
         raise FerocalError(f"{path}: cannot be locked: {error.strerror}") from None
     facts = {
         "process": os.getpid(),
-        "user": _user(),
+        "user": user_name(),
         "study": str(study.directory.resolve()),
         "since": now(),
     }
@@ -198,13 +198,6 @@ def _hold(handle: int) -> bool:
     except BlockingIOError:
         return False
     return True
-
-
-def _user() -> str:
-    try:
-        return getpass.getuser()
-    except (KeyError, OSError, ImportError):  # a user without a name, as in containers
-        return str(os.geteuid()) if hasattr(os, "geteuid") else "unknown"
 
 
 def _refusal(where: str, holder: str) -> BusyError:
