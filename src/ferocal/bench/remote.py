@@ -182,7 +182,10 @@ class FarMachine:
         except EndedError:
             self._connect_again()
             wall = time.monotonic() - started
-            return Completed(exit_status=None, wall=wall, ended_for="connection", mask=self._mask)
+            # What was seen of its processes is lost with it.
+            return Completed(
+                exit_status=None, wall=wall, ended_for="connection", mask=self._mask, processes=()
+            )
         if "error" in answer:
             return Completed(exit_status=None, error=f"could not be started: {answer['error']}")
         with self._understood():
