@@ -108,7 +108,7 @@ WORDS = {
         "runs --configuration d3+mono+wide --bench crypt --all", "noise-floor", "reference",
         "plan --bench apse --detail", "plan --bench nave --rounds 12", "plan --detect 1%",
         "plan --interaction driver:mode", "plan --design separate", "plan --sd 2% --detect 3%",
-        "history --all", "inspect --kept", "chart nothing", "compare --sort name --group quick",
+        "history --all", "chart nothing", "compare --sort name --group quick",
         "compare --format junit --bench crypt", "compare --format csv --workload meteor",
         "compare --gate worse --bench apse", "compare --gate not-equivalent --bench crypt",
     ),

@@ -118,11 +118,11 @@ def _table(console: Console, block: Table) -> None:
     everything = [row for _, rows in groups for row in rows]
     widths = _widths(columns, everything)
     tight = not grouped and sum(widths) + 3 * (len(columns) - 1) > console.width
-    folded = _folded_columns(columns, everything, console.width) if tight else set()
+    folded = _folded_columns(columns, everything, console) if tight else None
     for number, (line, rows) in enumerate(groups):
         if line is not None:
             console.print(Text.assemble((line.head, "bold"), "  " if line.text else "", line.text))
-        made = _rich_table(columns, rows, folded, tight=tight)
+        made = _rich_table(columns, rows, folded)
         if grouped:
             made.box, made.show_header = None, number == 0
             for column, least in zip(made.columns[:-1], widths, strict=False):
@@ -164,25 +164,29 @@ def _widths(columns: Sequence[Column], rows: _Rows) -> list[int]:
     return [max([len(c.head), *own]) for c, own in zip(columns, cells, strict=True)]
 
 
-def _folded_columns(columns: Sequence[Column], rows: _Rows, width: int) -> set[int]:
-    """The columns that may be folded: of those with names, few of them, only the longest."""
+def _folded_columns(columns: Sequence[Column], rows: _Rows, console: Console) -> set[int]:
+    """The columns that may be folded: those of names too, unless it takes no more lines without."""
     widths = _widths(columns, rows)
     folded = {n for n, column in enumerate(columns) if not column.whole}
     names = [n for n in folded if not any(" " in row[n].plain for row in rows)]
+    kept = folded.copy()
     least = [min(w, _FOLDED) if n in folded else w for n, w in enumerate(widths)]
-    room = width - 2 * (len(columns) - 1) - sum(least)
+    room = console.width - 2 * (len(columns) - 1) - sum(least)
     for n in sorted(names, key=lambda n: widths[n]):
         room -= widths[n] - least[n]
         if room < 0:
             break
-        folded.remove(n)
-    return folded
+        kept.remove(n)
+
+    def lines(columns_folded: set[int]) -> int:
+        return len(console.render_lines(_rich_table(columns, rows, columns_folded), pad=False))
+
+    return min((kept, folded), key=lines)
 
 
-def _rich_table(
-    columns: Sequence[Column], rows: _Rows, folded: set[int], *, tight: bool
-) -> RichTable:
-    """A table; a ``tight`` one has less between its columns."""
+def _rich_table(columns: Sequence[Column], rows: _Rows, folded: set[int] | None) -> RichTable:
+    """A table; where columns are to be ``folded``, with less between them."""
+    tight = folded is not None
     table = RichTable(
         box=box.SIMPLE_HEAD,
         show_edge=False,
@@ -192,7 +196,7 @@ def _rich_table(
     )
     for n, column in enumerate(columns):
         justify: Literal["left", "right"] = "right" if column.right else "left"
-        whole = column.whole or (tight and n not in folded)
+        whole = column.whole or (folded is not None and n not in folded)
         table.add_column(column.head, justify=justify, no_wrap=whole, overflow="fold")
     for row in rows:
         table.add_row(*row)
