@@ -214,6 +214,7 @@ def test_p_values_of_one_end_and_of_two() -> None:
     ("text", "complaint"),
     [
         (claim("x", ""), "claim.x: needs one of at-most"),
+        (claim("x", "at-least = -1", more='ratio-to = "query time"'), "its bound must be"),
         (claim("x", 'at-most = "1 %"\nat-least = "0 %"'), "it has at-most and at-least"),
         (claim("x", 'at-most = "quick"'), "claim.x.at-most: is not a bound"),
         (claim("x", 'at-most = "1e999 %"'), "is too large"),

@@ -141,6 +141,8 @@ class Claim(StudyTable):
             raise ValueError("within must be above 0: it extends to both sides")
         if self.ratio_to is not None and (self.of or self.within == NOISE):
             raise ValueError("a ratio of two metrics cannot have `of` or noise")
+        if self.ratio_to is not None and any(limit.number <= 0 for limit in self.limits):
+            raise ValueError("a ratio of two metrics is above 0, so its bound must be")
         if self.within is not None and self.on_value:
             raise ValueError("within is for changes: for a value use between")
         return self
