@@ -60,7 +60,7 @@ WORDS = {
         *_OF_SMALL, "frames", "frames --against r64+vulkan --format markdown", "runs --round 2",
         "plan --detect 1%", "compare --between api", "factors --against r61+opengl --to r64+vulkan",
         "factors --to r64+opengl",
-        "report --format text --without readings --title Domes",
+        "report --format text --without readings --title Domes", "plan --rounds 7",
     ),
     "firmware": (
         *_OF_SMALL, "claims", "claims --format markdown", "runs --excluded", "reference",
@@ -87,6 +87,7 @@ WORDS = {
         "rank --metric time --bench south", "rank --role secondary", "factors --to g5+bright",
         "factors --to g5+matt --bench north", "runs --bench south --round 2 --workload boot",
         "runs --configuration control", "table --bench north --role detail", "plan --detect 3%",
+        "compare --group Moving --bench north", "compare --between size",
     ),
     "atelier": (
         *_OF_ALL[:-1], "compare --bench apse", "compare --bench nave",
