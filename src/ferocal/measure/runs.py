@@ -146,6 +146,9 @@ class RunTaker:
             ending = self._hand.complete(Ending(Outcome.OK), slot, workload, self._keep)
         else:
             ending, seen = self._carry_out(visit, slot, workload, environment, warmup=warmup)
+            if workload.before and self._machine.losses > losses and ending.outcome == Outcome.OK:
+                reason = "the connection was lost, and with it what was started before the run"
+                ending = replace(ending, outcome=Outcome.INTERRUPTED, reason=reason)
         conditions = {"before": before, "after": self._conditions(environment), **seen}
         ending = _masked(replace(ending, conditions=conditions), self._study.mask)
         with journaled(self._recorder, ending):
