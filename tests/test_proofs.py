@@ -139,15 +139,15 @@ def test_what_ends_while_it_is_looked_for_is_accounted_for() -> None:
 import os, signal, subprocess, sys
 from ferocal.bench import launcher
 busy = "import time\\nwhile time.process_time() < 0.1: pass\\nprint(1, flush=True); time.sleep(60)"
-tree, look = launcher._Tree(), launcher._processes
+tree, look = launcher._Tree(), launcher.processes
 child = subprocess.Popen([sys.executable, "-c", busy], stdout=subprocess.PIPE)
 child.stdout.readline()
 def late():
     os.kill(child.pid, signal.SIGKILL)
     os.waitid(os.P_PID, child.pid, os.WEXITED | os.WNOWAIT)
-    launcher._processes = look
+    launcher.processes = look
     return look()
-launcher._processes = late
+launcher.processes = late
 assert tree.end_strays() == [] and tree.cpu > 0.1
 """
     subprocess.run([sys.executable, "-c", program], check=True)

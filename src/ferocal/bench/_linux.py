@@ -118,7 +118,10 @@ def look_at_run(leader: int) -> dict[int, ProcessSight]:
         return {}
     # The first one immediately: a short run is over before the others are found.
     found = {leader: _look_at(leader)}
-    found |= {pid: _look_at(pid) for pid in {*_group(leader), *_descendants(leader)} - {leader}}
+    from ferocal.bench import launcher
+
+    started = launcher.descendants(leader, launcher.processes())
+    found |= {pid: _look_at(pid) for pid in {*_group(leader), *started} - {leader}}
     return {pid: sight for pid, sight in found.items() if sight is not None}
 
 
@@ -130,18 +133,6 @@ def _group(leader: int) -> Iterator[int]:
             with contextlib.suppress(OSError):  # ended meanwhile
                 if os.getpgid(int(entry)) == leader:
                     yield int(entry)
-
-
-def _descendants(leader: int) -> set[int]:
-    parents = {}
-    for entry in os.listdir("/proc"):  # noqa: PTH208 - names are all that is needed
-        if entry.isdecimal() and (stat := _read(f"/proc/{entry}/stat")):  # else ended meanwhile
-            parents[int(entry)] = int(stat.rpartition(")")[2].split()[1])
-    tree = {leader}
-    # Parents may have higher numbers than their children.
-    while grown := {pid for pid, parent in parents.items() if parent in tree} - tree:
-        tree |= grown
-    return tree
 
 
 def _look_at(pid: int) -> ProcessSight | None:
@@ -247,10 +238,12 @@ def writers_of(path: str) -> list[str]:
     if sys.platform != "linux":
         return []
     found = set()
-    for descriptor in Path("/proc").glob("[0-9]*/fd/*"):
-        with contextlib.suppress(OSError, IndexError):  # ended or closed meanwhile
-            if str(descriptor.readlink()) == path:
-                flags = _read(str(descriptor).replace("/fd/", "/fdinfo/")) or ""
-                if int(flags.split()[3], 8) & os.O_ACCMODE:
-                    found.add(_read(f"{descriptor.parent.parent}/comm") or "")
+    for entry in filter(str.isdecimal, os.listdir("/proc")):  # noqa: PTH208 - names are needed
+        with contextlib.suppress(OSError):  # ended meanwhile, or of another user
+            for descriptor in Path(f"/proc/{entry}/fd").iterdir():
+                with contextlib.suppress(OSError, IndexError):  # closed meanwhile
+                    if str(descriptor.readlink()) == path:
+                        flags = _read(f"/proc/{entry}/fdinfo/{descriptor.name}") or ""
+                        if int(flags.split()[3], 8) & os.O_ACCMODE:
+                            found.add(_read(f"/proc/{entry}/comm") or "")
     return sorted(found)

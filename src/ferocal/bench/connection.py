@@ -72,8 +72,7 @@ def _ignore_ctrl_c() -> None:
 class Connection(Conversation):
     """A connection to the far side, through one `ssh`."""
 
-    def __init__(self, host: str, command: tuple[str, ...]) -> None:
-        self.host = host
+    def __init__(self, command: tuple[str, ...]) -> None:
         self._end = self._beaten = 0.0
         try:
             super().__init__(
@@ -138,7 +137,6 @@ class FarBench:
     come before every command.
     """
 
-    name: str
     host: str
     directory: str
     patience: float
@@ -175,7 +173,7 @@ def connect(bench: FarBench) -> tuple[Connection, dict[str, Any]]:
     FerocalError
         When there is no Python or no directory, or another one measures there.
     """
-    connection = Connection(bench.host, bench.command())
+    connection = Connection(bench.command())
     try:
         text = program()
         connection.send(b"%10d" % len(text) + text)

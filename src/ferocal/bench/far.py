@@ -16,7 +16,6 @@ import base64
 import contextlib
 import fcntl
 import glob
-import hashlib
 import json
 import os
 import platform
@@ -29,7 +28,7 @@ from dataclasses import asdict
 from pathlib import Path
 
 from ferocal.bench import _linux, launcher
-from ferocal.bench.files import matching, times_of
+from ferocal.bench.files import digest_of, matching, times_of
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -83,7 +82,6 @@ class Far(launcher.Side):
             content, answer[f"{name}_size"] = self._content(file)
             answer[f"{name}_content"] = base64.b64encode(content).decode()
         answer["seen"] = [asdict(sight) for sight in self._seen.values()]
-        answer["free"] = shutil.disk_usage(self._scratch).free
 
     def _content(self, file: IO[bytes]) -> tuple[bytes, int]:
         """The beginning and the end of an output, and its size."""
@@ -112,7 +110,6 @@ class Far(launcher.Side):
             "python": sys.executable,
             "system": sys.platform,
             "boot": _boot(),
-            "adopts": sys.platform == "linux",
         }
 
     def _hold(self, token: str, who: str) -> str | None:
@@ -145,8 +142,8 @@ class Far(launcher.Side):
         return {}
 
     def tell_time(self) -> dict[str, Any]:
-        """The time of day here (s since the epoch), and which start of the machine it is."""
-        return {"time": time.time(), "boot": _boot()}
+        """The time of day here (s since the epoch)."""
+        return {"time": time.time()}
 
     def tell_facts(self) -> dict[str, Any]:
         """Facts by kind and name, apart by how they were read."""
@@ -189,11 +186,7 @@ class Far(launcher.Side):
         facts = os.stat(path)
         if not stat.S_ISREG(facts.st_mode) or facts.st_size > limit:
             return {"odd": facts.st_size if stat.S_ISREG(facts.st_mode) else None}
-        digest = hashlib.sha256()
-        with open(path, "rb") as file:
-            for piece in iter(lambda: file.read(1 << 20), b""):
-                digest.update(piece)
-        return {"digest": digest.hexdigest()}
+        return {"digest": digest_of(Path(path))}
 
     def tell_files(self, directory: str, pattern: str) -> dict[str, Any]:
         """The files that a pattern names: path, size, time of the last change, writers."""
@@ -236,15 +229,16 @@ def _boot() -> str | None:
 
 
 def _portable_facts() -> dict[str, dict[str, str | None]]:
-    with contextlib.suppress(OSError, ValueError):
-        memory = os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE") / 2**30
+    memory = None
+    with contextlib.suppress(OSError, ValueError):  # a system that does not say
+        memory = f"{os.sysconf('SC_PHYS_PAGES') * os.sysconf('SC_PAGE_SIZE') / 2**30:.1f} GiB"
     return {
         "hardware": {
             "processor": platform.processor() or platform.machine(),
             "architecture": platform.machine(),
             "cores": _linux.core_count(),
         },
-        "resource": {"threads": str(os.cpu_count() or ""), "memory": f"{memory:.1f} GiB"},
+        "resource": {"threads": str(os.cpu_count() or ""), "memory": memory},
         "software": {
             "system": f"{platform.system()} {platform.release()}",
             "release": _linux.release() or platform.version(),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import glob
+import hashlib
 import os
 import sys
 import tempfile
@@ -50,3 +51,12 @@ def matching(directory: Path, pattern: str) -> list[Path]:
     # Path.glob raises errors for absolute patterns, and for ** amid a name.
     whole = str(Path(glob.escape(str(directory))) / pattern)
     return sorted(map(Path, glob.glob(whole, recursive=True, **_HIDDEN)))  # noqa: PTH207
+
+
+def digest_of(path: Path) -> str:
+    """The SHA-256 of the content of a file."""
+    digest = hashlib.sha256()
+    with path.open("rb") as file:
+        for piece in iter(lambda: file.read(1 << 20), b""):
+            digest.update(piece)
+    return digest.hexdigest()

@@ -8,7 +8,7 @@ and the launcher ends the command in progress instead of leaving it to disturb t
 on Linux it adopts what a command leaves behind, in whatever session, so that all of it can be
 found and ended.
 
-One JSON object per line goes in (see ``_serve``) and one comes out. POSIX only.
+One JSON object per line goes in (see `serve`) and one comes out. POSIX only.
 """
 
 from __future__ import annotations
@@ -146,12 +146,8 @@ class _Tree:
     def _descendants(self) -> dict[int, _Stat]:
         if not self.adopts or not self._take_leave():
             return {}
-        table, own = _processes(), os.getpid()
-        tree = {own}
-        # Parents may have higher numbers than their children.
-        while grown := {pid for pid, stat in table.items() if stat.parent in tree} - tree:
-            tree |= grown
-        found = {pid: table[pid] for pid in tree - {own}}
+        table, own = processes(), os.getpid()
+        found = {pid: table[pid] for pid in descendants(own, table)}
         # A child that ended just now is still to be waited for, and accounted for.
         return {pid: stat for pid, stat in found.items() if stat.parent == own or not stat.ended}
 
@@ -236,10 +232,19 @@ def _stat(pid: int | str) -> _Stat | None:
     return _Stat(int(parent), int(session), name.partition("(")[2], ended=state in "ZX")
 
 
-def _processes() -> dict[int, _Stat]:
+def processes() -> dict[int, _Stat]:
     """Every process by its id, also those that have ended and were not waited for."""
     found = ((entry, _stat(entry)) for entry in os.listdir("/proc") if entry.isdecimal())
     return {int(entry): stat for entry, stat in found if stat is not None}
+
+
+def descendants(ancestor: int, table: dict[int, _Stat]) -> set[int]:
+    """What a process has started, and what that has started in turn."""
+    tree = {ancestor}
+    # Parents may have higher numbers than their children.
+    while grown := {pid for pid, stat in table.items() if stat.parent in tree} - tree:
+        tree |= grown
+    return tree - {ancestor}
 
 
 def _opened(pid: int) -> set[tuple[int, int]]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Iterable
 from pathlib import Path
 from typing import Any, Protocol
@@ -10,7 +9,7 @@ from typing import Any, Protocol
 from ferocal.bench.conditions import BusyMeter, ConditionReader
 from ferocal.bench.execution import Completed, Executor, Invocation, Place
 from ferocal.bench.facts import Fact, read_facts
-from ferocal.bench.files import matching, times_of
+from ferocal.bench.files import digest_of, matching, times_of
 from ferocal.bench.limits import OddFileError, check_file
 from ferocal.errors import FerocalError
 
@@ -112,8 +111,7 @@ class ThisMachine:
         path = Path(self.place.directory, name)
         try:
             check_file(path)
-            with path.open("rb") as file:
-                return hashlib.file_digest(file, "sha256").hexdigest()
+            return digest_of(path)
         except OSError as error:
             return f"not read: {error.strerror}"
         except OddFileError as error:

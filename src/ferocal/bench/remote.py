@@ -297,10 +297,14 @@ class FarMachine:
         OddFileError
             When one is no file to be read, or is still written.
         """
-        told = self._ask("files", directory=str(self.place.directory), pattern=pattern)
-        with self._understood():
-            files = [(str(f), int(n), int(t), bool(r), list(w)) for f, n, t, r, w in told["files"]]
-        return [self._fetch(*file) for file in files]
+        try:
+            told = self._ask("files", directory=str(self.place.directory), pattern=pattern)
+            with self._understood():
+                rows = told["files"]
+                files = [(str(f), int(n), int(t), bool(r), list(w)) for f, n, t, r, w in rows]
+            return [self._fetch(*file) for file in files]
+        except FarError as error:  # gone meanwhile, or of another user
+            raise OddFileError(str(error)) from None
 
     def _fetch(self, path: str, size: int, time_ns: int, regular: bool, writers: list[str]) -> Path:
         name = PurePosixPath(path).name

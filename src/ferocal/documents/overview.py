@@ -166,9 +166,18 @@ class _Overview:
             for name in list(comparison.levels)[1:]
             if name in named or (name in gaps and name != "control")
         ]
-        known = Counter(evidence_text(e) for e in self._shown() if _is_sure(e))
-        self._usual = known.most_common(1)[0][0] if known else None
-        self._unlike = {name: self._all_unlike(name) for name in self._names}
+        sure = [(e.configuration, evidence_text(e)) for e in self._shown() if _is_sure(e)]
+        self._known = Counter(text for _, text in sure)
+        self._usual = self._known.most_common(1)[0][0] if sure else None
+        texts: dict[str, set[str]] = {}
+        for name, text in sure:
+            texts.setdefault(name, set()).add(text)
+        # What all intervals of a configuration rest on, where that is not what most rest on.
+        self._unlike = {
+            name: tuple(own)
+            for name, own in texts.items()
+            if len(own) == 1 and own != {self._usual}
+        }
 
     def grid(self) -> Grid | None:
         """The rows with what their signs mean; nothing where there are none."""
@@ -272,7 +281,7 @@ class _Overview:
             notes += (f"against {effect.baseline}",)
         if effect.method is Method.STATED:
             notes += (STATED_NOTE,)
-        elif self._is_unlike(effect) and not self._unlike[name]:
+        elif name not in self._unlike and self._is_unlike(effect):
             notes += (evidence_text(effect),)
         return replace(self._number(effect, notes), strip=reach_of(effect))
 
@@ -286,12 +295,6 @@ class _Overview:
     def _is_unlike(self, effect: Effect) -> bool:
         """Whether an interval rests on something else than most do."""
         return _is_sure(effect) and evidence_text(effect) != self._usual
-
-    def _all_unlike(self, name: str) -> tuple[str, ...]:
-        """What all intervals of a configuration rest on, where that is not what most rest on."""
-        own = [e for e in self._shown() if e.configuration == name and _is_sure(e)]
-        texts = {evidence_text(e) for e in own}
-        return tuple(texts) if len(texts) == 1 and self._is_unlike(own[0]) else ()
 
     def _head_notes(self, name: str) -> tuple[str, ...]:
         return tuple(
@@ -310,7 +313,6 @@ class _Overview:
 
     def _evidence(self, effects: Sequence[Effect]) -> str:
         """What most of the intervals rest on, and their level."""
-        known = {evidence_text(e) for e in effects if _is_sure(e)}
         if self._usual is None:
             return f"{evidence_text(effects[0])}; no intervals" if effects else ""
         shown = set(self._series)
@@ -322,5 +324,5 @@ class _Overview:
         runs = {c.runs / c.rounds for c in cells}
         each = runs.pop() if len(runs) == 1 else 0.0
         of = f" of {counted(int(each), 'run')}" if each and each.is_integer() else ""
-        unless = " unless noted" if len(known) > 1 else ""
+        unless = " unless noted" if len(self._known) > 1 else ""
         return f"{self._usual}{of}{unless}; {100 * self._comparison.confidence:.4g} % intervals"

@@ -35,7 +35,7 @@ def machine_of(study: Study, tell: Callable[[str], None]) -> Iterator[Machine]:
     known = {name: os.environ[name] for name in study.head.secrets if name in os.environ}
     token = f"{study.directory.resolve()} {machine_identity()} {study.bench}"
     bench = FarBench(
-        study.bench, table.host, table.directory, table.reconnect,
+        table.host, table.directory, table.reconnect,
         hashlib.sha256(token.encode()).hexdigest(), known, table.reboot, table.reboots_within,
         table.through,
     )  # fmt: skip

@@ -297,11 +297,11 @@ def _fill_floors(
             continue
         counts = [_visits_and_runs(terms, parts, begin + n) for n in range(len(weights))]
         floors = [floor_of(arm.series, arm.bench) for arm, _ in weights]
-        known = tuple(
+        known = [
             SideOfFloor(floor, weight, visits, runs)
             for floor, (_, weight), (visits, runs) in zip(floors, weights, counts, strict=True)
             if floor is not None and visits
-        )
+        ]
         if len(known) == len(weights):
             key = tuple((id(s.floor), s.weight, s.visits, s.runs) for s in known)
             if key not in alike:
